@@ -1,0 +1,1 @@
+"""One folder or file for each format."""

@@ -1,0 +1,209 @@
+"""Bundles, the settings of their sheets, their layouts and their maps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+TURNS = ("none", "half", "quarter")
+DENSITIES = ("even", "keep")
+UV_POLICIES = ("auto", "keep", "unwrap")
+MAPS = ("base_color", "normal", "orm", "emissive")
+
+
+@dataclass(frozen=True)
+class SheetSettings:
+    """How a bundle's sheet is laid out. Sizes in texels; ``margin`` None means half the padding, rounded up."""
+
+    width: int = 2048
+    height: int = 2048
+    padding: int = 8
+    margin: int | None = None
+    turns: str = "quarter"
+    mirror: bool = False
+    density: str = "even"
+    uv: str = "auto"
+    twins: bool = True
+    seconds: float = 5.0
+    seed: int = 0
+
+    @property
+    def border(self) -> int:
+        """The margin in force, in texels."""
+        return (self.padding + 1) // 2 if self.margin is None else self.margin
+
+
+@dataclass(frozen=True)
+class BakeSettings:
+    """How a bundle's maps are baked. ``maps`` empty means those that the materials need; ``bleed`` None is unlimited."""
+
+    maps: tuple[str, ...] = ()
+    samples: int = 1
+    bleed: int | None = None
+    bits: int = 8
+
+
+@dataclass(frozen=True, eq=False)
+class Surface:
+    """An object's triangles, flat, in metres, before they are placed.
+
+    Several objects stand here when their surfaces are alike and lie on one place (twins).
+
+    Attributes
+    ----------
+    objects : tuple of str
+        Keys of the objects on this place, the first being the one that is baked.
+    corners : ndarray of float64, shape (T, 3, 2)
+        Flat coordinates of each triangle's corners, in metres.
+    island : ndarray of int32, shape (T,)
+        Which island of the surface each triangle belongs to, from 0.
+    projected : ndarray of bool, shape (T,)
+        Triangles whose source UVs were missing or clashed, so that a projection was made.
+    area : float
+        Surface in world space, square metres.
+    """
+
+    objects: tuple[str, ...]
+    corners: NDArray[np.float64]
+    island: NDArray[np.int32]
+    projected: NDArray[np.bool_]
+    area: float
+    share: float = 1.0
+
+
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """Where every island of a sheet lies.
+
+    Attributes
+    ----------
+    surfaces : tuple of Surface
+    placements : ndarray of float64, shape (I, 6)
+        For each island, surfaces in order: the 2 x 3 affine map, row by row, from flat coordinates (metres) to
+        texels.
+    scale : float
+        Texels per metre at a share of 1.
+    width, height, padding, margin : int
+        Texels.
+    gap, border_gap : int
+        The smallest gap between islands, and to the border, in touched texels; measured.
+    overlap : float
+        Area on which islands overlap, in square texels; measured.
+    fill : float
+        Island area over sheet area.
+    made_from : str
+        Digest of all that the layout was made from.
+    """
+
+    surfaces: tuple[Surface, ...]
+    placements: NDArray[np.float64]
+    scale: float
+    width: int
+    height: int
+    padding: int
+    margin: int
+    gap: int
+    border_gap: int
+    overlap: float
+    fill: float
+    made_from: str
+
+    def first_islands(self) -> list[int]:
+        """Return the number of each surface's first island in `placements`, and one past the last."""
+        starts = [0]
+        for surface in self.surfaces:
+            starts.append(starts[-1] + (int(surface.island.max()) + 1 if len(surface.island) else 0))
+        return starts
+
+    def surface_of(self, key: str) -> int:
+        """Return the index of the surface that holds the object; `KeyError` when there is none."""
+        for index, surface in enumerate(self.surfaces):
+            if key in surface.objects:
+                return index
+        raise KeyError(key)
+
+    def sheet_corners(self, index: int) -> NDArray[np.float64]:
+        """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""
+        surface = self.surfaces[index]
+        affine = self.placements[self.first_islands()[index] + surface.island].reshape(-1, 1, 2, 3)
+        return np.einsum("tcij,tcj->tci", np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2)),
+                         surface.corners) + affine[..., 2]
+
+
+@dataclass(frozen=True)
+class BakedMap:
+    """One finished map of a sheet: a key in the pixel store, and what it is."""
+
+    name: str
+    pixels: str
+    width: int
+    height: int
+    bits: int
+    color_space: str
+    channels: int
+    #: what the stored values are to be multiplied with (emission brighter than 1)
+    strength: float = 1.0
+
+
+@dataclass(frozen=True)
+class Texturing:
+    """What a bundle's one material needs besides its maps: constants for the maps that were not needed."""
+
+    maps: tuple[BakedMap, ...] = ()
+    metallic: float = 1.0
+    roughness: float = 1.0
+    alpha_cutoff: float = 0.5
+    double_sided: bool = False
+    unlit: bool = False
+    made_from: str = ""
+
+    def map(self, name: str) -> BakedMap | None:
+        """Return the map of that name, or None."""
+        return next((candidate for candidate in self.maps if candidate.name == name), None)
+
+
+@dataclass(frozen=True)
+class Fidelity:
+    """How well one object's sheet gives back its source, on the surface.
+
+    Peak signal-to-noise ratios in dB, `normal_p95` in degrees; NaN where a map is not there.
+    """
+
+    object: str
+    yield_: float
+    base_color: float
+    orm: float
+    emissive: float
+    normal_p95: float
+
+
+@dataclass(frozen=True, eq=False)
+class CheckResult:
+    """What checking a bundle found."""
+
+    fidelity: tuple[Fidelity, ...]
+    clean_down_to: int
+    stretch_l2: float
+    stretch_share: float
+    made_from: str
+
+
+@dataclass(frozen=True, eq=False)
+class Bundle:
+    """A group of objects that will share one texture set and, in the end, one material."""
+
+    name: str
+    objects: tuple[str, ...]
+    alpha_mode: str
+    sheet: SheetSettings = field(default_factory=SheetSettings)
+    bake: BakeSettings = field(default_factory=BakeSettings)
+    shares: tuple[tuple[str, float], ...] = ()
+    layout: Layout | None = None
+    texturing: Texturing | None = None
+    check: CheckResult | None = None
+
+    def share(self, key: str) -> float:
+        """Return the share of an object: the factor on its density."""
+        return dict(self.shares).get(key, 1.0)

@@ -1,0 +1,23 @@
+"""What a check noticed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+INFO = "info"
+WARNING = "warning"
+ERROR = "error"
+SEVERITIES = (ERROR, WARNING, INFO)
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that a check noticed: what, where, how bad and, where there is one, its remedy in words."""
+
+    code: str
+    severity: str
+    message: str
+    remedy: str = ""
+    object: str = ""
+    material: str = ""
+    bundle: str = ""

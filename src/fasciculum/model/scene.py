@@ -1,0 +1,248 @@
+"""What was gathered: nodes, meshes, materials and images, as they came."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+OPAQUE = "OPAQUE"
+MASK = "MASK"
+BLEND = "BLEND"
+ALPHA_MODES = (OPAQUE, MASK, BLEND)
+
+REPEAT = 0
+MIRROR = 1
+CLAMP = 2
+
+
+@dataclass(frozen=True, eq=False)
+class Image:
+    """One image, known by the hash of its encoded bytes.
+
+    ``pixels`` is the key in the pixel store, empty when the image is missing or unreadable. ``problem`` says why.
+    """
+
+    name: str
+    width: int
+    height: int
+    channels: int
+    bits: int
+    pixels: str
+    source: str
+    embedded: bool
+    has_alpha: bool
+    problem: str = ""
+
+    @property
+    def missing(self) -> bool:
+        """Whether there are no pixels to read."""
+        return not self.pixels
+
+
+@dataclass(frozen=True)
+class TextureSlot:
+    """How a material reads an image: which UV set, wrapped how, transformed how.
+
+    The transform is KHR_texture_transform's: ``uv' = offset + rotate(rotation) * (scale * uv)``.
+    """
+
+    image: int
+    uv_set: int = 0
+    wrap_u: int = REPEAT
+    wrap_v: int = REPEAT
+    offset: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0
+    scale: tuple[float, float] = (1.0, 1.0)
+    nearest: bool = False
+
+    def matrix(self) -> NDArray[np.float64]:
+        """Return the 2 x 3 matrix that takes ``(u, v, 1)`` to texture coordinates."""
+        cos, sin = np.cos(self.rotation), np.sin(self.rotation)
+        scale_u, scale_v = self.scale
+        return np.array(
+            [
+                [cos * scale_u, sin * scale_v, self.offset[0]],
+                [-sin * scale_u, cos * scale_v, self.offset[1]],
+            ]
+        )
+
+
+@dataclass(frozen=True)
+class Material:
+    """A metallic-roughness material, in full. Colours are linear."""
+
+    name: str
+    base_color_factor: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    base_color: TextureSlot | None = None
+    metallic_factor: float = 1.0
+    roughness_factor: float = 1.0
+    metallic_roughness: TextureSlot | None = None
+    normal: TextureSlot | None = None
+    normal_scale: float = 1.0
+    occlusion: TextureSlot | None = None
+    occlusion_strength: float = 1.0
+    emissive_factor: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    emissive_strength: float = 1.0
+    emissive: TextureSlot | None = None
+    alpha_mode: str = OPAQUE
+    alpha_cutoff: float = 0.5
+    double_sided: bool = False
+    unlit: bool = False
+    #: what the file said and this version keeps as it is, such as extensions
+    raw: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    def slots(self) -> dict[str, TextureSlot]:
+        """Return the textures that the material reads, by role."""
+        named = {
+            "base_color": self.base_color,
+            "metallic_roughness": self.metallic_roughness,
+            "normal": self.normal,
+            "occlusion": self.occlusion,
+            "emissive": self.emissive,
+        }
+        return {role: slot for role, slot in named.items() if slot is not None}
+
+
+#: what a primitive without a material is drawn with, as glTF says
+DEFAULT_MATERIAL = Material(name="default")
+
+
+@dataclass(frozen=True, eq=False)
+class Attribute:
+    """An accessor's elements as they were stored, for what is carried through: shape (N, width)."""
+
+    values: NDArray[Any]
+    type: str
+    normalized: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Aside:
+    """Points or lines: not textured by a sheet, delivered as they came."""
+
+    mode: int
+    attributes: dict[str, Attribute]
+    indices: Attribute | None
+    material: int
+
+
+@dataclass(frozen=True, eq=False)
+class Primitive:
+    """Triangles of one material.
+
+    Attributes
+    ----------
+    positions : ndarray of float32, shape (V, 3)
+        Metres, in the mesh's own space.
+    triangles : ndarray of int32, shape (T, 3)
+    normals : ndarray of float32, shape (V, 3), or None
+    tangents : ndarray of float32, shape (V, 4), or None
+    uv_sets : tuple of ndarray of float32, shape (V, 2)
+        In the order of their TEXCOORD numbers; a set that is missing between two others is empty, shape (0, 2).
+    colors : ndarray of float32, shape (V, 4), or None
+        Linear vertex colours.
+    material : int
+        Index into the scene's materials, or -1.
+    extra : dict of Attribute
+        Every other vertex attribute (joints, weights, further colours), each with V rows.
+    targets : tuple of dict of Attribute
+        Morph targets.
+    """
+
+    positions: NDArray[np.float32]
+    triangles: NDArray[np.int32]
+    normals: NDArray[np.float32] | None
+    tangents: NDArray[np.float32] | None
+    uv_sets: tuple[NDArray[np.float32], ...]
+    colors: NDArray[np.float32] | None
+    material: int
+    extra: dict[str, Attribute] = field(default_factory=dict)
+    targets: tuple[dict[str, Attribute], ...] = ()
+
+    def has_uv(self, number: int) -> bool:
+        """Whether the UV set of that number is there."""
+        return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh:
+    """The primitives that a node draws."""
+
+    name: str
+    primitives: tuple[Primitive, ...]
+    aside: tuple[Aside, ...] = ()
+    raw: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
+class Node:
+    """A place in the tree. ``world`` is the product of all matrices down to it, shape (4, 4), columns as in glTF."""
+
+    name: str
+    parent: int
+    world: NDArray[np.float64]
+    mesh: int
+    source: int
+    #: the node's number in its file
+    number: int
+
+
+@dataclass(frozen=True, eq=False)
+class Object:
+    """What is drawn, put into bundles and paid for: a node's mesh, or its part of one alpha mode.
+
+    ``key`` is unique in the scene and is also what the artist reads.
+    """
+
+    key: str
+    node: int
+    primitives: tuple[int, ...]
+    alpha_mode: str
+
+
+@dataclass(frozen=True)
+class Source:
+    """A gathered file: as it was named, where it is, the hash of its bytes."""
+
+    named: str
+    path: str
+    digest: str
+    #: the JSON of a glTF file, for what is carried through to delivery
+    raw: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
+    #: the accessors that skins and animations read, by their number in the file
+    carried: dict[int, Attribute] = field(default_factory=dict, compare=False, repr=False)
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """All that was gathered."""
+
+    sources: tuple[Source, ...] = ()
+    nodes: tuple[Node, ...] = ()
+    meshes: tuple[Mesh, ...] = ()
+    materials: tuple[Material, ...] = ()
+    images: tuple[Image, ...] = ()
+    objects: tuple[Object, ...] = ()
+
+    def object(self, key: str) -> Object:
+        """Return the object of that key; `KeyError` when there is none."""
+        for candidate in self.objects:
+            if candidate.key == key:
+                return candidate
+        raise KeyError(key)
+
+    def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
+        """Return the primitives that the object draws."""
+        mesh = self.meshes[self.nodes[item.node].mesh]
+        return tuple(mesh.primitives[index] for index in item.primitives)
+
+    def material_of(self, primitive: Primitive) -> Material:
+        """Return the primitive's material, glTF's default where it names none."""
+        return DEFAULT_MATERIAL if primitive.material < 0 else self.materials[primitive.material]
+
+    def materials_of(self, item: Object) -> tuple[int, ...]:
+        """Return the distinct material indices on the object's triangles, -1 standing for none."""
+        return tuple(sorted({primitive.material for primitive in self.primitives_of(item)}))

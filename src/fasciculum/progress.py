@@ -1,0 +1,64 @@
+"""How long work says how far it is, and how it is asked to stop."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import TypeVar
+
+Item = TypeVar("Item")
+
+
+class Cancelled(Exception):
+    """The artist asked for the work to stop; nothing of it is kept."""
+
+
+class Progress:
+    """Passed to everything that may take longer than a moment.
+
+    Parameters
+    ----------
+    report : callable, optional
+        Called with the fraction done (0 to 1) and a few words.
+    cancelled : callable, optional
+        Returns True once the work should stop.
+    """
+
+    def __init__(
+        self,
+        report: Callable[[float, str], None] | None = None,
+        cancelled: Callable[[], bool] | None = None,
+        *,
+        low: float = 0.0,
+        high: float = 1.0,
+    ) -> None:
+        self._report = report
+        self._cancelled = cancelled
+        self._low = low
+        self._high = high
+
+    def update(self, fraction: float, words: str = "") -> None:
+        """Tell how much is done, and raise `Cancelled` when that was asked for."""
+        self.check()
+        if self._report is not None:
+            self._report(self._low + (self._high - self._low) * min(max(fraction, 0.0), 1.0), words)
+
+    def check(self) -> None:
+        """Raise `Cancelled` when the work should stop."""
+        if self._cancelled is not None and self._cancelled():
+            raise Cancelled
+
+    def part(self, low: float, high: float) -> Progress:
+        """Return a progress whose whole is the given part of this one."""
+        span = self._high - self._low
+        return Progress(
+            self._report, self._cancelled, low=self._low + span * low, high=self._low + span * high
+        )
+
+    def over(self, items: Iterable[Item], words: Callable[[Item], str], *, total: int) -> Iterator[Item]:
+        """Yield the items, reporting before each."""
+        for number, item in enumerate(items):
+            self.update(number / max(total, 1), words(item))
+            yield item
+
+
+SILENT = Progress()
