@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.frozen import freeze_arrays
+
 TURNS = ("none", "half", "quarter")
 DENSITIES = ("even", "keep")
 UV_POLICIES = ("auto", "keep", "unwrap")
@@ -72,6 +74,9 @@ class Surface:
     area: float
     share: float = 1.0
 
+    def __post_init__(self) -> None:
+        freeze_arrays(self)
+
 
 @dataclass(frozen=True, eq=False)
 class Layout:
@@ -110,6 +115,9 @@ class Layout:
     fill: float
     made_from: str
 
+
+    def __post_init__(self) -> None:
+        freeze_arrays(self)
     def first_islands(self) -> list[int]:
         """Return the number of each surface's first island in `placements`, and one past the last."""
         starts = [0]

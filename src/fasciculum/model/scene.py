@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.frozen import freeze_arrays
+
 OPAQUE = "OPAQUE"
 MASK = "MASK"
 BLEND = "BLEND"
@@ -118,6 +120,9 @@ class Attribute:
     type: str
     normalized: bool
 
+    def __post_init__(self) -> None:
+        freeze_arrays(self)
+
 
 @dataclass(frozen=True, eq=False)
 class Aside:
@@ -162,6 +167,9 @@ class Primitive:
     extra: dict[str, Attribute] = field(default_factory=dict)
     targets: tuple[dict[str, Attribute], ...] = ()
 
+
+    def __post_init__(self) -> None:
+        freeze_arrays(self)
     def has_uv(self, number: int) -> bool:
         """Whether the UV set of that number is there."""
         return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)
@@ -188,6 +196,9 @@ class Node:
     source: int
     #: the node's number in its file
     number: int
+
+    def __post_init__(self) -> None:
+        freeze_arrays(self)
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,0 +1,75 @@
+"""Islands: triangles that are connected both on the surface and in UV space."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
+
+
+def weld(rows: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
+    """Return a number for each row, the same for rows that agree once rounded to the tolerance.
+
+    Parameters
+    ----------
+    rows : ndarray of float64, shape (N, K)
+    tolerance : float
+        In the unit of the rows.
+    """
+    rounded = np.round(rows / tolerance).astype(np.int64)
+    packed = np.ascontiguousarray(rounded).view([("", np.int64)] * rows.shape[1])[:, 0]
+    _, numbers = np.unique(packed, return_inverse=True)
+    return numbers.reshape(-1).astype(np.int64)
+
+
+def connect(vertices: NDArray[np.int64]) -> NDArray[np.int32]:
+    """Return a component number for each triangle; triangles that share an edge are connected.
+
+    Parameters
+    ----------
+    vertices : ndarray of int64, shape (T, 3)
+        Welded vertex numbers.
+    """
+    count = len(vertices)
+    if count == 0:
+        return np.zeros(0, np.int32)
+    edges = np.sort(np.concatenate([vertices[:, [0, 1]], vertices[:, [1, 2]], vertices[:, [2, 0]]]), axis=1)
+    owner = np.tile(np.arange(count), 3)
+    order = np.lexsort((edges[:, 1], edges[:, 0]))
+    edges, owner = edges[order], owner[order]
+    same = (edges[1:] == edges[:-1]).all(axis=1)
+    graph = coo_matrix((np.ones(same.sum()), (owner[:-1][same], owner[1:][same])), shape=(count, count))
+    _, labels = connected_components(graph, directed=False)
+    return labels.astype(np.int32)
+
+
+def position_tolerance(world: NDArray[np.float64]) -> float:
+    """Return the distance below which two positions of an object are one: a millionth of its diagonal."""
+    diagonal = float(np.linalg.norm(np.ptp(world.reshape(-1, 3), axis=0))) if world.size else 0.0
+    return max(diagonal * 1e-6, 1e-9)
+
+
+def find_islands(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.int32]:
+    """Return the island of each triangle, from 0.
+
+    Parameters
+    ----------
+    world : ndarray of float64, shape (T, 3, 3)
+    uvs : ndarray of float64, shape (T, 3, 2)
+    """
+    if not len(world):
+        return np.zeros(0, np.int32)
+    extent = float(np.ptp(uvs)) if uvs.size else 0.0
+    places = weld(world.reshape(-1, 3), position_tolerance(world))
+    flat = weld(uvs.reshape(-1, 2), max(extent * 1e-6, 1e-7))
+    both = weld(np.stack([places, flat], axis=1).astype(np.float64), 1.0)
+    return connect(both.reshape(-1, 3))
+
+
+def renumber(labels: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Return the labels as 0, 1, 2, ... in the order in which they first occur."""
+    _, first, inverse = np.unique(labels, return_index=True, return_inverse=True)
+    rank = np.empty(len(first), np.int32)
+    rank[np.argsort(first)] = np.arange(len(first), dtype=np.int32)
+    return rank[inverse.reshape(-1)]

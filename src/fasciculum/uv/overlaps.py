@@ -1,0 +1,49 @@
+"""Where flat triangles cover each other, within an island and between islands."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.kernels.overlap import overlap_in_range, self_overlaps
+
+
+def _boxes(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1)
+
+
+def self_overlap(
+    corners: NDArray[np.float64], islands: NDArray[np.int32], *, enough: float
+) -> NDArray[np.float64]:
+    """Return, for each island, the area on which its own triangles cover each other, over its area.
+
+    Parameters
+    ----------
+    corners : ndarray of float64, shape (T, 3, 2)
+    islands : ndarray of int32, shape (T,)
+        From 0, none left out.
+    enough : float
+        Counting stops once an island's share passes this.
+    """
+    count = int(islands.max()) + 1 if len(islands) else 0
+    order = np.argsort(islands, kind="stable")
+    ordered = np.ascontiguousarray(corners[order])
+    sorted_islands = np.ascontiguousarray(islands[order])
+    starts = np.searchsorted(sorted_islands, np.arange(count + 1))
+    a, b = ordered[:, 1] - ordered[:, 0], ordered[:, 2] - ordered[:, 0]
+    areas = np.bincount(sorted_islands, 0.5 * np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]), count)
+    found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough)
+    return np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
+
+
+def overlap_between(corners: NDArray[np.float64], labels: NDArray[np.int32]) -> float:
+    """Return the area that triangles of different labels share, in the square of the corners' unit.
+
+    An area on which three islands lie counts once for each pair.
+    """
+    if not len(corners):
+        return 0.0
+    plain = np.ascontiguousarray(corners, np.float64)
+    return float(
+        overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf)
+    )
