@@ -8,16 +8,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.packing import border_gap, nearest_owner, own, smallest_gap
-from fasciculum.uv.overlaps import overlap_between
 
 
 @dataclass(frozen=True)
 class Verified:
-    """Gap and border gap in touched texels (-1 where there is nothing to measure), overlap in square texels."""
+    """Gap and border gap in touched texels, -1 where there is nothing to measure.
+
+    ``clashes`` counts texels that two islands touch; ``outside`` tells whether a corner lies off the sheet.
+    """
 
     gap: int
     border_gap: int
-    overlap: float
+    clashes: int
+    outside: bool
 
 
 def verify(
@@ -38,9 +41,7 @@ def verify(
     owner = np.full((height, width), -1, np.int32)
     clashes = own(np.ascontiguousarray(read), np.ascontiguousarray(labels, np.int32), 0.0, owner)
     outside = bool(len(read)) and (read.min() < 0 or (read > size).any())
-    if clashes or outside:
-        inside = -1 if not outside else 0
-        return Verified(0, 0 if inside == 0 else border_gap(owner), overlap_between(read, labels))
     label, distance = np.empty_like(owner), np.empty_like(owner)
     nearest_owner(owner, label, distance)
-    return Verified(int(smallest_gap(label, distance)), int(border_gap(owner)), 0.0)
+    gap = 0 if clashes else int(smallest_gap(label, distance))
+    return Verified(gap, 0 if outside else int(border_gap(owner)), int(clashes), outside)

@@ -1,0 +1,1 @@
+"""Source materials into maps: sampling, tangent frames, bleed, comparison. One file per kind of map."""

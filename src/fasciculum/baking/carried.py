@@ -1,0 +1,212 @@
+"""Carried maps: what the source materials give, read through the source UVs, written through the sheet UVs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.pyramids import LEVELS, Pyramids, build_pyramids
+from fasciculum.baking.target import Target
+from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
+from fasciculum.kernels.raster import list_texels
+from fasciculum.kernels.sampling import CHANNELS, SLOTS, plan_triangles, shade_points, shade_texels
+from fasciculum.model.scene import DEFAULT_MATERIAL, Image, Material, Scene
+from fasciculum.progress import SILENT, Progress
+from fasciculum.units import linear_to_srgb
+
+#: texels shaded between two looks at whether to stop, some 30 ms
+SLICE = 1 << 17
+#: what a map holds where nothing was baked
+GROUND = {"base_color": (0, 0, 0, 1), "normal": (0.5, 0.5, 1), "orm": (1, 1, 0), "emissive": (0, 0, 0)}
+PixelsOf = Callable[[Image], NDArray[Any]]
+
+
+@dataclass(frozen=True)
+class Recipe:
+    """Which maps to bake and how. ``alpha`` and ``emission`` are the factors of `alpha_factor` and 1 / strength."""
+
+    maps: tuple[str, ...]
+    width: int
+    height: int
+    bits: int = 8
+    samples: int = 1
+    bleed: int | None = None
+    opaque: bool = True
+    cutoff: float | None = None
+    emission: float = 1.0
+
+
+def material_at(scene: Scene, index: int) -> Material:
+    """Return a material by its index, glTF's default for -1."""
+    return DEFAULT_MATERIAL if index < 0 else scene.materials[index]
+
+
+def factors_of(material: Material) -> NDArray[np.float64]:
+    """Return the factors that the sampling kernels multiply with."""
+    strength = material.emissive_strength
+    return np.array(
+        [
+            *material.base_color_factor, material.metallic_factor, material.roughness_factor,
+            material.normal_scale, material.occlusion_strength, *(part * strength for part in material.emissive_factor),
+        ],
+        np.float64,
+    )
+
+
+class Shading:
+    """One material, ready to be read on a set of triangles."""
+
+    def __init__(
+        self, scene: Scene, target: Target, number: int, pixels: PixelsOf, *, finest: bool = False
+    ) -> None:
+        self.material = material_at(scene, target.materials[number])
+        self.pyramids: Pyramids = build_pyramids(self.material, scene.images, pixels)
+        count = len(target.corners)
+        self.affine = np.zeros((count, SLOTS, 6))
+        self.plan = np.zeros((count, SLOTS, 3), np.int32)
+        chosen = np.flatnonzero(target.material == number)
+        plan_triangles(target.maps, target.uvs, chosen, self.pyramids.levels, self.pyramids.level_count, finest,
+                       self.affine, self.plan)
+
+    def arguments(self, target: Target) -> tuple[Any, ...]:
+        """Return the leading arguments of the shading kernels."""
+        read = self.pyramids
+        return (read.texels, read.levels, read.level_count, read.wraps, factors_of(self.material), self.affine,
+                self.plan, target.maps, target.colors, target.frames)
+
+
+def bake_carried(
+    scene: Scene, target: Target, recipe: Recipe, pixels: PixelsOf, progress: Progress = SILENT
+) -> dict[str, NDArray[Any]]:
+    """Bake the carried maps of a sheet, all maps of a material in one pass over its texels.
+
+    Parameters
+    ----------
+    scene : Scene
+    target : Target
+    recipe : Recipe
+    pixels : callable
+        Returns an image's stored values, shape (H, W, C).
+
+    Returns
+    -------
+    dict of ndarray of uint8 or uint16
+        By map: base_color (H, W, 4), normal, orm, emissive (H, W, 3), bleed included.
+    """
+    progress.update(0.0, "Finding each texel's triangle")
+    ids, _ = target.rasterise(recipe.width, recipe.height)
+    progress.update(0.05, "Sorting texels by material")
+    starts = np.zeros(len(target.materials) + 1, np.int64)
+    list_texels(ids, target.material, starts, np.empty(0, np.int64))
+    listed = np.empty(int(starts[-1]), np.int64)
+    list_texels(ids, target.material, starts, listed)
+    outputs = _empty_maps(recipe)
+    encode = linear_to_srgb(np.arange(65536) / 65535).astype(np.float32)
+    grid = {1: 1, 4: 2, 16: 4}[recipe.samples]
+    total = max(len(listed), 1)
+    shading_part = progress.part(0.08, 0.85)
+    for number in range(len(target.materials)):
+        first, last = int(starts[number]), int(starts[number + 1])
+        if first == last:
+            continue
+        name = material_at(scene, target.materials[number]).name
+        shading_part.update(first / total, f"Baking {name}")
+        shading = Shading(scene, target, number, pixels)
+        limits = np.array([(1 << recipe.bits) - 1, _alpha_factor(shading.material, recipe), recipe.emission])
+        for at in range(first, last, SLICE):
+            shading_part.update(at / total, f"Baking {name}")
+            shade_texels(*shading.arguments(target), ids, listed[at : min(at + SLICE, last)], grid, encode, limits,
+                         *(outputs[name] for name in ("base_color", "normal", "orm", "emissive")))
+    maps = {name: outputs[name] for name in recipe.maps}
+    if recipe.opaque and "base_color" in maps:
+        maps["base_color"][..., 3] = (1 << recipe.bits) - 1
+    _bleed(ids, maps, recipe, progress.part(0.85, 1.0))
+    return maps
+
+
+def _alpha_factor(material: Material, recipe: Recipe) -> float:
+    """Return the factor that brings a material's cut-off to the bundle's."""
+    if recipe.cutoff is None or material.alpha_mode != "MASK" or material.alpha_cutoff <= 0:
+        return 1.0
+    return recipe.cutoff / material.alpha_cutoff
+
+
+def _empty_maps(recipe: Recipe) -> dict[str, NDArray[Any]]:
+    kind = np.uint8 if recipe.bits == 8 else np.uint16
+    top = (1 << recipe.bits) - 1
+    outputs = {}
+    for name, ground in GROUND.items():
+        if name in recipe.maps:
+            outputs[name] = np.empty((recipe.height, recipe.width, len(ground)), kind)
+            outputs[name][:] = np.round(np.array(ground) * top).astype(kind)
+        else:
+            outputs[name] = np.empty((0, 0, len(ground)), kind)
+    return outputs
+
+
+def nearest_covered(ids: NDArray[np.int32], progress: Progress = SILENT) -> NDArray[np.int32]:
+    """Return, for each texel, the flat number of the nearest covered one, -1 when nothing is covered."""
+    height, width = ids.shape
+    rows = np.empty((height, width), np.int32)
+    nearest_in_columns(ids, rows)
+    nearest = np.empty((height, width), np.int32)
+    step = max(1, (1 << 21) // width)
+    for first in range(0, height, step):
+        progress.update(first / height, "Bleeding colour into the padding")
+        nearest_in_rows(rows, first, min(first + step, height), nearest)
+    return nearest
+
+
+def _bleed(
+    ids: NDArray[np.int32], maps: dict[str, NDArray[Any]], recipe: Recipe, progress: Progress
+) -> None:
+    limit = recipe.bleed if recipe.bleed is not None else recipe.width + recipe.height
+    if limit <= 0 or not maps:
+        return
+    nearest = nearest_covered(ids, progress.part(0.0, 0.6))
+    for number, pixels in enumerate(maps.values()):
+        progress.update(0.6 + 0.4 * number / len(maps), "Bleeding colour into the padding")
+        spread(nearest, float(limit), pixels)
+
+
+def read_source(
+    scene: Scene,
+    target: Target,
+    triangles: NDArray[np.int64],
+    places: NDArray[np.float64],
+    pixels: PixelsOf,
+    *,
+    grid: int,
+    progress: Progress = SILENT,
+) -> NDArray[np.float64]:
+    """Read the source materials at places of the sheet, each over one sheet texel, from the finest level.
+
+    Parameters
+    ----------
+    triangles : ndarray of int64, shape (N,)
+    places : ndarray of float64, shape (N, 2)
+        Texels.
+    grid : int
+        At least this many taps along each axis.
+
+    Returns
+    -------
+    ndarray of float64, shape (N, 13)
+        Channels as `fasciculum.kernels.sampling` numbers them, linear light.
+    """
+    found = np.zeros((len(triangles), CHANNELS))
+    assert LEVELS >= 1
+    for number in range(len(target.materials)):
+        chosen = np.flatnonzero(target.material[triangles] == number)
+        if not len(chosen):
+            continue
+        progress.update(number / len(target.materials), "Comparing with the source")
+        shading = Shading(scene, target, number, pixels, finest=True)
+        part = np.zeros((len(chosen), CHANNELS))
+        shade_points(*shading.arguments(target), triangles[chosen], places[chosen], grid, part)
+        found[chosen] = part
+    return found
