@@ -227,25 +227,25 @@ def dirt(shape, low, high):
 
 def add_building(b):
     add, s = b.simple, shapes
-    add("Foundation", s.box(12.0, 0.6, 8.0, 0.4, at=(0, -0.3, 0)), "Concrete")
-    deck = s.join(*[s.box(7.9, 0.08, 1.5, 0.5, at=(0, 0.28, -2.4 + 1.6 * row)) for row in range(3)])
+    add("Foundation", s.box(12.6, 0.5, 7.4, 0.25, at=(0.3, -0.25, 0), faces="xXYzZ"), "Concrete")
+    deck = s.join(*[s.box(7.9, 0.08, 1.5, 0.25, at=(0, 0.28, -2.4 + 1.6 * row)) for row in range(3)])
     add("Platform", deck, "Platform planks", (1.6, 0, 1.2))
     step = b.mesh("Step", b.primitive(s.box(1.6, 0.09, 0.32, 0.5), "Platform planks"))
     for number in range(3):
         b.node(f"Step {number + 1}", step, (-2.9 - 0.35 * number, 0.22 - 0.1 * number, 1.2), turn_y=90)
-    wall = s.join(s.box(5.4, 2.8, 0.2, 0.5, at=(-3.0, 1.4, -3.4)), s.box(0.2, 2.8, 3.0, 0.5, at=(-5.6, 1.4, -1.8)),
-                  s.box(0.2, 2.8, 3.0, 0.5, at=(-0.4, 1.4, -1.8)))
+    wall = s.join(s.box(5.4, 2.8, 0.2, 0.3, at=(-3.0, 1.4, -3.4)), s.box(0.2, 2.8, 3.0, 0.3, at=(-5.6, 1.4, -1.8)),
+                  s.box(0.2, 2.8, 3.0, 0.3, at=(-0.4, 1.4, -1.8)))
     add("Hut walls", wall, "Limed wall", colors=dirt(wall, 0, 2.2))
     add("Hut door", s.box(0.95, 2.05, 0.07, 0.6), "Green boards", (-0.24, 1.03, -1.3), turn_y=90)
     for name, at, turn in (("Hut shutter left", (-4.2, 1.6, -0.26), 14), ("Hut shutter right", (-1.8, 1.6, -0.26), -14)):
         add(name, s.box(0.6, 1.1, 0.05, 0.6), "Blue boards", at, turn_y=turn)
-    front = s.join(s.box(1.5, 2.8, 0.2, 0.5, at=(-4.9, 1.4, -0.35)), s.box(1.5, 2.8, 0.2, 0.5, at=(-1.1, 1.4, -0.35)),
-                   s.box(2.3, 0.9, 0.2, 0.5, at=(-3.0, 0.45, -0.35)))
+    front = s.join(s.box(1.5, 2.8, 0.2, 0.3, at=(-4.9, 1.4, -0.35)), s.box(1.5, 2.8, 0.2, 0.3, at=(-1.1, 1.4, -0.35)),
+                   s.box(2.3, 0.9, 0.2, 0.3, at=(-3.0, 0.45, -0.35)))
     add("Hut front", front, "Limed wall", colors=dirt(front, 0, 2.2))
-    roof = s.corrugated(6.6, 4.6, 26, 0.045, 0.5)
+    roof = s.corrugated(6.4, 4.0, 24, 0.045, 0.3)
     b.node("Hut roof", b.mesh("Hut roof", b.primitive(roof, "Corrugated roof")), (-3.0, 3.1, -1.9),
            rotation=[float(np.sin(np.radians(4))), 0, 0, float(np.cos(np.radians(4)))])
-    big = s.corrugated(8.6, 5.6, 34, 0.05, 0.5)
+    big = s.corrugated(8.0, 4.6, 32, 0.05, 0.3)
     b.node("Platform roof", b.mesh("Platform roof", b.primitive(big, "Corrugated roof")), (2.0, 4.3, 1.0),
            rotation=[-float(np.sin(np.radians(3))), 0, 0, float(np.cos(np.radians(3)))])
     post = b.mesh("Roof post", b.primitive(s.box(0.16, 3.95, 0.16, 1.0, at=(0, 1.975, 0), faces="xXzZ"), "Rusting steel"))

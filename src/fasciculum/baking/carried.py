@@ -19,7 +19,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.units import linear_to_srgb
 
 #: texels shaded between two looks at whether to stop, some 30 ms
-SLICE = 1 << 17
+SLICE = 1 << 16
 #: what a map holds where nothing was baked
 GROUND = {"base_color": (0, 0, 0, 1), "normal": (0.5, 0.5, 1), "orm": (1, 1, 0), "emissive": (0, 0, 0)}
 PixelsOf = Callable[[Image], NDArray[Any]]

@@ -64,36 +64,63 @@ def fill_level(pixels, table, texels, offset):
 
 
 @njit(cache=True, inline="always")
-def _wrapped(i, size, mode):
+def _pair(t, size, mode):
+    """Return the two texels about a coordinate in repeats, and the weight of the second."""
     if mode == REPEAT:
-        i %= size
-        return i
-    if mode == CLAMP:
-        return min(max(i, 0), size - 1)
-    i %= 2 * size
-    return i if i < size else 2 * size - 1 - i
+        t -= np.floor(t)
+    elif mode == MIRROR:
+        t = abs(t - 2.0 * np.floor(t * 0.5 + 0.5))
+    x = t * size - 0.5
+    whole = np.floor(x)
+    weight = np.float32(x - whole)
+    whole = min(max(whole, -2.0), size + 1.0)
+    first = int(whole)
+    second = first + 1
+    if mode == REPEAT:
+        if first < 0:
+            first = size - 1
+        elif first >= size:
+            first = 0
+        if second >= size:
+            second -= size
+    else:
+        first = min(max(first, 0), size - 1)
+        second = min(max(second, 0), size - 1)
+    return np.uint64(first), np.uint64(second), weight
 
 
 @njit(cache=True)
-def _tap(texels, offset, width, height, u, v, wrap_u, wrap_v, nearest, sums):
-    """Add one reading at (u, v), in repeats, to four sums; bilinear unless ``nearest``."""
-    if nearest:
-        at = (offset + _wrapped(int(np.floor(v * height)), height, wrap_v) * width
-              + _wrapped(int(np.floor(u * width)), width, wrap_u)) * 4
-        for c in range(4):
-            sums[c] += texels[at + c]
-        return
-    x, y = u * width - 0.5, v * height - 0.5
-    fx, fy = np.floor(x), np.floor(y)
-    x0, y0 = int(fx), int(fy)
-    wx, wy = x - fx, y - fy
-    x1, y1 = _wrapped(x0 + 1, width, wrap_u), _wrapped(y0 + 1, height, wrap_v)
-    x0, y0 = _wrapped(x0, width, wrap_u), _wrapped(y0, height, wrap_v)
-    a, b = (offset + y0 * width + x0) * 4, (offset + y0 * width + x1) * 4
-    c, d = (offset + y1 * width + x0) * 4, (offset + y1 * width + x1) * 4
-    wa, wb, wc, wd = (1 - wx) * (1 - wy), wx * (1 - wy), (1 - wx) * wy, wx * wy
-    for k in range(4):
-        sums[k] += wa * texels[a + k] + wb * texels[b + k] + wc * texels[c + k] + wd * texels[d + k]
+def _read(texels, levels, wraps, affine, plan, t, s, x, y, grid, sums):
+    """Fill ``sums`` (4) with a slot's mean over the texel about (x, y), 0 to 1; bilinear unless set to nearest."""
+    level = plan[t, s, 0]
+    offset, width, height = np.uint64(levels[s, level, 0]), levels[s, level, 1], levels[s, level, 2]
+    taps_x, taps_y = max(plan[t, s, 1], grid), max(plan[t, s, 2], grid)
+    wrap_u, wrap_v, nearest = wraps[s, 0], wraps[s, 1], wraps[s, 2] != 0
+    a0, a1, a2 = affine[t, s, 0], affine[t, s, 1], affine[t, s, 2]
+    b0, b1, b2 = affine[t, s, 3], affine[t, s, 4], affine[t, s, 5]
+    row = np.uint64(width)
+    four = np.uint64(4)
+    k1, k2, k3 = np.uint64(1), np.uint64(2), np.uint64(3)
+    one = np.float32(1)
+    r = g = b = a = np.float32(0)
+    for j in range(taps_y):
+        py = y + (j + 0.5) / taps_y - 0.5
+        for i in range(taps_x):
+            px = x + (i + 0.5) / taps_x - 0.5
+            x0, x1, wx = _pair(a0 * px + a1 * py + a2, width, wrap_u)
+            y0, y1, wy = _pair(b0 * px + b1 * py + b2, height, wrap_v)
+            if nearest:
+                wx = np.float32(np.round(wx))
+                wy = np.float32(np.round(wy))
+            ia, ib = (offset + y0 * row + x0) * four, (offset + y0 * row + x1) * four
+            ic, id_ = (offset + y1 * row + x0) * four, (offset + y1 * row + x1) * four
+            wa, wb, wc, wd = (one - wx) * (one - wy), wx * (one - wy), (one - wx) * wy, wx * wy
+            r += wa * texels[ia] + wb * texels[ib] + wc * texels[ic] + wd * texels[id_]
+            g += wa * texels[ia + k1] + wb * texels[ib + k1] + wc * texels[ic + k1] + wd * texels[id_ + k1]
+            b += wa * texels[ia + k2] + wb * texels[ib + k2] + wc * texels[ic + k2] + wd * texels[id_ + k2]
+            a += wa * texels[ia + k3] + wb * texels[ib + k3] + wc * texels[ic + k3] + wd * texels[id_ + k3]
+    scale = 1.0 / (65535.0 * taps_x * taps_y)
+    sums[0], sums[1], sums[2], sums[3] = r * scale, g * scale, b * scale, a * scale
 
 
 @njit(cache=True)
@@ -126,25 +153,6 @@ def plan_triangles(maps, uvs, chosen, levels, level_count, finest, affine, plan)
             plan[t, s, 0] = level
             plan[t, s, 1] = min(max(int(np.ceil(along_x * shrink * 1.5)), 1), MOST_TAPS)
             plan[t, s, 2] = min(max(int(np.ceil(along_y * shrink * 1.5)), 1), MOST_TAPS)
-
-
-@njit(cache=True)
-def _read(texels, levels, wraps, affine, plan, t, s, x, y, grid, sums):
-    """Fill ``sums`` (4) with a slot's mean over the texel about (x, y), 0 to 1."""
-    level = plan[t, s, 0]
-    offset, width, height = levels[s, level, 0], levels[s, level, 1], levels[s, level, 2]
-    taps_x, taps_y = max(plan[t, s, 1], grid), max(plan[t, s, 2], grid)
-    sums[0] = sums[1] = sums[2] = sums[3] = 0.0
-    for j in range(taps_y):
-        py = y + (j + 0.5) / taps_y - 0.5
-        for i in range(taps_x):
-            px = x + (i + 0.5) / taps_x - 0.5
-            u = affine[t, s, 0] * px + affine[t, s, 1] * py + affine[t, s, 2]
-            v = affine[t, s, 3] * px + affine[t, s, 4] * py + affine[t, s, 5]
-            _tap(texels, offset, width, height, u, v, wraps[s, 0], wraps[s, 1], wraps[s, 2] != 0, sums)
-    scale = 1.0 / (65535.0 * taps_x * taps_y)
-    for c in range(4):
-        sums[c] *= scale
 
 
 @njit(cache=True)
@@ -195,6 +203,20 @@ def _turn_normal(weights, frames, t, n, out):
 
 
 @njit(cache=True)
+def _same_reading(levels, wraps, affine, t, one, two):
+    """Tell whether two slots read the same image in the same way, as packed occlusion does."""
+    if levels[one, 0, 1] == 0 or levels[one, 0, 0] != levels[two, 0, 0]:
+        return False
+    for k in range(3):
+        if wraps[one, k] != wraps[two, k]:
+            return False
+    for k in range(6):
+        if affine[t, one, k] != affine[t, two, k]:
+            return False
+    return True
+
+
+@njit(cache=True)
 def shade(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames, t, x, y, grid, out,
           sums, weights):
     """Fill ``out`` (13) with what a material gives at (x, y) of the sheet on triangle t, in linear light.
@@ -217,7 +239,8 @@ def shade(texels, levels, level_count, wraps, factors, affine, plan, maps, color
         out[9] *= sums[2]
     out[7] = 1.0
     if level_count[OCCLUSION]:
-        _read(texels, levels, wraps, affine, plan, t, OCCLUSION, x, y, grid, sums)
+        if not _same_reading(levels, wraps, affine, t, METALLIC_ROUGHNESS, OCCLUSION):
+            _read(texels, levels, wraps, affine, plan, t, OCCLUSION, x, y, grid, sums)
         out[7] = 1.0 + factors[7] * (sums[0] - 1.0)
     out[4], out[5], out[6] = 0.0, 0.0, 1.0
     if level_count[NORMAL]:

@@ -93,6 +93,8 @@ class Material:
     alpha_cutoff: float = 0.5
     double_sided: bool = False
     unlit: bool = False
+    #: which of the scene's sources it came from
+    source: int = 0
     #: what the file said and this version keeps as it is, such as extensions
     raw: dict[str, Any] = field(default_factory=dict, compare=False)
 
@@ -221,6 +223,8 @@ class Source:
     named: str
     path: str
     digest: str
+    #: the scene's number of the file's first image
+    first_image: int = 0
     #: the JSON of a glTF file, for what is carried through to delivery
     raw: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
     #: the accessors that skins and animations read, by their number in the file

@@ -1,0 +1,66 @@
+"""Which maps a bundle's materials need, and what its one material is otherwise."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What it takes to stand for a set of materials with one."""
+
+    maps: tuple[str, ...]
+    metallic: float
+    roughness: float
+    strength: float
+    double_sided: bool
+    unlit: bool
+    cutoff: float | None
+
+
+def materials_needed(scene: Scene, objects: tuple[Object, ...]) -> list[Material]:
+    """Return the distinct materials of the objects."""
+    used = sorted({index for item in objects for index in scene.materials_of(item)})
+    return [DEFAULT_MATERIAL if index < 0 else scene.materials[index] for index in used]
+
+
+def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ...] = ()) -> Needs:
+    """Work out the maps that the objects' materials need.
+
+    Parameters
+    ----------
+    wanted : tuple of str
+        Maps asked for; empty means those that are needed.
+    """
+    materials = materials_needed(scene, objects)
+
+    def reads(material: Material, role: str) -> bool:
+        slot = getattr(material, role)
+        return slot is not None and not scene.images[slot.image].missing
+
+    unlit = bool(materials) and all(material.unlit for material in materials)
+    constants = {(material.metallic_factor, material.roughness_factor) for material in materials}
+    varied = len(constants) > 1 or any(
+        reads(material, "metallic_roughness") or reads(material, "occlusion") for material in materials
+    )
+    glow = max(
+        (max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0
+    )
+    maps = ["base_color"]
+    if not unlit:
+        maps += ["normal"] if any(reads(material, "normal") for material in materials) else []
+        maps += ["orm"] if varied else []
+        maps += ["emissive"] if glow > 0 else []
+    metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))
+    masked = any(material.alpha_mode == MASK for material in materials)
+    return Needs(
+        maps=tuple(wanted) or tuple(maps),
+        metallic=metallic,
+        roughness=roughness,
+        strength=max(glow, 1e-6) if glow > 0 else 1.0,
+        double_sided=any(material.double_sided for material in materials),
+        unlit=unlit,
+        cutoff=0.5 if masked else None,
+    )

@@ -1,0 +1,1 @@
+"""One file for each check; each returns findings. `registry` lists them."""

@@ -1,0 +1,75 @@
+"""Mixing: down to which mip level no two islands meet."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+MIXED = -2
+FREE = -1
+
+
+def _merge(one: NDArray[np.int32], two: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Return the label that both agree on, a free one giving way, or mixed."""
+    merged: NDArray[np.int32] = np.where(
+        one == two, one, np.where(one == FREE, two, np.where(two == FREE, one, np.int32(MIXED)))
+    )
+    return merged
+
+
+def _halved(labels: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Return the label of each 2 x 2 block: one that all agree on (free ones aside), or mixed."""
+    height, width = labels.shape[0] // 2 * 2, labels.shape[1] // 2 * 2
+    whole = labels[:height, :width]
+    rows = _merge(whole[0::2], whole[1::2])
+    return _merge(rows[:, 0::2], rows[:, 1::2])
+
+
+def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
+    """Return the width of the smallest mip level, from the largest on, at which no texel is mixed.
+
+    Parameters
+    ----------
+    owned : ndarray of int32, shape (H, W)
+        The island that owns each texel, bleed included, -1 for none.
+    covered : ndarray of int32, shape (H, W)
+        The island that covers each texel, -1 for none.
+
+    Returns
+    -------
+    int
+        Texels; twice the sheet's width when even the full size mixes.
+    """
+    width = owned.shape[1]
+    clean = width * 2
+    quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
+    level = owned
+    while min(level.shape) >= 1:
+        if _mixes(level, quarter):
+            break
+        clean = level.shape[1]
+        if min(level.shape) < 2:
+            break
+        quarter, level = _halved(quarter), _halved(level)
+    return clean
+
+
+def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32]) -> bool:
+    """Tell whether a bilinear reading inside an island meets a texel that is not wholly its own.
+
+    A reading in a quarter of a texel blends that texel with its three neighbours on the quarter's side.
+    """
+    height, width = level.shape
+    padded = np.pad(level, 1, mode="edge")
+    for dy in range(2):
+        for dx in range(2):
+            inside = quarter[dy : 2 * height : 2, dx : 2 * width : 2]
+            if (inside == MIXED).any():
+                return True
+            there = inside >= 0
+            for oy in (0, 2 * dy - 1):
+                for ox in (0, 2 * dx - 1):
+                    read = padded[1 + oy : 1 + oy + height, 1 + ox : 1 + ox + width]
+                    if ((read != inside) & (read != FREE) & there).any():
+                        return True
+    return False

@@ -1,0 +1,26 @@
+"""Objects with a mirrored or flattened transform."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.scene import Scene
+
+
+def mirrored_scales(scene: Scene) -> list[Finding]:
+    """Tell objects with a negative scale, and those that their scale makes flat."""
+    findings = []
+    for item in scene.objects:
+        turn = float(np.linalg.det(scene.nodes[item.node].world[:3, :3]))
+        if turn < 0:
+            findings.append(
+                Finding("mirrored", INFO, f"{item.key} is mirrored by a negative scale; its maps are turned to match.",
+                        object=item.key)
+            )
+        elif turn == 0:
+            findings.append(
+                Finding("no_volume", WARNING, f"{item.key} is scaled to nothing along an axis.",
+                        "Give it a scale, or leave it loose.", object=item.key)
+            )
+    return findings

@@ -1,0 +1,82 @@
+"""Group: objects into bundles, by a rule."""
+
+from __future__ import annotations
+
+import math
+
+from fasciculum.io.formats.gltf.reader import unique_name
+from fasciculum.model.bundle import BakeSettings, Bundle, SheetSettings
+from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.scene import ALPHA_MODES, BLEND, MASK, OPAQUE, Object, Scene
+from fasciculum.uv.density import ObjectFigures, object_figures
+
+RULES = ("one", "object", "alpha", "auto")
+NAMES = {OPAQUE: "Opaque", MASK: "Cut-out", BLEND: "Blend"}
+#: repeats from which a texture counts as strongly repeating, and the yield below which it would lose too much
+MANY_REPEATS, LOST_YIELD = 3.0, 0.35
+#: part of a sheet that islands usually fill
+USUAL_FILL = 0.75
+
+
+def bundle_objects(
+    scene: Scene, rule: str, sheet: SheetSettings, bake: BakeSettings
+) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
+    """Make bundles of all objects of a scene.
+
+    Parameters
+    ----------
+    rule : str
+        ``one``: everything in one bundle with one alpha mode. ``object``: each by itself. ``alpha``: one for each
+        alpha mode. ``auto``: the same, unlit surfaces apart, and objects with strongly repeating textures apart
+        where that saves sharpness.
+    """
+    findings: list[Finding] = []
+    groups: list[tuple[str, str, list[Object]]] = []
+    if rule == "one":
+        modes = {item.alpha_mode for item in scene.objects}
+        mode = BLEND if BLEND in modes else MASK if MASK in modes else OPAQUE
+        groups.append(("All", mode, list(scene.objects)))
+        if len(modes) > 1:
+            findings.append(
+                Finding("one_alpha_mode", WARNING, f"All objects share one bundle with alpha mode {mode}, though "
+                        f"they came with {', '.join(sorted(modes))}.",
+                        "Bundle them by alpha mode to keep opaque surfaces cheap.", bundle="All")
+            )
+    elif rule == "object":
+        groups += [(item.key, item.alpha_mode, [item]) for item in scene.objects]
+    else:
+        for mode in ALPHA_MODES:
+            members = [item for item in scene.objects if item.alpha_mode == mode]
+            groups += _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
+    taken: set[str] = set()
+    bundles = []
+    for name, mode, members in groups:
+        if members:
+            unique = unique_name(name, taken)
+            taken.add(unique)
+            bundles.append(Bundle(unique, tuple(item.key for item in members), mode, sheet, bake))
+    return tuple(bundles), tuple(findings)
+
+
+def _by_cost(
+    scene: Scene, mode: str, members: list[Object], sheet: SheetSettings
+) -> list[tuple[str, str, list[Object]]]:
+    """Set unlit objects apart, and repeating ones that would lose most of their sharpness on a shared sheet."""
+    unlit = [item for item in members if all(
+        index >= 0 and scene.materials[index].unlit for index in scene.materials_of(item))]
+    lit = [item for item in members if item not in unlit]
+    figures = {item.key: object_figures(scene, item) for item in lit}
+    total = sum(figure.area for figure in figures.values())
+    density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / total) if total > 0 else 0.0
+
+    def loses(figure: ObjectFigures) -> bool:
+        return max(figure.span) >= MANY_REPEATS and figure.source_density * LOST_YIELD > density
+
+    repeating = [item for item in lit if loses(figures[item.key])]
+    rest = [item for item in lit if item not in repeating]
+    apart = sum(figures[item.key].area for item in repeating)
+    # a sheet of its own is worth its memory when it gives the repeats at least twice the texels along an edge
+    if not rest or apart * 4 > total:
+        repeating, rest = [], lit
+    name = NAMES[mode]
+    return [(name, mode, rest), (f"{name} repeats", mode, repeating), (f"{name} unlit", mode, unlit)]

@@ -1,0 +1,62 @@
+"""The ledger: draw calls, materials, textures and memory, before and after."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fasciculum.baking.needs import needs_of
+from fasciculum.model.document import Document
+from fasciculum.model.scene import Scene
+from fasciculum.units import texture_bytes
+
+
+@dataclass(frozen=True)
+class Cost:
+    """What a set of objects costs to draw and to keep."""
+
+    draw_calls: int
+    materials: int
+    textures: int
+    texture_bytes: int
+
+
+@dataclass(frozen=True)
+class Ledger:
+    """The figures of both sides."""
+
+    before: Cost
+    after: Cost
+
+
+def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
+    """Return what the objects cost as they came: distinct materials on each, distinct images of all."""
+    materials: set[int] = set()
+    calls = 0
+    for key in keys:
+        used = scene.materials_of(scene.object(key))
+        calls += len(used)
+        materials.update(used)
+    images = {
+        scene.images[slot.image].pixels or f"missing {slot.image}": scene.images[slot.image]
+        for index in materials if index >= 0 for slot in scene.materials[index].slots().values()
+    }
+    size = sum(texture_bytes(image.width, image.height) for image in images.values())
+    return Cost(calls, len(materials), len(images), size)
+
+
+def ledger_of(document: Document) -> Ledger:
+    """Return the ledger of a document; what is not baked yet is foretold from its settings."""
+    scene = document.scene
+    every = tuple(item.key for item in scene.objects)
+    loose = cost_of(scene, document.loose())
+    calls, materials, textures, size = loose.draw_calls, loose.materials, loose.textures, loose.texture_bytes
+    for bundle in document.bundles:
+        if not bundle.objects:
+            continue
+        calls += len(bundle.objects)
+        materials += 1
+        objects = tuple(scene.object(key) for key in bundle.objects)
+        count = len(needs_of(scene, objects, wanted=bundle.bake.maps).maps)
+        textures += count
+        size += count * texture_bytes(bundle.sheet.width, bundle.sheet.height)
+    return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))
