@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.pyramids import LEVELS, Pyramids, build_pyramids
+from fasciculum.baking.pyramids import Pyramids, build_pyramids
 from fasciculum.baking.target import Target
 from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.kernels.raster import list_texels
@@ -199,7 +199,6 @@ def read_source(
         Channels as `fasciculum.kernels.sampling` numbers them, linear light.
     """
     found = np.zeros((len(triangles), CHANNELS))
-    assert LEVELS >= 1
     for number in range(len(target.materials)):
         chosen = np.flatnonzero(target.material[triangles] == number)
         if not len(chosen):

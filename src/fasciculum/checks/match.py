@@ -31,7 +31,7 @@ def check_match(bundle: Bundle) -> list[Finding]:
                         "Give it a larger share, a larger sheet, or a bundle of its own.", object=entry.object,
                         bundle=bundle.name)
             )
-    if bundle.layout is not None and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 4:
+    if bundle.layout is not None and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 2:
         findings.append(
             Finding("mixing", WARNING, f"{bundle.name}: neighbours mix below {bundle.check.clean_down_to} px.",
                     "Use more padding.", bundle=bundle.name)

@@ -1,0 +1,1 @@
+"""The command line over the session. Imports nothing heavy until it knows what is asked."""

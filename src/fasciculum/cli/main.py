@@ -1,0 +1,145 @@
+"""Entry point: parses, runs, and turns errors into words and exit codes."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import sys
+import tempfile
+import threading
+import time
+import traceback
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from fasciculum.cli.arguments import parser
+from fasciculum.errors import FasciculumError, InputError, OutputError, UsageError
+from fasciculum.progress import Cancelled, Progress
+
+DONE, FINDINGS, USAGE, UNREADABLE, UNWRITABLE, STOPPED, CRASHED = 0, 1, 2, 3, 4, 5, 70
+
+
+class _Teller:
+    """Progress on standard error: one line that is drawn again on a terminal, plain lines elsewhere."""
+
+    def __init__(self) -> None:
+        self._terminal = sys.stderr.isatty()
+        self._last, self._words, self._wide = 0.0, "", 0
+
+    def __call__(self, fraction: float, words: str) -> None:
+        now = time.monotonic()
+        if self._terminal:
+            if now - self._last > 0.1:
+                filled = round(fraction * 24)
+                line = f"[{'=' * filled}{' ' * (24 - filled)}] {fraction:4.0%} {words}"[:100]
+                self._wide = max(self._wide, len(line))
+                sys.stderr.write(f"\r{line:<{self._wide}}")
+                sys.stderr.flush()
+                self._last = now
+        elif words and words != self._words and now - self._last > 1.0:
+            sys.stderr.write(f"{fraction:4.0%} {words}\n")
+            self._last = now
+        self._words = words
+
+    def finish(self) -> None:
+        if self._terminal and self._wide:
+            sys.stderr.write(f"\r{'':<{self._wide}}\r")
+
+
+def _error_json(error: FasciculumError) -> str:
+    part = {"code": error.code, "message": error.message, "file": error.file, "hint": error.hint}
+    if error.item:
+        part["item"] = error.item
+    return json.dumps({"version": 1, "error": part}, ensure_ascii=False)
+
+
+def _exit_code(error: FasciculumError) -> int:
+    if isinstance(error, UsageError):
+        return USAGE
+    if isinstance(error, OutputError):
+        return UNWRITABLE
+    return UNREADABLE if isinstance(error, InputError) else CRASHED
+
+
+def _log_crash() -> Path:
+    from platformdirs import user_log_path
+
+    text = f"fasciculum {' '.join(sys.argv[1:])}\n{traceback.format_exc()}"
+    name = f"crash-{time.strftime('%Y%m%d-%H%M%S')}.log"
+    for folder in (user_log_path("fasciculum"), Path(tempfile.gettempdir())):
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / name).write_text(text)
+            return folder / name
+        except OSError:
+            continue
+    return Path("(nowhere)")
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run the command line and return its exit code."""
+    given = sys.argv[1:] if arguments is None else arguments
+    try:
+        parsed = parser().parse_args(given)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    wants_json = bool(getattr(parsed, "json", False))
+    if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
+        return _window(parsed)
+    stopping = threading.Event()
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        stopping.set()
+
+    previous = [signal.signal(kind, stop) for kind in (signal.SIGINT, signal.SIGTERM)] \
+        if threading.current_thread() is threading.main_thread() else []
+    teller = _Teller()
+    scratch = Path(tempfile.mkdtemp(prefix="fasciculum-"))
+    try:
+        from fasciculum.cli.verbs import run_verb
+
+        return run_verb(parsed, scratch, Progress(teller, stopping.is_set))
+    except Cancelled:
+        _say_error(FasciculumError("cancelled; nothing was left half-written."), wants_json)
+        return STOPPED
+    except FasciculumError as error:
+        _say_error(error, wants_json)
+        return _exit_code(error)
+    except Exception:
+        log = _log_crash()
+        crash = FasciculumError("this is a fault of the program.", file=str(log), hint="The file holds the details.")
+        crash.code = "crash"
+        _say_error(crash, wants_json)
+        return CRASHED
+    finally:
+        teller.finish()
+        shutil.rmtree(scratch, ignore_errors=True)
+        for kind, handler in zip((signal.SIGINT, signal.SIGTERM), previous, strict=False):
+            signal.signal(kind, handler)
+
+
+def _say_error(error: FasciculumError, wants_json: bool) -> None:
+    if wants_json:
+        print(_error_json(error))
+    sys.stderr.write(f"fasciculum: {error}\n")
+
+
+def _window(parsed: Any) -> int:
+    display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
+    if not display:
+        sys.stderr.write("fasciculum: there is no display to open a window on. "
+                         "Use the commands inspect, make, run, check or demo --headless.\n")
+        return USAGE
+    import importlib
+
+    # the window is beside the command line, not below it, so that it is found by name
+    start = importlib.import_module("fasciculum.app.start")
+    files = list(getattr(parsed, "files", []))
+    return int(start.run(files, demo=parsed.command == "demo"))
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,74 @@
+"""Reports as plain text for people."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fasciculum.units import MIB
+
+
+def _mib(size: float) -> str:
+    return f"{size / MIB:.1f} MiB"
+
+
+def _findings(entries: list[dict[str, str]]) -> list[str]:
+    lines = []
+    for entry in entries:
+        lines.append(f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else ""))
+    return lines
+
+
+def report_words(report: dict[str, Any]) -> str:
+    """Return a report as text."""
+    before, after = report["ledger"]["before"], report["ledger"]["after"]
+    lines = [
+        f"{report['name']}",
+        f"  draw calls      {before['draw_calls']} -> {after['draw_calls']}",
+        f"  materials       {before['materials']} -> {after['materials']}",
+        f"  textures        {before['textures']} -> {after['textures']}",
+        f"  texture memory  {_mib(before['texture_bytes'])} -> {_mib(after['texture_bytes'])}",
+    ]
+    for bundle in report["bundles"]:
+        lines.append(f"{bundle['name']}: {len(bundle['objects'])} objects, {bundle['alpha_mode'].lower()}")
+        if "sheet" in bundle:
+            sheet, density = bundle["sheet"], bundle["density"]
+            lines.append(
+                f"  {sheet['width']} x {sheet['height']} px, {sheet['islands']} islands, fill {sheet['fill']:.0%}, gap "
+                f"{sheet['min_gap_px']} px, margin {sheet['margin_px']} px, {density['median']} px/m "
+                f"({density['p05']}-{density['p95']})"
+                + (f", clean down to {sheet['clean_down_to_px']} px" if sheet["clean_down_to_px"] else "")
+            )
+        for baked in bundle.get("maps", []):
+            lines.append(f"  {baked['name']:<12} {baked['file']}")
+    if report["findings"]:
+        lines.append("findings")
+        lines += _findings(report["findings"])
+    if report["seconds"]:
+        lines.append("seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items()))
+    return "\n".join(lines)
+
+
+def inspection_words(found: dict[str, Any]) -> str:
+    """Return what `inspect` found as text."""
+    lines = [
+        f"{', '.join(found['sources'])}: {len(found['objects'])} objects, {found['triangles']} triangles, "
+        f"{found['draw_calls']} draw calls, {_mib(found['texture_bytes'])} of textures",
+        "objects",
+    ]
+    for item in found["objects"]:
+        density = item["source_density_px_m"]
+        sets = ", ".join(
+            f"UV {uv['set']}: {uv['islands']} islands, span {uv['span_u']} x {uv['span_v']}" for uv in item["uv_sets"]
+        ) or "no UVs"
+        lines.append(
+            f"  {item['name']:<28} {item['triangles']:>7} triangles  {item['alpha_mode'].lower():<7}"
+            f"{f'{density} px/m' if density else 'no texture':>14}  {', '.join(item['materials'])}  ({sets})"
+        )
+    lines.append("textures")
+    for image in found["textures"]:
+        state = "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
+        lines.append(f"  {image['name']:<28} {state}, {image['color_space']}")
+    if found["findings"]:
+        lines.append("findings")
+        lines += _findings(found["findings"])
+    return "\n".join(lines)

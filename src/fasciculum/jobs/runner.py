@@ -1,0 +1,257 @@
+"""The parent's side: a queue of jobs and the one warm worker that runs them."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import socket
+import subprocess
+import sys
+import time
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+from fasciculum.errors import FasciculumError, WorkerLost
+from fasciculum.jobs.payload import read_payload, write_payload
+from fasciculum.progress import Cancelled, Progress
+
+#: seconds that a job has to stop by itself once it is cancelled
+PATIENCE = 0.5
+
+WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"
+
+
+@dataclass(eq=False)
+class Job:
+    """One piece of work: the function's name as ``module:function``, its arguments, and how it stands."""
+
+    number: int
+    title: str
+    function: str
+    arguments: tuple[Any, ...]
+    keywords: dict[str, Any]
+    finished: Callable[[Any], None] | None = None
+    state: str = WAITING
+    fraction: float = 0.0
+    words: str = ""
+    error: Exception | None = None
+    log: list[str] = field(default_factory=list)
+    started: float = 0.0
+    ended: float = 0.0
+
+    @property
+    def over(self) -> bool:
+        """Whether nothing more will happen to it."""
+        return self.state in (DONE, FAILED, CANCELLED)
+
+    def seconds_left(self, now: float) -> float | None:
+        """Return an estimate of the time left in seconds, None while there is too little to go by."""
+        if self.state != RUNNING or self.fraction < 0.02:
+            return None
+        return (now - self.started) * (1 - self.fraction) / self.fraction
+
+    def note(self, words: str) -> None:
+        """Add a line to the log unless it says the same as the last one."""
+        if words and (not self.log or self.log[-1] != words):
+            self.log.append(words)
+
+
+class Crash(FasciculumError):
+    """An error in our own code, in the worker; its traceback is in the message."""
+
+    code = "crash"
+
+
+class InlineRunner:
+    """The same protocol without a process, for the command line and for tests: jobs run as they are submitted."""
+
+    def __init__(self, progress: Progress | None = None) -> None:
+        self.jobs: list[Job] = []
+        self._progress = progress or Progress()
+        self._numbers = itertools.count(1)
+
+    def submit(
+        self, title: str, function: Callable[..., Any], *arguments: Any,
+        finished: Callable[[Any], None] | None = None, **keywords: Any,
+    ) -> Job:
+        """Run a function now."""
+        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, RUNNING)
+        self.jobs.append(job)
+        try:
+            value = function(*arguments, **keywords, progress=self._progress)
+        except Cancelled:
+            job.state = CANCELLED
+            raise
+        except Exception as error:
+            job.state, job.error = FAILED, error
+            raise
+        job.state, job.fraction = DONE, 1.0
+        if finished is not None:
+            finished(value)
+        return job
+
+
+def _name(function: Callable[..., Any]) -> str:
+    return f"{function.__module__}:{function.__qualname__}"
+
+
+class Runner:
+    """Runs jobs one after the other in a worker process that is started ahead of need.
+
+    Parameters
+    ----------
+    scratch : Path
+        A folder for arguments and results; whoever made it deletes it.
+    warm : list of str
+        Modules that the worker loads before the first job.
+    """
+
+    def __init__(self, scratch: Path, warm: list[str]) -> None:
+        self.scratch = scratch
+        self.warm = warm
+        self.jobs: list[Job] = []
+        self.changed: Callable[[], None] = lambda: None
+        #: called when the connection is a new one, since whoever waits on it must wait on another file
+        self.reconnected: Callable[[], None] = lambda: None
+        self._numbers = itertools.count(1)
+        self._ready = False
+        self._deadline = 0.0
+        self.process: subprocess.Popen[bytes] | None = None
+        self.connection: Connection | None = None
+        self.start()
+
+    def start(self) -> None:
+        """Start a fresh worker."""
+        ours, theirs = socket.socketpair()
+        with theirs:
+            command = [sys.executable, "-m", "fasciculum.jobs.worker", str(theirs.fileno()), str(self.scratch)]
+            self.process = subprocess.Popen(
+                [*command, *self.warm], pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL
+            )
+        self.connection = Connection(ours.detach())
+        self._ready = False
+        self.reconnected()
+
+    def close(self) -> None:
+        """End the worker, whatever it does."""
+        if self.connection is not None:
+            self.connection.close()
+            self.connection = None
+        if self.process is not None:
+            self.process.kill()
+            self.process.wait()
+            self.process = None
+
+    @property
+    def running(self) -> Job | None:
+        """The job that the worker has, if any."""
+        return next((job for job in self.jobs if job.state == RUNNING), None)
+
+    @property
+    def unfinished(self) -> list[Job]:
+        """Jobs that run or wait."""
+        return [job for job in self.jobs if not job.over]
+
+    def submit(
+        self, title: str, function: Callable[..., Any], *arguments: Any,
+        finished: Callable[[Any], None] | None = None, **keywords: Any,
+    ) -> Job:
+        """Queue a function of a module; ``finished`` gets its value, from `poll`."""
+        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished)
+        self.jobs.append(job)
+        self._next()
+        self.changed()
+        return job
+
+    def cancel(self, job: Job) -> None:
+        """Stop a job: a waiting one at once, a running one within the worker's patience."""
+        if job.state == WAITING:
+            job.state = CANCELLED
+            self.changed()
+        elif job.state == RUNNING and self.connection is not None and not self._deadline:
+            self._deadline = time.monotonic() + PATIENCE
+            job.words = "Stopping"
+            with contextlib.suppress(OSError):
+                self.connection.send(("cancel", job.number))
+            self.changed()
+
+    def _next(self) -> None:
+        if self.running is not None or self.connection is None:
+            return
+        job = next((job for job in self.jobs if job.state == WAITING), None)
+        if job is None:
+            return
+        target = self.scratch / f"{uuid.uuid4().hex}.payload"
+        try:
+            write_payload((job.arguments, job.keywords), target)
+            job.arguments = ()
+            job.state, job.started = RUNNING, time.monotonic()
+            self.connection.send(("run", job.number, job.function, str(target)))
+        except OSError as error:
+            self._end(job, FAILED, WorkerLost(f"the work could not be handed over ({error})."))
+
+    def poll(self) -> None:
+        """Take in what the worker has said; call it often and when the connection has something."""
+        try:
+            while self.connection is not None and self.connection.poll():
+                self._take(self.connection.recv())
+        except (EOFError, OSError):
+            self._lost("The worker process ended by itself")
+        if self._deadline and time.monotonic() > self._deadline:
+            self._lost("")
+        self._next()
+
+    def _lost(self, why: str) -> None:
+        """Start over after the worker has gone, or has to go."""
+        job = self.running
+        if self.process is not None:
+            self.process.kill()
+            code = self.process.wait()
+            why = f"{why} (signal {-code})." if why and code < 0 else why
+        if self.connection is not None:
+            self.connection.close()
+        self.start()
+        if job is not None:
+            if self._deadline:
+                self._end(job, CANCELLED, None)
+            else:
+                hint = "Nothing of the project is lost; a new worker has been started. Try again."
+                self._end(job, FAILED, WorkerLost(why, item=job.title, hint=hint))
+
+    def _take(self, message: tuple[Any, ...]) -> None:
+        kind = message[0]
+        if kind == "ready":
+            self._ready = True
+            return
+        job = self.running
+        if job is None or message[1] != job.number:
+            return
+        if kind == "progress":
+            job.fraction, words = max(job.fraction, message[2]), message[3]
+            if words and not self._deadline:
+                job.words = words
+                job.note(words)
+            self.changed()
+        elif kind == "done":
+            value = read_payload(Path(message[2]))
+            job.fraction = 1.0
+            self._end(job, DONE, None)
+            if job.finished is not None:
+                job.finished(value)
+        elif kind == "cancelled":
+            self._end(job, CANCELLED, None)
+        elif kind == "failed":
+            self._end(job, FAILED, message[2])
+        else:
+            self._end(job, FAILED, Crash(message[2], item=job.title))
+
+    def _end(self, job: Job, state: str, error: Exception | None) -> None:
+        job.state, job.error, job.ended = state, error, time.monotonic()
+        self._deadline = 0.0
+        if error is not None:
+            job.note(str(error))
+        self.changed()

@@ -1,0 +1,100 @@
+"""The worker process: ``python -m fasciculum.jobs.worker FD`` serves one connection until it is closed."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import signal
+import sys
+import time
+import traceback
+import uuid
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+from fasciculum.errors import FasciculumError
+from fasciculum.jobs.payload import read_payload, write_payload
+from fasciculum.progress import Cancelled, Progress
+
+#: seconds between two reports of progress
+REPORTS = 0.04
+
+
+class _Desk:
+    """The worker's end of the connection, and whether the running job has been cancelled."""
+
+    def __init__(self, connection: Connection, scratch: Path) -> None:
+        self.connection = connection
+        self.scratch = scratch
+        self.waiting: list[tuple[Any, ...]] = []
+        self.stop = -1
+        self._last = 0.0
+
+    def report(self, job: int, fraction: float, words: str) -> None:
+        now = time.monotonic()
+        if now - self._last >= REPORTS or fraction >= 1.0:
+            self._last = now
+            self.connection.send(("progress", job, fraction, words))
+
+    def cancelled(self, job: int) -> bool:
+        while self.connection.poll():
+            message = self.connection.recv()
+            if message[0] == "cancel":
+                self.stop = message[1]
+            else:
+                self.waiting.append(message)
+        return self.stop == job
+
+    def next(self) -> tuple[Any, ...]:
+        return self.waiting.pop(0) if self.waiting else self.connection.recv()
+
+
+def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
+    module, _, function = name.partition(":")
+    progress = Progress(lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job))
+    try:
+        positional, keywords = read_payload(arguments)
+        found = getattr(importlib.import_module(module), function)
+        value = found(*positional, **keywords, progress=progress)
+        target = desk.scratch / f"{uuid.uuid4().hex}.payload"
+        write_payload(value, target)
+        return ("done", job, str(target))
+    except Cancelled:
+        return ("cancelled", job)
+    except FasciculumError as error:
+        return ("failed", job, error)
+    except MemoryError:
+        return ("crash", job, "The worker ran out of memory.")
+    except Exception:
+        return ("crash", job, traceback.format_exc())
+
+
+def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
+    """Answer until the other end closes."""
+    for module in warm:
+        importlib.import_module(module)
+    desk = _Desk(connection, scratch)
+    connection.send(("ready",))
+    while True:
+        try:
+            message = desk.next()
+        except (EOFError, OSError):
+            return
+        if message[0] == "run":
+            answer = _run(desk, *message[1:3], Path(message[3]))
+            try:
+                connection.send(answer)
+            except (BrokenPipeError, OSError):
+                return
+
+
+def main() -> None:
+    """Serve the connection whose number, scratch folder and modules to load are on the command line."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.nice(5)
+    serve(Connection(int(sys.argv[1])), Path(sys.argv[2]), sys.argv[3:])
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,125 @@
+"""What ``project.json`` inside a .fasc file holds; version 1. msgspec checks it on reading."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import msgspec
+
+VERSION = 1
+Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
+
+
+class SourceEntry(msgspec.Struct):
+    path: str
+    digest: str
+    named: str = ""
+
+
+class SheetEntry(msgspec.Struct):
+    width: Size
+    height: Size
+    padding: Annotated[int, msgspec.Meta(ge=0, le=1024)]
+    margin: int | None = None
+    turns: str = "quarter"
+    mirror: bool = False
+    density: str = "even"
+    uv: str = "auto"
+    twins: bool = True
+    seconds: float = 5.0
+    seed: int = 0
+
+
+class BakeEntry(msgspec.Struct):
+    maps: list[str] = []
+    samples: Literal[1, 4, 16] = 1
+    bleed: int | None = None
+    bits: Literal[8, 16] = 8
+
+
+class SurfaceEntry(msgspec.Struct):
+    objects: list[str]
+    triangles: int
+    area: float
+    share: float
+
+
+class LayoutEntry(msgspec.Struct):
+    surfaces: list[SurfaceEntry]
+    arrays: str
+    scale: float
+    width: Size
+    height: Size
+    padding: int
+    margin: int
+    gap: int
+    border_gap: int
+    overlap: float
+    fill: float
+    made_from: str
+
+
+class MapEntry(msgspec.Struct):
+    name: str
+    file: str
+    width: Size
+    height: Size
+    bits: int
+    color_space: str
+    channels: int
+    strength: float = 1.0
+
+
+class TexturingEntry(msgspec.Struct):
+    maps: list[MapEntry]
+    metallic: float
+    roughness: float
+    alpha_cutoff: float
+    double_sided: bool
+    unlit: bool
+    made_from: str
+
+
+class FidelityEntry(msgspec.Struct):
+    object: str
+    yield_: float | None
+    base_color: float | None
+    orm: float | None
+    emissive: float | None
+    normal_p95: float | None
+
+
+class CheckEntry(msgspec.Struct):
+    fidelity: list[FidelityEntry]
+    clean_down_to: int
+    stretch_l2: float | None
+    stretch_share: float | None
+    made_from: str
+
+
+class BundleEntry(msgspec.Struct):
+    name: str
+    objects: list[str]
+    alpha_mode: str
+    sheet: SheetEntry
+    bake: BakeEntry = msgspec.field(default_factory=BakeEntry)
+    shares: dict[str, float] = {}
+    layout: LayoutEntry | None = None
+    texturing: TexturingEntry | None = None
+    check: CheckEntry | None = None
+
+
+class DeliveryEntry(msgspec.Struct):
+    name: str = ""
+    external_textures: bool = False
+    keep_source_uvs: bool = False
+
+
+class ProjectEntry(msgspec.Struct):
+    schema: int
+    name: str
+    sources: list[SourceEntry]
+    bundles: list[BundleEntry]
+    delivery: DeliveryEntry = msgspec.field(default_factory=DeliveryEntry)
+    delivered: str = ""
+    delivered_to: str = ""

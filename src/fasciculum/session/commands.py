@@ -1,0 +1,128 @@
+"""What changes a document: plain functions from document to document. Each is one step of the history."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from fasciculum.errors import UsageError
+from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing
+from fasciculum.model.document import Document
+from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
+
+
+def _mode_of(scene: Scene, keys: Sequence[str]) -> str:
+    """Return the one alpha mode that can stand for all of the objects."""
+    modes = {scene.object(key).alpha_mode for key in keys}
+    return BLEND if BLEND in modes else MASK if MASK in modes else OPAQUE
+
+
+def _with(document: Document, bundle: Bundle) -> Document:
+    return replace(
+        document, bundles=tuple(bundle if other.name == bundle.name else other for other in document.bundles)
+    )
+
+
+def unused_name(document: Document, wanted: str = "Bundle") -> str:
+    """Return a bundle name that is not taken, regardless of case."""
+    taken = {bundle.name.lower() for bundle in document.bundles}
+    name, number = wanted, 2
+    while name.lower() in taken:
+        name, number = f"{wanted} {number}", number + 1
+    return name
+
+
+def add_bundle(document: Document, name: str = "", objects: Sequence[str] = (), *, sheet: SheetSettings | None = None
+               ) -> Document:
+    """Add a bundle, and move the objects into it."""
+    name = unused_name(document, name or "Bundle")
+    bundle = Bundle(name, (), OPAQUE, sheet or SheetSettings())
+    added = replace(document, bundles=(*document.bundles, bundle))
+    return move_objects(added, objects, name) if objects else added
+
+
+def rename_bundle(document: Document, name: str, new: str) -> Document:
+    """Give a bundle another name.
+
+    Raises
+    ------
+    UsageError
+        When the name is empty or taken.
+    """
+    new = new.strip()
+    if not new:
+        raise UsageError("a bundle needs a name.", item=name, hint="Type one.")
+    if new.lower() != name.lower() and any(other.name.lower() == new.lower() for other in document.bundles):
+        raise UsageError(f"there is a bundle called {new} already.", item=name, hint="Choose another name.")
+    return replace(
+        document,
+        bundles=tuple(replace(other, name=new) if other.name == name else other for other in document.bundles),
+    )
+
+
+def remove_bundle(document: Document, name: str) -> Document:
+    """Take a bundle away; its objects become loose."""
+    return replace(document, bundles=tuple(other for other in document.bundles if other.name != name))
+
+
+def move_objects(document: Document, keys: Sequence[str], name: str) -> Document:
+    """Move objects into a bundle, or make them loose when the name is empty."""
+    moving = set(keys)
+    bundles = []
+    for bundle in document.bundles:
+        objects = tuple(key for key in bundle.objects if key not in moving)
+        if bundle.name == name:
+            objects += tuple(item.key for item in document.scene.objects if item.key in moving)
+        if objects != bundle.objects:
+            bundle = replace(bundle, objects=objects, alpha_mode=_mode_of(document.scene, objects))
+        bundles.append(bundle)
+    return replace(document, bundles=tuple(bundles))
+
+
+def set_sheet(document: Document, names: Sequence[str], **values: Any) -> Document:
+    """Change sheet settings of bundles."""
+    for name in names:
+        bundle = document.bundle(name)
+        document = _with(document, replace(bundle, sheet=replace(bundle.sheet, **values)))
+    return document
+
+
+def set_bake(document: Document, names: Sequence[str], **values: Any) -> Document:
+    """Change bake settings of bundles."""
+    for name in names:
+        bundle = document.bundle(name)
+        bake: BakeSettings = replace(bundle.bake, **values)
+        document = _with(document, replace(bundle, bake=bake))
+    return document
+
+
+def set_share(document: Document, keys: Sequence[str], share: float) -> Document:
+    """Give objects a share: the factor on their density."""
+    for bundle in document.bundles:
+        inside = [key for key in keys if key in bundle.objects]
+        if inside:
+            shares = dict(bundle.shares) | dict.fromkeys(inside, share)
+            kept = tuple(sorted((key, value) for key, value in shares.items() if value != 1.0))
+            document = _with(document, replace(bundle, shares=kept))
+    return document
+
+
+def set_delivery(document: Document, **values: Any) -> Document:
+    """Change how results are written."""
+    return replace(document, delivery=replace(document.delivery, **values))
+
+
+def put_layout(document: Document, name: str, layout: Layout) -> Document:
+    """Give a bundle the layout that was made for it."""
+    return _with(document, replace(document.bundle(name), layout=layout))
+
+
+def put_texturing(document: Document, name: str, texturing: Texturing) -> Document:
+    """Give a bundle the maps that were baked for it."""
+    return _with(document, replace(document.bundle(name), texturing=texturing))
+
+
+def put_check(document: Document, name: str, check: CheckResult | None) -> Document:
+    """Give a bundle what its check found."""
+    return _with(document, replace(document.bundle(name), check=check))

@@ -1,0 +1,51 @@
+"""What is out of date: derived from the digests that layouts, maps and checks carry."""
+
+from __future__ import annotations
+
+from fasciculum.io.pixels import digest_of
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import Document
+from fasciculum.operations.bake import bake_digest
+from fasciculum.operations.check import check_digest
+from fasciculum.operations.lay_out import layout_digest
+
+NONE, STALE, DONE = "none", "stale", "done"
+
+
+def layout_state(document: Document, bundle: Bundle) -> str:
+    """Return whether a bundle's layout is missing, stale or done."""
+    if bundle.layout is None or not bundle.objects:
+        return NONE
+    return DONE if bundle.layout.made_from == layout_digest(document.scene, bundle) else STALE
+
+
+def bake_state(document: Document, bundle: Bundle) -> str:
+    """Return whether a bundle's maps are missing, stale or done."""
+    if bundle.texturing is None or not bundle.objects:
+        return NONE
+    fresh = layout_state(document, bundle) == DONE
+    return DONE if fresh and bundle.texturing.made_from == bake_digest(document.scene, bundle) else STALE
+
+
+def check_state(document: Document, bundle: Bundle) -> str:
+    """Return whether a bundle's check is missing, stale or done."""
+    if bundle.check is None or not bundle.objects:
+        return NONE
+    fresh = bake_state(document, bundle) == DONE
+    return DONE if fresh and bundle.check.made_from == check_digest(bundle) else STALE
+
+
+def delivery_digest(document: Document) -> str:
+    """Return a digest of what a delivery would write."""
+    parts = [repr(document.delivery), document.name]
+    for bundle in document.bundles:
+        parts += [bundle.name, bundle.alpha_mode, bundle.texturing.made_from if bundle.texturing else ""]
+        parts += bundle.objects
+    return digest_of(*parts)
+
+
+def delivery_state(document: Document) -> str:
+    """Return whether the last delivery is missing, stale or done."""
+    if not document.delivered:
+        return NONE
+    return DONE if document.delivered == delivery_digest(document) else STALE
