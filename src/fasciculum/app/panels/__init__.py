@@ -1,0 +1,1 @@
+"""One panel for each stage, shown in the right column."""

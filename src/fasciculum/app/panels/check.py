@@ -1,0 +1,97 @@
+"""Findings, worst first, each shown in both views at a click."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QWidget
+
+from fasciculum.app.parts import Column, heading, note
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
+from fasciculum.session.session import all_findings
+
+SIGNS = {ERROR: "✕", WARNING: "!", INFO: "·"}
+
+
+class CheckPanel(Column):
+    """The list of findings and the words for the chosen one."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.findings: list[Finding] = []
+        line = QWidget()
+        row = QHBoxLayout(line)
+        row.setContentsMargins(0, 0, 0, 0)
+        self.count = heading("Findings")
+        self.filter = QComboBox()
+        self.filter.setAccessibleName("Which findings")
+        self.filter.setToolTip("Which findings are listed")
+        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("errors and warnings", (ERROR, WARNING))):
+            self.filter.addItem(words, kinds)
+        self.filter.activated.connect(lambda _: self.refresh())
+        row.addWidget(self.count, 1)
+        row.addWidget(self.filter)
+        self.box.addWidget(line)
+        self.list = QListWidget()
+        self.list.setAccessibleName("Findings")
+        self.list.setMinimumHeight(260)
+        self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.currentRowChanged.connect(self._tell)
+        self.list.itemActivated.connect(lambda _: self.show_finding())
+        self.box.addWidget(self.list, 1)
+        self.message = QLabel()
+        self.message.setWordWrap(True)
+        self.remedy = note()
+        self.show_button = QPushButton("Show")
+        self.show_button.setToolTip("Choose the object and frame it in both views")
+        self.show_button.clicked.connect(self.show_finding)
+        for part in (self.message, self.remedy, self.show_button):
+            self.box.addWidget(part)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        self.refresh()
+
+    def refresh(self) -> None:
+        """List the findings as they are now."""
+        kinds = self.filter.currentData()
+        every = all_findings(self.workspace.document)
+        self.findings = [finding for finding in every if finding.severity in kinds]
+        self.count.setText(f"Findings ({len(self.findings)})")
+        row = max(self.list.currentRow(), 0)
+        self.list.clear()
+        for finding in self.findings:
+            entry = QListWidgetItem(f"{SIGNS[finding.severity]}  {finding.message}")
+            entry.setToolTip(f"{finding.severity}: {finding.message}")
+            self.list.addItem(entry)
+        if not self.findings:
+            self.list.addItem("Nothing was noticed." if self.workspace.document.scene.objects else "Gather models first.")
+        self.list.setCurrentRow(min(row, self.list.count() - 1))
+        self._tell(self.list.currentRow())
+
+    def _tell(self, row: int) -> None:
+        finding = self.findings[row] if 0 <= row < len(self.findings) else None
+        self.message.setText(f"{finding.severity.capitalize()}: {finding.message}" if finding else "")
+        self.remedy.setText(finding.remedy if finding else "")
+        self.show_button.setVisible(finding is not None and bool(self._objects(finding)))
+
+    def _objects(self, finding: Finding) -> set[str]:
+        """Return the objects that a finding is about."""
+        scene = self.workspace.document.scene
+        keys = {item.key for item in scene.objects}
+        if finding.object in keys:
+            return {finding.object}
+        if finding.material:
+            numbers = {index for index, material in enumerate(scene.materials) if material.name == finding.material}
+            return {item.key for item in scene.objects if numbers & set(scene.materials_of(item))}
+        bundle = next((b for b in self.workspace.document.bundles if b.name == finding.bundle), None)
+        return set(bundle.objects) if bundle is not None else set()
+
+    def show_finding(self) -> None:
+        """Choose what the current finding is about and frame it."""
+        row = self.list.currentRow()
+        if 0 <= row < len(self.findings):
+            keys = self._objects(self.findings[row])
+            if keys:
+                self.workspace.select(keys)
+                self.workspace.frame_wanted.emit()

@@ -1,0 +1,230 @@
+"""How the chosen bundles are laid out, with density, memory and clean-down size following each setting."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QSpinBox
+
+from fasciculum.app.look import Theme
+from fasciculum.app.parts import Column, Form, Histogram, heading, note
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.bundle import Bundle
+from fasciculum.operations.check import object_yields, texel_areas
+from fasciculum.operations.forecast import clean_size, forecast
+from fasciculum.operations.ledger import ledger_of
+from fasciculum.session import commands
+from fasciculum.session.stale import DONE, layout_state
+from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.uv.density import triangle_densities
+from fasciculum.units import MIB
+
+EDGES = (128, 256, 512, 1024, 2048, 4096, 8192)
+#: milliseconds after the last change of a number before it becomes a step of the history
+SETTLE = 350
+
+
+class LayOutPanel(Column):
+    """Sheet settings; numbers are shown at once and kept when they settle."""
+
+    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self._filling = False
+        self._pending: dict[str, Any] = {}
+        self._settle = QTimer(self, singleShot=True, interval=SETTLE)
+        self._settle.timeout.connect(self.commit)
+        self._yields_of: Any = None
+        form = Form()
+        self.width_ = self._edges("width")
+        self.height_ = self._edges("height")
+        self.size_note = note()
+        form.row("Width", self.width_, "Width of the sheet in px.")
+        form.row("Height", self.height_, "Height of the sheet in px.", self.size_note)
+        self.padding = self._number("padding", 0, 256)
+        self.padding_note = note()
+        form.row("Padding", self.padding, "Untouched texels between any two islands, in px at full size. More keeps smaller mip "
+                 "levels clean.", self.padding_note)
+        self.margin = self._number("margin", -1, 256)
+        self.margin.setSpecialValueText("half the padding")
+        form.row("Margin", self.margin, "Untouched texels to the sheet's border, in px.")
+        self.turns = self._choice("turns", (("none", "none"), ("half", "half"), ("quarter", "quarter"), ("eighth", "eighth"),
+                                            ("any", "any")))
+        form.row("Turns", self.turns, "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; "
+                 "any suits organic shapes.")
+        self.mirror = QCheckBox("allow")
+        self.mirror.toggled.connect(lambda on: self._change(mirror=on))
+        form.row("Mirror", self.mirror, "Let the packer mirror islands. Text is stored mirrored then; the model looks the same.")
+        self.density = self._choice("density", (("even", "even"), ("as in source", "keep")))
+        form.row("Density", self.density, "Even gives all surfaces the same texels per metre; as in source keeps the source's "
+                 "relative scales.")
+        self.uv = self._choice("uv", (("keep clean, project rest", "auto"), ("keep all", "keep"), ("project all", "unwrap")))
+        self.uv_note = note()
+        form.row("Surfaces", self.uv, "Where islands come from: clean source UVs are kept, the rest gets a box projection.",
+                 self.uv_note)
+        self.twins = QCheckBox("on one place")
+        self.twins.toggled.connect(lambda on: self._change(twins=on))
+        self.twins_note = note()
+        form.row("Twins", self.twins, "Objects that draw the same mesh at the same scale share their islands.", self.twins_note)
+        self.seconds = QDoubleSpinBox(maximum=3600, decimals=0, suffix=" s")
+        self.seconds.valueChanged.connect(lambda value: self._number_changed("seconds", value))
+        form.row("Improve for", self.seconds, "Time for improving on the first layout, in seconds; the best one found is kept.")
+        self.share = QDoubleSpinBox(minimum=0.1, maximum=10, decimals=2, singleStep=0.25)
+        self.share.valueChanged.connect(self._share_changed)
+        self.share_note = note()
+        form.row("Share", self.share, "A factor on the density of the chosen objects: 2 is twice the texels along an edge.",
+                 self.share_note)
+        self.box.addWidget(form)
+        self.box.addWidget(heading("Density by surface"))
+        self.histogram = Histogram(theme)
+        self.box.addWidget(self.histogram)
+        self.box.addWidget(heading("Sharpness kept (yield)"))
+        self.yields = QLabel()
+        self.yields.setProperty("quiet", True)
+        self.yields.setWordWrap(True)
+        self.box.addWidget(self.yields)
+        self.box.addStretch(1)
+        for signal in (workspace.selection_changed, workspace.preview_changed, workspace.figures_changed):
+            signal.connect(self.refresh)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        self.refresh()
+
+    # -- controls ---------------------------------------------------------------------------------------------
+
+    def _edges(self, name: str) -> QComboBox:
+        return self._choice(name, tuple((f"{edge} px", edge) for edge in EDGES))
+
+    def _choice(self, name: str, entries: tuple) -> QComboBox:
+        box = QComboBox()
+        for words, value in entries:
+            box.addItem(words, value)
+        # what the list's highlighted entry would lead to shows before it is chosen
+        box.highlighted.connect(lambda index: self._try(**{name: box.itemData(index)}))
+        box.activated.connect(lambda index: self._change(**{name: box.itemData(index)}))
+        return box
+
+    def _number(self, name: str, low: int, high: int) -> QSpinBox:
+        box = QSpinBox(minimum=low, maximum=high, suffix=" px")
+        box.valueChanged.connect(lambda value: self._number_changed(name, None if name == "margin" and value < 0 else value))
+        return box
+
+    def _names(self) -> tuple[str, ...]:
+        return self.workspace.bundle_names
+
+    def _try(self, **values: Any) -> None:
+        if not self._filling and self._names():
+            self.workspace.preview(commands.set_sheet(self.workspace.document, self._names(), **values))
+
+    def _change(self, **values: Any) -> None:
+        if not self._filling and self._names():
+            names = self._names()
+            label = f"Set {next(iter(values))} of {', '.join(names)}"
+            self.workspace.apply(label, lambda document: commands.set_sheet(document, names, **values))
+
+    def _number_changed(self, name: str, value: Any) -> None:
+        if not self._filling and self._names():
+            self._pending[name] = value
+            self._try(**{key: value for key, value in self._pending.items() if key != "share"})
+            self._settle.start()
+
+    def _share_changed(self, value: float) -> None:
+        keys = sorted(self.workspace.selection)
+        if not self._filling and keys:
+            self._pending["share"] = (keys, value)
+            self.workspace.preview(commands.set_share(self.workspace.document, keys, value))
+            self._settle.start()
+
+    def commit(self) -> None:
+        """Make what has been typed or dragged a step of the history."""
+        self._settle.stop()
+        pending, self._pending = self._pending, {}
+        share = pending.pop("share", None)
+        if share is not None:
+            keys, value = share
+            self.workspace.apply("Set share", lambda document: commands.set_share(document, keys, value))
+        if pending:
+            self._change(**pending)
+
+    # -- figures ----------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Show the leading bundle's settings and what they lead to."""
+        bundle = self.workspace.bundle
+        self.setEnabled(bundle is not None)
+        if bundle is None:
+            return
+        self._filling = True
+        sheet = bundle.sheet
+        for box, value in ((self.width_, sheet.width), (self.height_, sheet.height), (self.turns, sheet.turns),
+                           (self.density, sheet.density), (self.uv, sheet.uv)):
+            index = box.findData(value)
+            if index < 0:
+                box.addItem(f"{value} px", value)
+                index = box.count() - 1
+            if not box.view().isVisible():
+                box.setCurrentIndex(index)
+        for number, value in ((self.padding, sheet.padding), (self.margin, -1 if sheet.margin is None else sheet.margin),
+                              (self.seconds, sheet.seconds)):
+            if number.value() != value:
+                number.setValue(value)
+        self.mirror.setChecked(sheet.mirror)
+        self.twins.setChecked(sheet.twins)
+        chosen = [key for key in self.workspace.selection if key in bundle.objects]
+        self.share.setEnabled(bool(chosen))
+        self.share.setValue(bundle.share(chosen[0]) if chosen else 1.0)
+        count = len(self.workspace.selection)
+        self.share_note.setText(f"of {chosen[0] if count == 1 else f'{count} objects'}" if chosen else "choose objects first")
+        self._filling = False
+        self._say(bundle)
+
+    def _say(self, bundle: Bundle) -> None:
+        sheet = bundle.sheet
+        figures = self.workspace.figures
+        expected = forecast(bundle, figures)
+        size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
+        if expected is not None:
+            self.size_note.setText(f"about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
+                                   f"{expected.density / 2:.0f} px/m")
+        else:
+            self.size_note.setText("measuring …" if bundle.objects else "the bundle is empty")
+        now = clean_size(sheet.width, sheet.padding)
+        more = sheet.padding
+        while clean_size(sheet.width, more) == now and more < 256:
+            more += 1
+        self.padding_note.setText(f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
+        layout = bundle.layout
+        if layout is None:
+            self.uv_note.setText("")
+            self.twins_note.setText("")
+            self.histogram.show_values(np.zeros(0), np.zeros(0), 0.0)
+            self.yields.setText("Pack to see it.")
+            return
+        projected = sum(1 for surface in layout.surfaces if surface.projected.any())
+        self.uv_note.setText(f"{projected} object{'s' if projected != 1 else ''} projected" if projected else "all source UVs kept")
+        doubles = sum(len(surface.objects) - 1 for surface in layout.surfaces)
+        self.twins_note.setText(f"{doubles} objects lie on another's place" if doubles else "none in this bundle")
+        self._say_measured(bundle)
+
+    def _say_measured(self, bundle: Bundle) -> None:
+        """Fill in what takes the layout's triangles; only when it is another layout."""
+        layout = bundle.layout
+        if layout is None or self._yields_of is layout:
+            return
+        self._yields_of = layout
+        scene = self.workspace.document.scene
+        if layout.scale <= 0 or layout_state(self.workspace.document, bundle) != DONE and not layout.surfaces:
+            return
+        values, weights = [], []
+        for index, surface in enumerate(layout.surfaces):
+            areas = surface_areas(corners_of(scene, scene.object(surface.objects[0])).world)
+            values.append(triangle_densities(texel_areas(layout, index), areas))
+            weights.append(areas * len(surface.objects))
+        self.histogram.show_values(np.concatenate(values), np.concatenate(weights), layout.scale)
+        found = sorted((value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value))
+        lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
+        if len(found) > 5:
+            lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")
+        self.yields.setText("\n".join(lines) or "No object of this bundle reads a texture.")

@@ -1,0 +1,124 @@
+"""Small parts that several columns use: labelled rows, notes, headings, plots."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
+from PySide6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+
+from fasciculum.app.look import Theme
+
+
+def heading(words: str) -> QLabel:
+    """Return a quiet heading."""
+    label = QLabel(words)
+    label.setProperty("heading", True)
+    return label
+
+
+def note(words: str = "") -> QLabel:
+    """Return small text that wraps."""
+    label = QLabel(words)
+    label.setProperty("quiet", True)
+    label.setWordWrap(True)
+    label.setMinimumWidth(60)
+    return label
+
+
+def set_state(label: QLabel, state: str) -> None:
+    """Colour a label by a state: good, broken or none."""
+    if label.property("state") != state:
+        label.setProperty("state", state)
+        label.style().unpolish(label)
+        label.style().polish(label)
+
+
+class Form(QWidget):
+    """Rows of a name, a control, and a note below the control that says what it changes."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setHorizontalSpacing(8)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setColumnStretch(1, 1)
+        self._grid.setColumnMinimumWidth(0, 76)
+
+    def row(self, name: str, control: QWidget, tip: str, below: QLabel | None = None) -> None:
+        """Add a row."""
+        label = QLabel(name)
+        label.setBuddy(control)
+        label.setToolTip(tip)
+        control.setToolTip(tip)
+        control.setAccessibleName(name)
+        control.setMinimumHeight(26)
+        control.setMinimumWidth(60)
+        control.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        line = self._grid.rowCount()
+        self._grid.addWidget(label, line, 0, Qt.AlignmentFlag.AlignTop)
+        label.setMinimumHeight(26)
+        self._grid.addWidget(control, line, 1)
+        if below is not None:
+            self._grid.addWidget(below, line + 1, 1)
+        self._grid.setRowMinimumHeight(line + 2, 3)
+
+
+class Histogram(QWidget):
+    """How much surface has which density, about a target."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.setMinimumHeight(92)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("Density histogram")
+        self.target = 0.0
+        self.counts = np.zeros(0)
+        self.reason = ""
+
+    def show_values(self, values: np.ndarray, weights: np.ndarray, target: float) -> None:
+        """Show densities (px/m) weighted by surface, a factor of four to either side of the target."""
+        self.target = target
+        usable = np.isfinite(values) & (values > 0)
+        if target > 0 and usable.any():
+            place = np.log2(values[usable] / target)
+            self.counts, _ = np.histogram(np.clip(place, -1.99, 1.99), bins=17, range=(-2, 2), weights=weights[usable])
+        else:
+            self.counts = np.zeros(0)
+        self.setToolTip("Surface by texel density. The middle is the sheet's target; one step to the side is a factor "
+                        "of about 1.2.")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+        painter = QPainter(self)
+        font = painter.font()
+        font.setPixelSize(10)
+        painter.setFont(font)
+        painter.setPen(QColor(self.theme.quiet))
+        base = self.height() - 18
+        if not len(self.counts) or self.counts.max() <= 0:
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self.reason or "Pack to see it.")
+            return
+        width = self.width() / len(self.counts)
+        for index, count in enumerate(self.counts):
+            high = (base - 6) * count / self.counts.max()
+            middle = abs(index - len(self.counts) // 2) <= 1
+            painter.fillRect(QRectF(index * width + 1, base - max(high, 1), width - 2, max(high, 1)),
+                             QColor(self.theme.accent if middle else self.theme.quiet))
+        for place, factor in ((0.0, 0.25), (0.5, 1.0), (1.0, 4.0)):
+            words = f"{self.target * factor:.0f}" + (" px/m" if factor == 1.0 else "")
+            wide = painter.fontMetrics().horizontalAdvance(words)
+            x = min(max(place * self.width() - wide / 2, 0), self.width() - wide)
+            painter.drawText(QRectF(x, base + 3, wide + 2, 14), Qt.AlignmentFlag.AlignLeft, words)
+
+
+class Column(QWidget):
+    """A column's content from the top down."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.box = QVBoxLayout(self)
+        self.box.setContentsMargins(12, 8, 12, 10)
+        self.box.setSpacing(6)

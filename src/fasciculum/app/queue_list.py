@@ -1,0 +1,150 @@
+"""The queue: running and waiting work with progress, time left, cancel and log."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import (
+    QDialog,
+    QHBoxLayout,
+    QLabel,
+    QPlainTextEdit,
+    QProgressBar,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fasciculum.app.parts import note, set_state
+from fasciculum.app.workspace import Workspace
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, Job
+
+STATES = {WAITING: "waiting", RUNNING: "running", DONE: "done", FAILED: "failed", CANCELLED: "cancelled"}
+SHOWN = 12
+
+
+class _Row(QWidget):
+    """One job."""
+
+    def __init__(self, job: Job, workspace: Workspace) -> None:
+        super().__init__()
+        self.job, self.workspace = job, workspace
+        box = QVBoxLayout(self)
+        box.setContentsMargins(4, 4, 4, 6)
+        box.setSpacing(3)
+        line = QHBoxLayout()
+        self.title = QLabel(job.title)
+        self.state = QLabel()
+        self.log_button = QPushButton("Log")
+        self.log_button.setCheckable(True)
+        self.log_button.setAccessibleName(f"Log of {job.title}")
+        self.log_button.toggled.connect(self._show_log)
+        self.cancel = QPushButton("Cancel")
+        self.cancel.setAccessibleName(f"Cancel {job.title}")
+        self.cancel.setToolTip("Stop it; nothing of it is kept")
+        self.cancel.clicked.connect(lambda: workspace.worker.runner.cancel(job))
+        line.addWidget(self.title, 1)
+        for part in (self.state, self.log_button, self.cancel):
+            line.addWidget(part)
+        box.addLayout(line)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        box.addWidget(self.bar)
+        self.words = note()
+        box.addWidget(self.words)
+        self.log = QPlainTextEdit()
+        self.log.setReadOnly(True)
+        self.log.setFixedHeight(110)
+        self.log.hide()
+        box.addWidget(self.log)
+        self.refresh()
+
+    def _show_log(self, on: bool) -> None:
+        self.log.setVisible(on)
+        self.log.setPlainText("\n".join(self.job.log) or "Nothing was logged.")
+
+    def refresh(self) -> None:
+        job = self.job
+        self.state.setText(STATES[job.state])
+        set_state(self.state, {FAILED: "broken", DONE: "good"}.get(job.state, ""))
+        self.cancel.setVisible(not job.over)
+        self.bar.setVisible(job.state == RUNNING)
+        self.bar.setValue(round(job.fraction * 1000))
+        left = job.seconds_left(self.workspace.seconds())
+        words = job.words if job.state == RUNNING else ""
+        if left is not None:
+            words += f" · about {left:.0f} s left"
+        if job.over and job.ended:
+            words = f"took {job.ended - job.started:.1f} s" if job.state == DONE and job.started else ""
+        if job.state == FAILED and job.error is not None:
+            words = str(job.error).strip().splitlines()[-1]
+        self.words.setText(words)
+        self.words.setVisible(bool(words))
+        if self.log.isVisible():
+            self.log.setPlainText("\n".join(job.log) or "Nothing was logged.")
+
+
+class QueueButton(QPushButton):
+    """Shows what runs; opens the queue."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__("Nothing running")
+        self.workspace = workspace
+        self.setToolTip("The queue: what runs and waits, with progress, cancel and log (Ctrl+J)")
+        self.setMinimumWidth(172)
+        self.setMaximumWidth(172)
+        self.clicked.connect(self.open)
+        self.dialog: QDialog | None = None
+        self.rows: dict[int, _Row] = {}
+        workspace.queue_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Renew the button's words and the open list."""
+        runner = self.workspace.worker.runner
+        job, waiting = runner.running, len(runner.unfinished)
+        words = "Nothing running"
+        if job is not None:
+            words = f"{job.title} {job.fraction:.0%}" + (f" +{waiting - 1}" if waiting > 1 else "")
+        metrics = self.fontMetrics()
+        self.setText(metrics.elidedText(words, Qt.TextElideMode.ElideMiddle, self.width() - 20))
+        self.setAccessibleName(f"Queue: {words}")
+        if self.dialog is not None and self.dialog.isVisible():
+            self._fill()
+
+    def open(self) -> None:
+        """Open the queue below the button."""
+        if self.dialog is None:
+            self.dialog = QDialog(self.window(), Qt.WindowType.Popup)
+            self.dialog.setObjectName("queue")
+            box = QVBoxLayout(self.dialog)
+            box.setContentsMargins(8, 8, 8, 8)
+            self._holder = QWidget()
+            self._list = QVBoxLayout(self._holder)
+            self._list.setContentsMargins(0, 0, 0, 0)
+            self._empty = note("Nothing has run yet. Packing, baking, checking and delivering wait here in turn.")
+            self._list.addWidget(self._empty)
+            self._list.addStretch(1)
+            area = QScrollArea()
+            area.setWidgetResizable(True)
+            area.setWidget(self._holder)
+            box.addWidget(area)
+            self.dialog.resize(400, 380)
+        self._fill()
+        place = self.mapToGlobal(QPoint(self.width() - self.dialog.width(), self.height() + 4))
+        self.dialog.move(place)
+        self.dialog.show()
+
+    def _fill(self) -> None:
+        jobs = self.workspace.worker.runner.jobs[-SHOWN:]
+        wanted = {job.number for job in jobs}
+        for number in [number for number in self.rows if number not in wanted]:
+            self.rows.pop(number).deleteLater()
+        for job in jobs:
+            if job.number not in self.rows:
+                row = _Row(job, self.workspace)
+                self.rows[job.number] = row
+                self._list.insertWidget(0, row)
+            self.rows[job.number].refresh()
+        self._empty.setVisible(not jobs)

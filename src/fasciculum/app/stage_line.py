@@ -1,0 +1,119 @@
+"""The stages in a line, each with its state in a word. Choosing one changes what the right column offers."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
+
+from fasciculum.app.look import Theme
+from fasciculum.app.workspace import STAGES, Workspace
+from fasciculum.model.document import Document
+from fasciculum.model.finding import INFO
+from fasciculum.session.session import all_findings
+from fasciculum.session.stale import DONE, NONE, STALE, bake_state, check_state, delivery_state, layout_state
+
+TIPS = {
+    "gather": "What was opened, and how it is bundled (1)",
+    "lay out": "Sheet size, padding and packing of the chosen bundles (2)",
+    "bake": "Which maps are baked, and how (3)",
+    "check": "How the result compares with the source, and what was noticed (4)",
+    "deliver": "Where results are written, and under which names (5)",
+}
+
+
+def stage_words(document: Document, stage: str) -> tuple[str, str]:
+    """Return the word for a stage's state and how to colour it: good, broken or neither."""
+    bundles = [bundle for bundle in document.bundles if bundle.objects]
+    if stage == "gather":
+        count = len(document.scene.objects)
+        return (f"{count} objects", "good") if count else ("nothing yet", "")
+    if stage == "deliver":
+        state = delivery_state(document)
+        return {NONE: ("not yet", ""), STALE: ("stale", ""), DONE: ("delivered", "good")}[state]
+    if not bundles:
+        return "no bundles", ""
+    if stage == "check":
+        loud = [finding for finding in all_findings(document) if finding.severity != INFO]
+        if loud:
+            return f"{len(loud)} finding{'s' if len(loud) > 1 else ''}", "broken"
+    judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]
+    states = [judge(document, bundle) for bundle in bundles]
+    if STALE in states:
+        return f"{states.count(STALE)} stale", ""
+    if NONE in states:
+        undone = states.count(NONE)
+        return ("not yet" if undone == len(states) else f"{undone} to do"), ""
+    return "in order", "good"
+
+
+class _Stop(QAbstractButton):
+    """One stage: its name and its word."""
+
+    def __init__(self, stage: str, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.words, self.state = "", ""
+        self.setText(stage.capitalize())
+        self.setCheckable(True)
+        self.setToolTip(TIPS[stage])
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setFixedSize(QSize(98, 40))
+
+    def say(self, words: str, state: str) -> None:
+        self.words, self.state = words, state
+        self.setAccessibleName(f"{self.text()}: {words}")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        theme = self.theme
+        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
+        if self.isChecked() or self.hasFocus() or self.underMouse():
+            painter.setPen(QPen(QColor(theme.accent if self.isChecked() or self.hasFocus() else theme.line), 1.3))
+            painter.setBrush(QColor(theme.raised) if self.isChecked() else Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box, 6, 6)
+        painter.setPen(QColor(theme.text))
+        painter.drawText(QRectF(0, 4, self.width(), 18), Qt.AlignmentFlag.AlignCenter, self.text())
+        font = painter.font()
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setPen(QColor({"good": theme.good, "broken": theme.broken}.get(self.state, theme.quiet)))
+        painter.drawText(QRectF(0, 21, self.width(), 15), Qt.AlignmentFlag.AlignCenter, self.words)
+
+
+class StageLine(QWidget):
+    """All stages."""
+
+    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.theme = theme
+        line = QHBoxLayout(self)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(16)
+        self.stops: dict[str, _Stop] = {}
+        for stage in STAGES:
+            stop = _Stop(stage, theme)
+            stop.clicked.connect(lambda _=False, stage=stage: workspace.set_stage(stage))
+            self.stops[stage] = stop
+            line.addWidget(stop)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        workspace.preview_changed.connect(self.refresh)
+        workspace.stage_changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Renew every stage's word."""
+        for stage, stop in self.stops.items():
+            stop.say(*stage_words(self.workspace.shown, stage))
+            stop.setChecked(stage == self.workspace.stage)
+
+    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+        painter = QPainter(self)
+        painter.setPen(QPen(QColor(self.theme.line), 1))
+        stops = list(self.stops.values())
+        for one, two in zip(stops, stops[1:], strict=False):
+            y = one.geometry().center().y()
+            painter.drawLine(one.geometry().right() + 2, y, two.geometry().left() - 2, y)

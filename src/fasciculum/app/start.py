@@ -1,0 +1,62 @@
+"""Start the window."""
+
+from __future__ import annotations
+
+import sys
+import time
+import traceback
+from pathlib import Path
+from types import TracebackType
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from fasciculum.app.demo import open_demo
+from fasciculum.app.look import apply_theme
+from fasciculum.app.window import Window
+from fasciculum.app.workspace import Workspace
+
+
+def _report_crashes(workspace: Workspace) -> None:
+    """Write what goes wrong in our own code to a log file and say so, instead of vanishing."""
+    from platformdirs import user_log_path
+
+    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        text = "".join(traceback.format_exception(kind, error, trace))
+        sys.stderr.write(text)
+        folder = user_log_path("fasciculum")
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            log = folder / f"crash-{time.strftime('%Y%m%d-%H%M%S')}.log"
+            log.write_text(text)
+            workspace.say(f"A fault of the program: {error}. Details are in {log}. Save your work.", "broken")
+        except OSError:
+            workspace.say(f"A fault of the program: {error}. Save your work.", "broken")
+
+    sys.excepthook = hook
+
+
+def make_window(application: QApplication) -> Window:
+    """Return a window on an empty project."""
+    workspace = Workspace()
+    theme = str(workspace.settings.value("theme", "dark"))
+    name = theme if theme in ("dark", "light") else "dark"
+    apply_theme(application, name)
+    return Window(workspace, name)
+
+
+def run(files: list[str], *, demo: bool = False) -> int:
+    """Open the window, on files or on the demo station, and run until it is closed."""
+    application = QApplication(sys.argv[:1])
+    application.setApplicationName("fasciculum")
+    application.setApplicationDisplayName("Fasciculum")
+    window = make_window(application)
+    _report_crashes(window.workspace)
+    window.show()
+    if demo:
+        QTimer.singleShot(0, lambda: open_demo(window.workspace))
+    elif files:
+        QTimer.singleShot(0, lambda: window.take_files([Path(name) for name in files]))
+    code = application.exec()
+    window.workspace.close()
+    return int(code)

@@ -1,0 +1,564 @@
+"""The window: puts the parts together and says what can be done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QSlider,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fasciculum.app.actions import Act, add_actions
+from fasciculum.app.bundle_list import BundleList
+from fasciculum.app.command_search import CommandSearch, Hit
+from fasciculum.app.ledger_strip import LedgerStrip
+from fasciculum.app.look import THEMES
+from fasciculum.app.model_view import ModelView
+from fasciculum.app.parts import set_state
+from fasciculum.app.queue_list import QueueButton
+from fasciculum.app.settings_column import SettingsColumn
+from fasciculum.app.sheet_view import SheetView
+from fasciculum.app.stage_line import StageLine
+from fasciculum.app.workspace import LENSES, STAGES, Workspace
+from fasciculum.errors import FasciculumError
+from fasciculum.model.document import Document
+from fasciculum.session import commands
+
+MODELS = (".glb", ".gltf")
+MAP_NAMES = (("Base colour", "base_color"), ("Normal", "normal"), ("ORM", "orm"), ("Emission", "emissive"), ("No map", "none"))
+SIDES = (("Wipe", "wipe"), ("Source", "source"), ("Result", "result"))
+#: seconds for which a message stays
+MESSAGE = 9
+
+
+class Window(QMainWindow):
+    """The one window.
+
+    Parameters
+    ----------
+    workspace : Workspace
+    theme_name : str
+        A key of `fasciculum.app.look.THEMES`.
+    """
+
+    def __init__(self, workspace: Workspace, theme_name: str = "dark") -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.theme = theme = THEMES[theme_name]
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.acts = {act.id: act for act in self._acts()}
+        self.actions_ = add_actions(list(self.acts.values()), self)
+        frame = QWidget()
+        frame.setObjectName("frame")
+        box = QVBoxLayout(frame)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(self._top())
+        box.addWidget(self._rule())
+        self.bundles = BundleList(workspace, theme, self.act)
+        self.sheet = SheetView(workspace, theme)
+        self.model = ModelView(workspace, theme)
+        self.settings = SettingsColumn(workspace, theme, self.act)
+        self.columns = QSplitter(Qt.Orientation.Horizontal)
+        self.columns.setHandleWidth(1)
+        self.columns.setChildrenCollapsible(False)
+        self.sheet_side = self._titled("Sheet", self._sheet_tools(), self.sheet)
+        self.model_side = self._titled("Model", self._model_tools(), self.model)
+        for part in (self.bundles, self.sheet_side, self.model_side, self.settings):
+            self.columns.addWidget(part)
+        self.bundles.setMinimumWidth(190)
+        self.settings.setMinimumWidth(252)
+        self.columns.setSizes([232, 398, 398, 252])
+        for index, stretch in enumerate((0, 1, 1, 0)):
+            self.columns.setStretchFactor(index, stretch)
+        box.addWidget(self.columns, 1)
+        box.addWidget(self._rule())
+        self.message = QLabel()
+        self.message.setContentsMargins(12, 5, 12, 5)
+        self.message.setWordWrap(True)
+        self.message.hide()
+        box.addWidget(self.message)
+        self.ledger = LedgerStrip(workspace, theme)
+        box.addWidget(self.ledger)
+        self.setCentralWidget(frame)
+        self._quiet = QTimer(self, singleShot=True, interval=MESSAGE * 1000)
+        self._quiet.timeout.connect(self.message.hide)
+        workspace.said.connect(self.say)
+        workspace.document_changed.connect(self._document_changed)
+        workspace.stage_changed.connect(self._stage_changed)
+        workspace.view_changed.connect(self._show_view)
+        workspace.selection_changed.connect(self._show_view)
+        workspace.frame_wanted.connect(self.frame_selection)
+        self._document_changed(workspace.document, workspace.document)
+        self._show_view()
+
+    # -- parts ------------------------------------------------------------------------------------------------
+
+    def _rule(self) -> QFrame:
+        line = QFrame()
+        line.setObjectName("line")
+        line.setFixedHeight(1)
+        return line
+
+    def act(self, name: str) -> Callable[[], None]:
+        """Return what does an act, if it can be done."""
+        return lambda *_: self.acts[name].call() if self.acts[name].enabled() else None
+
+    def _top(self) -> QWidget:
+        top = QWidget()
+        top.setObjectName("panel")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        line = QHBoxLayout(top)
+        line.setContentsMargins(8, 3, 8, 3)
+        line.setSpacing(8)
+        self.project = QPushButton()
+        self.project.setProperty("flat", True)
+        self.project.setMaximumWidth(232)
+        self.project.setToolTip("The project: new, open, save, recent (Alt+P)")
+        self.project.clicked.connect(lambda: self._open_menu(self.project))
+        line.addWidget(self.project, 1, Qt.AlignmentFlag.AlignLeft)
+        self.stages = StageLine(self.workspace, self.theme)
+        line.addWidget(self.stages)
+        line.addStretch(1)
+        self.search = QPushButton("Find by name    Ctrl+K")
+        self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
+        self.search.clicked.connect(self.act("search"))
+        self.queue = QueueButton(self.workspace)
+        line.addWidget(self.search)
+        line.addWidget(self.queue)
+        return top
+
+    def _titled(self, title: str, tools: list[QWidget], view: QWidget) -> QWidget:
+        side = QWidget()
+        side.setObjectName("panel")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        box = QVBoxLayout(side)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        line = QHBoxLayout()
+        line.setContentsMargins(10, 3, 6, 3)
+        line.setSpacing(6)
+        label = QLabel(title)
+        label.setStyleSheet("font-weight: 600")
+        line.addWidget(label)
+        line.addStretch(1)
+        for tool in tools:
+            line.addWidget(tool)
+        box.addLayout(line)
+        box.addWidget(view, 1)
+        return side
+
+    def _chooser(self, name: str, entries: tuple, tip: str, change: Callable) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(name)
+        box.setToolTip(tip)
+        for words, value in entries:
+            box.addItem(words, value)
+        box.activated.connect(lambda index: change(box.itemData(index)))
+        return box
+
+    def _lens(self) -> QComboBox:
+        return self._chooser(
+            "Lens", tuple((lens.capitalize(), lens) for lens in LENSES),
+            "What colours both views: the textures, one colour for each object, or density about the target (pale: on target, "
+            "blue: fewer texels, brown: more).", lambda lens: self.workspace.set_view(lens=lens),
+        )
+
+    def _sheet_tools(self) -> list[QWidget]:
+        self.sheet_lens = self._lens()
+        self.map = self._chooser("Map", MAP_NAMES, "Which baked map lies under the islands.",
+                                 lambda name: self.workspace.set_view(map=name))
+        self.mip_words = QLabel("mip 0")
+        self.mip_words.setProperty("quiet", True)
+        self.mip = QSlider(Qt.Orientation.Horizontal)
+        self.mip.setRange(0, 8)
+        self.mip.setFixedWidth(58)
+        self.mip.setAccessibleName("Mip level")
+        self.mip.setToolTip("Show a smaller mip level of the map, to see what mixes at a distance")
+        self.mip.valueChanged.connect(lambda level: self.workspace.set_view(mip=level))
+        self.sheet_whole = self._whole_button("sheet")
+        return [self.sheet_lens, self.map, self.mip_words, self.mip, self.sheet_whole]
+
+    def _model_tools(self) -> list[QWidget]:
+        self.model_lens = self._lens()
+        self.side = self._chooser("Side", SIDES, "Source and result with a divider to drag, or one of them (Space flips)",
+                                  lambda side: self.workspace.set_view(side=side))
+        self.model_whole = self._whole_button("model")
+        return [self.model_lens, self.side, self.model_whole]
+
+    def _whole_button(self, name: str) -> QPushButton:
+        button = QPushButton("Widen")
+        button.setCheckable(True)
+        button.setToolTip(f"Give the {name} the room of both views")
+        button.setAccessibleName(f"Widen the {name}")
+        button.clicked.connect(lambda: self.widen(name if button.isChecked() else ""))
+        return button
+
+    def widen(self, name: str) -> None:
+        """Give the sheet or the model the room of both; empty shows both."""
+        self.sheet_side.setVisible(name != "model")
+        self.model_side.setVisible(name != "sheet")
+        self.sheet_whole.setChecked(name == "sheet")
+        self.model_whole.setChecked(name == "model")
+
+    # -- what can be done -------------------------------------------------------------------------------------
+
+    def _acts(self) -> list[Act]:
+        workspace = self.workspace
+
+        def some_bundle() -> bool:
+            return bool(workspace.bundle_names)
+
+        def some_object() -> bool:
+            return bool(workspace.selection)
+
+        def scene() -> bool:
+            return bool(workspace.document.scene.objects)
+
+        acts = [
+            Act("new", "New project", "Start over with nothing", self.new, "Ctrl+N", menu="project"),
+            Act("open", "Open project …", "Open a saved project", self.open, "Ctrl+O", menu="project"),
+            Act("demo", "Open the demo station", "Open the ropeway station that comes along", self.open_demo, menu="project"),
+            Act("save", "Save", "Save the project", self.save, "Ctrl+S", scene, "project"),
+            Act("save_as", "Save as …", "Save the project under another name", self.save_as, "Ctrl+Shift+S", scene, "project"),
+            Act("add_models", "Add models …", "Gather model files into the project", self.add_models, "Ctrl+Shift+A",
+                menu="project"),
+            Act("undo", "Undo", "Take back the last step", self.undo, "Ctrl+Z", lambda: bool(workspace.session.undo_label), "edit"),
+            Act("redo", "Redo", "Do the last step again", self.redo, "Ctrl+Shift+Z", lambda: bool(workspace.session.redo_label),
+                "edit"),
+            Act("new_bundle", "New bundle", "Put the chosen objects into a bundle of their own", self.new_bundle, "Ctrl+B",
+                menu="edit"),
+            Act("rename_bundle", "Rename bundle", "Give the chosen bundle another name", lambda: self.bundles.rename(), "F2",
+                some_bundle, "edit"),
+            Act("remove_bundle", "Remove bundle", "Take the chosen bundles away; their objects become loose", self.remove_bundle,
+                "Ctrl+Backspace", some_bundle, "edit"),
+            Act("make_loose", "Make loose", "Take the chosen objects out of their bundles", self.make_loose, "Ctrl+L", some_object,
+                "edit"),
+            Act("choose_all", "Choose all objects", "Choose every object of the project", self.choose_all, "Ctrl+A", scene, "edit"),
+            Act("choose_bundle", "Choose the bundle's objects", "Choose every object of the chosen bundles", self.choose_bundle,
+                "Ctrl+Shift+B", some_bundle, "edit"),
+            Act("main", "Do the stage's act", "Add models, pack, bake, compare or deliver, by the stage", self.main,
+                "Ctrl+Return|Ctrl+Enter", menu="work"),
+            Act("pack", "Pack", "Lay out the chosen bundles", lambda: workspace.pack(), "", some_bundle, "work"),
+            Act("pack_all", "Pack all bundles", "Lay out every bundle", lambda: workspace.pack(self._all()), "Ctrl+Alt+P", scene,
+                "work"),
+            Act("bake", "Bake", "Bake the maps of the chosen bundles", lambda: workspace.bake(), "", some_bundle, "work"),
+            Act("bake_all", "Bake all bundles", "Bake every bundle that has a layout",
+                lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]), "Ctrl+Alt+B", scene,
+                "work"),
+            Act("check", "Compare with source", "Compare every baked bundle with its source", lambda: workspace.check(), "", scene,
+                "work"),
+            Act("deliver", "Deliver", "Write the results", lambda: self.settings.panels["deliver"].deliver(), "", scene, "work"),
+            Act("cancel", "Cancel what runs", "Stop the running work; nothing of it is kept", self.cancel, "Ctrl+.",
+                lambda: workspace.worker.runner.running is not None, "work"),
+            Act("queue", "Show the queue", "What runs and waits, with progress and log", lambda: self.queue.open(), "Ctrl+J",
+                menu="work"),
+            Act("flip", "Flip source and result", "Show the other side of the comparison", self.flip, "Space", scene, "view"),
+            Act("frame", "Frame", "Show the chosen objects, or all, in both views", self.frame_selection, "F", scene, "view"),
+            Act("widen_sheet", "Widen the sheet", "Give the sheet the room of both views, or give it back",
+                lambda: self.widen("" if self.sheet_whole.isChecked() else "sheet"), "Ctrl+1", menu="view"),
+            Act("widen_model", "Widen the model", "Give the model the room of both views, or give it back",
+                lambda: self.widen("" if self.model_whole.isChecked() else "model"), "Ctrl+2", menu="view"),
+            Act("search", "Find by name", "Find any command, object, bundle or setting", self.open_search, "Ctrl+K", menu="view"),
+            Act("project_menu", "Project menu", "New, open, save, recent", lambda: self._open_menu(self.project), "Alt+P"),
+            Act("theme", "Light or dark", "Change between the dark and the light look, from the next start on", self.flip_theme,
+                menu="view"),
+        ]
+        for number, stage in enumerate(STAGES):
+            acts.append(Act(f"stage_{stage.replace(' ', '_')}", f"Stage: {stage}", f"Show the settings for {stage}",
+                            partial(workspace.set_stage, stage), str(number + 1), menu="view"))
+        for lens in LENSES:
+            acts.append(Act(f"lens_{lens}", f"Lens: {lens}", f"Colour both views by {lens}",
+                            partial(workspace.set_view, lens=lens), menu="view"))
+        return acts
+
+    def _all(self) -> list[str]:
+        return [bundle.name for bundle in self.workspace.document.bundles if bundle.objects]
+
+    def _open_menu(self, button: QPushButton) -> None:
+        menu = QMenu(self)
+        for part in ("project", "edit", "work", "view"):
+            target = menu if part == "project" else menu.addMenu(part.capitalize())
+            for act in self.acts.values():
+                if act.menu == part:
+                    action = self.actions_[act.id]
+                    action.setEnabled(act.enabled())
+                    if act.id in ("undo", "redo"):
+                        label = getattr(self.workspace.session, f"{act.id}_label")
+                        action.setText(f"{act.title} {label.lower()}" if label else act.title)
+                    target.addAction(action)
+            if part == "project":
+                recent = menu.addMenu("Recent projects")
+                for name in self.workspace.recent():
+                    recent.addAction(Path(name).name, partial(self._leave_for, partial(self.workspace.open, Path(name))))
+                recent.setEnabled(not recent.isEmpty())
+                menu.addSeparator()
+        menu.addSeparator()
+        menu.addAction("Leave", QKeySequence("Ctrl+Q"), self.close)
+        # shortcuts only work for actions that are enabled; what cannot be done is judged when it is called
+        menu.aboutToHide.connect(lambda: [action.setEnabled(True) for action in self.actions_.values()])
+        menu.popup(button.mapToGlobal(QPoint(0, button.height() + 2)))
+        self.menu = menu
+
+    # -- acts -------------------------------------------------------------------------------------------------
+
+    def new(self) -> None:
+        """Start over."""
+        self._leave_for(self.workspace.new)
+
+    def open(self) -> None:
+        """Ask for a project and open it."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open project", "", "Fasciculum projects (*.fasc)")
+        if name:
+            self._leave_for(lambda: self.workspace.open(Path(name)))
+
+    def open_demo(self) -> None:
+        """Open the demo station."""
+        from fasciculum.app.demo import open_demo
+
+        self._leave_for(lambda: open_demo(self.workspace))
+
+    def save(self) -> None:
+        """Save, asking for a name the first time."""
+        if self.workspace.session.path is None:
+            self.save_as()
+        else:
+            self.workspace.save(self.workspace.session.path)
+
+    def save_as(self, then: Callable[[], None] | None = None) -> None:
+        """Ask for a name and save."""
+        document = self.workspace.document
+        beside = Path(document.scene.sources[0].path).parent if document.scene.sources else Path.home()
+        name, _ = QFileDialog.getSaveFileName(self, "Save project", str(beside / f"{document.name}.fasc"),
+                                              "Fasciculum projects (*.fasc)")
+        if name:
+            path = Path(name)
+            self.workspace.save(path if path.suffix == ".fasc" else path.with_name(f"{path.name}.fasc"), then)
+
+    def add_models(self) -> None:
+        """Ask for model files and gather them."""
+        names, _ = QFileDialog.getOpenFileNames(self, "Add models", "", "glTF models (*.glb *.gltf)")
+        if names:
+            self.workspace.gather(names)
+
+    def undo(self) -> None:
+        """Take back the last step."""
+        self.settings.panels["lay out"].commit()
+        label = self.workspace.session.undo()
+        self.say(f"Undone: {label}." if label else "There is nothing to undo.")
+
+    def redo(self) -> None:
+        """Do the last step again."""
+        label = self.workspace.session.redo()
+        self.say(f"Done again: {label}." if label else "There is nothing to do again.")
+
+    def new_bundle(self) -> None:
+        """Make a bundle of the chosen objects."""
+        keys = sorted(self.workspace.selection)
+        name = commands.unused_name(self.workspace.document)
+        self.workspace.apply("New bundle", lambda document: commands.add_bundle(document, name, keys))
+        self.workspace.select(keys, (name,))
+
+    def remove_bundle(self) -> None:
+        """Take the chosen bundles away."""
+        names = self.workspace.bundle_names
+
+        def change(document: Document) -> Document:
+            for name in names:
+                document = commands.remove_bundle(document, name)
+            return document
+
+        self.workspace.apply(f"Remove {', '.join(names)}", change)
+
+    def make_loose(self) -> None:
+        """Take the chosen objects out of their bundles."""
+        keys = sorted(self.workspace.selection)
+        self.workspace.apply("Make loose", lambda document: commands.move_objects(document, keys, ""))
+
+    def choose_all(self) -> None:
+        """Choose every object."""
+        self.workspace.select({item.key for item in self.workspace.document.scene.objects})
+
+    def choose_bundle(self) -> None:
+        """Choose the objects of the chosen bundles."""
+        self.workspace.select({key for bundle in self.workspace.bundles for key in bundle.objects}, self.workspace.bundle_names)
+
+    def main(self) -> None:
+        """Do what the stage is for."""
+        self.settings.panels["lay out"].commit()
+        words, can = self.settings.main_words()
+        if not can:
+            self.say(f"{words}.")
+            return
+        {"gather": self.add_models, "lay out": self.workspace.pack, "bake": self.workspace.bake, "check": self.workspace.check,
+         "deliver": self.settings.panels["deliver"].deliver}[self.workspace.stage]()
+
+    def cancel(self) -> None:
+        """Stop the running work."""
+        job = self.workspace.worker.runner.running
+        if job is not None:
+            self.workspace.worker.runner.cancel(job)
+
+    def flip(self) -> None:
+        """Show the other side."""
+        self.workspace.set_view(side="result" if self.workspace.side == "source" else "source")
+
+    def frame_selection(self) -> None:
+        """Frame the chosen objects in both views."""
+        self.sheet.frame()
+        self.model.frame()
+
+    def flip_theme(self) -> None:
+        """Remember the other theme."""
+        other = "light" if self.theme is THEMES["dark"] else "dark"
+        self.workspace.settings.setValue("theme", other)
+        self.say(f"The {other} look is used from the next start on.")
+
+    def open_search(self) -> None:
+        """Open the search below its button."""
+        workspace = self.workspace
+        hits = [Hit(act.title, "command", self.act(act.id), act.shortcut.split("|")[0]) for act in self.acts.values()
+                if act.enabled()]
+        for bundle in workspace.document.bundles:
+            hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
+        for item in workspace.document.scene.objects:
+            hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
+        for stage, words in (("lay out", ("Width", "Height", "Padding", "Margin", "Turns", "Mirror", "Density", "Surfaces", "Twins",
+                                          "Improve for", "Share")),
+                             ("bake", ("Maps", "Samples", "Bleed", "Depth")),
+                             ("deliver", ("Folder", "Name"))):
+            for word in words:
+                hits.append(Hit(word, f"setting under {stage}", partial(self._go_to_setting, stage, word)))
+        self.searching = CommandSearch(self, hits)
+        place = self.search.mapToGlobal(QPoint(0, self.search.height() + 4))
+        self.searching.move(min(place.x(), self.geometry().right() - self.searching.width() - 8), place.y())
+        self.searching.show()
+        self.searching.field.setFocus()
+
+    def _go_to(self, key: str) -> None:
+        self.workspace.select({key})
+        self.frame_selection()
+
+    def _go_to_setting(self, stage: str, name: str) -> None:
+        self.workspace.set_stage(stage)
+        for child in self.settings.panels[stage].findChildren(QWidget):
+            if child.accessibleName() == name:
+                child.setFocus()
+
+    # -- signs of life ----------------------------------------------------------------------------------------
+
+    def say(self, words: str, state: str = "") -> None:
+        """Show a message above the ledger; what is broken stays until the next one."""
+        self.message.setText(words)
+        set_state(self.message, state)
+        self.message.show()
+        if state == "broken":
+            self._quiet.stop()
+        else:
+            self._quiet.start()
+
+    def _document_changed(self, before: Document, after: Document) -> None:
+        session = self.workspace.session
+        edited = session.unsaved and bool(after.scene.objects)
+        metrics = self.project.fontMetrics()
+        name = metrics.elidedText(after.name, Qt.TextElideMode.ElideRight, 140)
+        self.project.setText(f"{name}  ▾" + ("   edited" if edited else ""))
+        self.setWindowTitle(f"{after.name}{' (edited)' if edited else ''} – Fasciculum")
+        self.project.setAccessibleName(f"Project {after.name}{', edited' if edited else ''}")
+        self._show_view()
+
+    def _stage_changed(self) -> None:
+        self._show_view()
+
+    def _show_view(self) -> None:
+        workspace = self.workspace
+        for box, value in ((self.sheet_lens, workspace.lens), (self.model_lens, workspace.lens), (self.side, workspace.side),
+                           (self.map, workspace.map or "base_color")):
+            box.setCurrentIndex(box.findData(value))
+        self.mip.setValue(workspace.mip)
+        self.mip_words.setText(f"mip {workspace.mip}")
+        bundle = workspace.bundle
+        baked = bundle is not None and bundle.texturing is not None
+        for part in (self.map, self.mip, self.mip_words):
+            part.setVisible(baked)
+
+    # -- files dropped, leaving -------------------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802 - Qt's name
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802 - Qt's name
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.take_files(paths)
+
+    def take_files(self, paths: list[Path]) -> None:
+        """Open a project, or gather models, by what the files are."""
+        projects = [path for path in paths if path.suffix.lower() == ".fasc"]
+        models = [path for path in paths if path.suffix.lower() in MODELS]
+        others = [path for path in paths if path not in projects and path not in models]
+        if projects:
+            self._leave_for(lambda: self.workspace.open(projects[0]))
+        elif models:
+            self.workspace.gather([str(path) for path in models])
+        if others:
+            self.say(f"{others[0].name} cannot be gathered. Drop .glb or .gltf models, or a .fasc project.", "broken")
+
+    def _leave_for(self, following: Callable[[], object]) -> None:
+        """Do something that gives up the present project, once what is unsaved has been dealt with."""
+        session = self.workspace.session
+        if not session.unsaved or not session.document.scene.objects:
+            following()
+            return
+        ask = QMessageBox(self)
+        ask.setWindowTitle("Unsaved work")
+        ask.setText(f"{session.document.name} has changes that are not saved.")
+        keep = ask.addButton("Save first", QMessageBox.ButtonRole.AcceptRole)
+        drop = ask.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
+        ask.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        ask.exec()
+        if ask.clickedButton() is drop:
+            following()
+        elif ask.clickedButton() is keep:
+            if session.path is not None:
+                self.workspace.save(session.path, following)
+            else:
+                self.save_as(following)
+
+    def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802 - Qt's name
+        session = self.workspace.session
+        if session.unsaved and session.document.scene.objects and not getattr(self, "_leaving", False):
+            event.ignore()
+            self._leave_for(self._leave)
+            return
+        event.accept()
+        self.workspace.close()
+
+    def _leave(self) -> None:
+        self._leaving = True
+        self.close()
+
+
+def show_error(error: FasciculumError) -> None:
+    """Say an error in a box of its own, for when there is no window yet."""
+    if QApplication.instance() is not None:
+        QMessageBox.critical(None, "Fasciculum", str(error))

@@ -1,0 +1,164 @@
+"""What the renderer draws: arrays with a row for each corner, made from a document."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import Document
+from fasciculum.model.scene import CLAMP, Material, Object, Primitive, Scene, TextureSlot
+
+#: floats for each corner: position 3, normal 3, tangent 4, colour 4, five texture coordinates
+STRIDE = 24
+ROLES = ("base_color", "metallic_roughness", "normal", "occlusion", "emissive")
+MAPS = {"base_color": "base_color", "orm": "metallic_roughness", "normal": "normal", "emissive": "emissive"}
+
+
+@dataclass(frozen=True, eq=False)
+class Draw:
+    """One draw call of a view.
+
+    ``textures`` gives, by role, the pixel-store key and the wrap modes (u, v).
+    """
+
+    key: str
+    corners: NDArray[np.float32]
+    textures: dict[str, tuple[str, int, int]]
+    base_color: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
+    metallic: float = 1.0
+    roughness: float = 1.0
+    normal_scale: float = 1.0
+    occlusion_strength: float = 1.0
+    emission: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    alpha_mode: str = "OPAQUE"
+    cutoff: float = 0.5
+    double_sided: bool = False
+    unlit: bool = False
+    bounds: tuple[NDArray[np.float64], NDArray[np.float64]] = field(default=(np.zeros(3), np.zeros(3)))
+
+
+def face_normals(positions: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return each triangle's normal at its three corners."""
+    normals = np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-20)
+    return np.repeat(normals[:, None, :], 3, axis=1)
+
+
+def _surface_rows(primitive: Primitive, world: NDArray[np.float64]) -> NDArray[np.float32]:
+    """Return rows with position, normal and colour filled in, in world space."""
+    rows = np.zeros((len(primitive.triangles), 3, STRIDE), np.float32)
+    linear = world[:3, :3]
+    positions = primitive.positions.astype(np.float64)[primitive.triangles]
+    normals = face_normals(positions) if primitive.normals is None else \
+        primitive.normals.astype(np.float64)[primitive.triangles]
+    try:
+        inverse = np.linalg.inv(linear)
+    except np.linalg.LinAlgError:
+        inverse = np.eye(3)
+    rows[..., 0:3] = positions @ linear.T + world[:3, 3]
+    rows[..., 3:6] = normals @ inverse
+    rows[..., 10:14] = 1.0
+    if np.linalg.det(linear) < 0:
+        rows = np.ascontiguousarray(rows[:, ::-1])
+    return rows
+
+
+def _tangents(rows: NDArray[np.float32], uvs: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return a tangent for each corner from its own triangle, the sign of the bitangent last."""
+    world = rows[..., 0:3].astype(np.float64)
+    e1, e2 = world[:, 1] - world[:, 0], world[:, 2] - world[:, 0]
+    d1, d2 = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
+    turn = d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]
+    along = (e1 * d2[:, 1:] - e2 * d1[:, 1:]) * np.where(turn < 0, -1.0, 1.0)[:, None]
+    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-20)
+    whole = np.concatenate([along, np.where(turn < 0, 1.0, -1.0)[:, None]], axis=1)
+    return np.repeat(whole[:, None, :], 3, axis=1)
+
+
+def _bounds(rows: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    points = rows[..., 0:3].reshape(-1, 3).astype(np.float64)
+    return points.min(axis=0), points.max(axis=0)
+
+
+def _slot_uvs(primitive: Primitive, slot: TextureSlot) -> NDArray[np.float64]:
+    if not primitive.has_uv(slot.uv_set):
+        return np.zeros((len(primitive.triangles), 3, 2))
+    matrix = slot.matrix()
+    uvs = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
+    moved: NDArray[np.float64] = uvs @ matrix[:, :2].T + matrix[:, 2]
+    return moved
+
+
+def source_draws(scene: Scene, item: Object) -> list[Draw]:
+    """Return what draws an object as it came, one for each of its primitives."""
+    node = scene.nodes[item.node]
+    mirrored = np.linalg.det(node.world[:3, :3]) < 0
+    draws = []
+    for primitive in scene.primitives_of(item):
+        material: Material = scene.material_of(primitive)
+        rows = _surface_rows(primitive, node.world)
+        if primitive.colors is not None:
+            colors = primitive.colors[primitive.triangles]
+            rows[..., 10:14] = colors[:, ::-1] if mirrored else colors
+        textures = {}
+        for number, role in enumerate(ROLES):
+            slot = getattr(material, role)
+            if slot is None or scene.images[slot.image].missing:
+                continue
+            uvs = _slot_uvs(primitive, slot)
+            uvs = uvs[:, ::-1] if mirrored else uvs
+            rows[..., 14 + 2 * number : 16 + 2 * number] = uvs
+            textures[role] = (scene.images[slot.image].pixels, slot.wrap_u, slot.wrap_v)
+            if role == "normal":
+                rows[..., 6:10] = _tangents(rows, uvs)
+        strength = material.emissive_strength
+        red, green, blue = (part * strength for part in material.emissive_factor)
+        draws.append(
+            Draw(
+                item.key, rows.reshape(-1, STRIDE), textures, material.base_color_factor, material.metallic_factor,
+                material.roughness_factor, material.normal_scale, material.occlusion_strength, (red, green, blue),
+                material.alpha_mode, material.alpha_cutoff, material.double_sided, material.unlit, _bounds(rows),
+            )
+        )
+    return draws
+
+
+def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:
+    """Return what draws an object from its bundle's sheet; empty without layout and maps."""
+    layout, made = bundle.layout, bundle.texturing
+    if layout is None or made is None or layout.scale <= 0:
+        return []
+    scene = document.scene
+    node = scene.nodes[item.node]
+    mirrored = np.linalg.det(node.world[:3, :3]) < 0
+    try:
+        sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.width, layout.height])
+    except KeyError:
+        return []
+    parts, first = [], 0
+    for primitive in scene.primitives_of(item):
+        rows = _surface_rows(primitive, node.world)
+        uvs = sheet[first : first + len(rows)]
+        if len(uvs) != len(rows):
+            return []
+        first += len(rows)
+        uvs = uvs[:, ::-1] if mirrored else uvs
+        rows[..., 14:24] = np.tile(uvs, (1, 1, 5))
+        rows[..., 6:10] = _tangents(rows, uvs)
+        parts.append(rows)
+    rows = np.concatenate(parts)
+    textures = {MAPS[baked.name]: (baked.pixels, CLAMP, CLAMP) for baked in made.maps if baked.name in MAPS}
+    if "metallic_roughness" in textures:
+        textures["occlusion"] = textures["metallic_roughness"]
+    glow = made.map("emissive")
+    level = glow.strength if glow else 0.0
+    return [
+        Draw(
+            item.key, rows.reshape(-1, STRIDE), textures, metallic=made.metallic, roughness=made.roughness,
+            emission=(level, level, level), alpha_mode=bundle.alpha_mode, cutoff=made.alpha_cutoff,
+            double_sided=made.double_sided, unlit=made.unlit, bounds=_bounds(rows),
+        )
+    ]

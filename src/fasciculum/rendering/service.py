@@ -1,0 +1,135 @@
+"""The picture as a service: functions for a process of its own, which keeps what it was given.
+
+Software drivers compile and draw for seconds; in a process apart they hold nobody up.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import Document
+from fasciculum.model.scene import Scene
+from fasciculum.progress import SILENT, Progress
+from fasciculum.rendering.camera import Camera
+from fasciculum.rendering.draws import Draw, result_draws, source_draws
+from fasciculum.rendering.previews import mip_chain
+from fasciculum.rendering.renderer import Renderer, View
+
+#: edge of the largest preview of a source image and of a baked map
+SOURCE_EDGE, MAP_EDGE = 1024, 2048
+
+
+@dataclass(frozen=True, eq=False)
+class Picture:
+    """A drawn view: pixels (H, W, 4), the object seen at each pixel, and whether images are still coming."""
+
+    pixels: NDArray[np.uint8]
+    ids: NDArray[np.int32]
+    keys: tuple[str, ...]
+    incomplete: bool
+
+
+class _Studio:
+    """What this process draws."""
+
+    def __init__(self) -> None:
+        self.renderer = Renderer()
+        self.scene = Scene()
+        self.bundles: tuple[Bundle, ...] = ()
+        self.folder = ""
+        self.draws: dict[str, list[Draw]] = {"source": [], "result": []}
+        self.lens: dict[str, NDArray[np.float32]] = {}
+
+    def refresh(self, side: str, draws: list[Draw]) -> None:
+        self.draws[side] = draws
+        self.renderer.set_side(side, draws)
+        wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
+        self.renderer.keep_textures(wanted)
+        edge = SOURCE_EDGE if side == "source" else MAP_EDGE
+        for draw in draws:
+            for key, _, _ in draw.textures.values():
+                if not self.renderer.has_texture(key):
+                    pixels = np.load(f"{self.folder}/{key}.npy", mmap_mode="r")
+                    self.renderer.add_texture(key, mip_chain(pixels, edge))
+
+
+_studios: list[_Studio] = []
+
+
+def _studio() -> _Studio:
+    if not _studios:
+        _studios.append(_Studio())
+    return _studios[0]
+
+
+def show_scene(scene: Scene, folder: str, *, progress: Progress = SILENT) -> tuple[NDArray, NDArray] | None:
+    """Take a scene and return the box around it; ``folder`` is the pixel store's."""
+    studio = _studio()
+    studio.scene, studio.folder = scene, folder
+    studio.bundles = ()
+    draws = [draw for item in scene.objects for draw in source_draws(scene, item)]
+    studio.refresh("source", draws)
+    studio.refresh("result", draws)
+    progress.update(1.0)
+    return studio.renderer.bounds()
+
+
+def show_bundles(bundles: tuple[Bundle, ...], *, progress: Progress = SILENT) -> None:
+    """Take what was made of the scene."""
+    studio = _studio()
+    studio.bundles = bundles
+    document = Document(scene=studio.scene, bundles=bundles)
+    draws = []
+    for bundle in bundles:
+        for key in bundle.objects:
+            draws += result_draws(document, bundle, studio.scene.object(key))
+    baked = {draw.key for draw in draws}
+    # what has no result yet is shown as it came, so that the result is never a hole
+    draws += [draw for draw in studio.draws["source"] if draw.key not in baked]
+    studio.refresh("result", draws)
+    progress.update(1.0)
+
+
+def show_lens(colors: dict[str, NDArray[np.float32]], *, progress: Progress = SILENT) -> None:
+    """Take the lens's colours: by object, one for all (1, 3) or one for each triangle (T, 3), linear."""
+    studio = _studio()
+    for side in ("source", "result"):
+        first: dict[str, int] = {}
+
+        def corner_colors(draw: Draw, first: dict[str, int] = first) -> NDArray[np.float32]:
+            count = len(draw.corners) // 3
+            found = colors.get(draw.key, np.full((1, 3), 0.18, np.float32))
+            if len(found) > 1:
+                start = first.get(draw.key, 0)
+                first[draw.key] = start + count
+                found = found[start : start + count]
+            if len(found) == 1:
+                return np.repeat(found, count * 3, axis=0)
+            return np.repeat(found, 3, axis=0)
+
+        studio.renderer.set_lens(side, corner_colors)
+    progress.update(1.0)
+
+
+def bounds_of(keys: set[str], *, progress: Progress = SILENT) -> tuple[NDArray, NDArray] | None:
+    """Return the box around some objects."""
+    progress.update(1.0)
+    return _studio().renderer.bounds(keys)
+
+
+def draw(
+    camera: Camera, width: int, height: int, views: Sequence[View], *, lens: bool, chosen: set[str], hovered: str,
+    ground: tuple[float, float, float], progress: Progress = SILENT,
+) -> Picture:
+    """Draw a picture."""
+    renderer = _studio().renderer
+    if renderer.uploading:
+        renderer.upload()
+    pixels = renderer.render(camera, width, height, views, lens=lens, chosen=chosen, hovered=hovered, ground=ground)
+    progress.update(1.0)
+    return Picture(pixels, np.ascontiguousarray(renderer.ids), tuple(renderer.keys), renderer.uploading)

@@ -1,0 +1,56 @@
+"""Adding models to a document, and the demo's set-up; run in the worker."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bundle import BakeSettings, SheetSettings
+from fasciculum.model.document import Document
+from fasciculum.operations.bundling import bundle_objects
+from fasciculum.operations.gather import gather
+from fasciculum.progress import SILENT, Progress
+from fasciculum.session.commands import add_bundle, set_sheet
+
+
+def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
+    """Return the document with more models; the first ones also name it. New objects are loose."""
+    scene, findings = gather(paths, PixelStore(Path(folder)), onto=document.scene, progress=progress)
+    name = document.name
+    if not document.scene.objects and name == "Untitled":
+        name = Path(paths[0]).stem
+    return replace(document, name=name, scene=scene, gathered=findings)
+
+
+def bundle_loose(document: Document, rule: str, sheet: SheetSettings) -> Document:
+    """Return the document with its loose objects put into bundles by a rule."""
+    loose = set(document.loose())
+    scene = replace(document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose))
+    bundles, findings = bundle_objects(scene, rule, sheet, BakeSettings())
+    for bundle in bundles:
+        document = add_bundle(document, bundle.name, bundle.objects, sheet=bundle.sheet)
+    return replace(document, gathered=(*document.gathered, *findings))
+
+
+#: how an artist would bundle the station, by what is seen together: name, sheet's edge, parts of objects' names
+STATION = (
+    ("Cabin", 1024, ("Hull", "Door", "Seat", "Cabin buffer", "Rope grip", "Hanger")),
+    ("Glass", 256, ("Windows", "Lamp post (blend)", "Lamp post mirrored (blend)")),
+    ("Signs", 512, ("Sign",)),
+    ("Machinery", 1024, ("Bull wheel", "Wheel shaft", "Gear", "Haul rope", "Control desk", "Bell", "Grease", "Buffer stops")),
+    ("Station", 2048, ("Platform", "Foundation", "Step", "Hut", "Roof post", "Bench", "Crate", "Handrail", "Baluster",
+                       "Lamp post", "Clock", "Timetable")),
+)
+
+
+def demo_document(path: str, folder: str, *, progress: Progress = SILENT) -> Document:
+    """Return the demo station, gathered and bundled, with nothing packed yet."""
+    document = replace(add_models(Document(), [path], folder, progress=progress), name="Ropeway station")
+    for name, edge, starts in STATION:
+        loose = document.loose()
+        members = [key for key in loose if any(key.startswith(start) for start in starts)]
+        document = add_bundle(document, name, members)
+        document = set_sheet(document, [name], width=edge, height=edge)
+    return document
