@@ -29,9 +29,21 @@ class Builder:
         self.binary = bytearray()
         self.json = {
             "asset": {"version": "2.0", "generator": "Fasciculum demo station"},
-            "scene": 0, "scenes": [{"name": "Ropeway station", "nodes": []}], "nodes": [], "meshes": [],
-            "materials": [], "textures": [], "images": [], "samplers": [], "accessors": [], "bufferViews": [],
-            "extensionsUsed": ["KHR_lights_punctual", "KHR_materials_emissive_strength", "KHR_texture_transform"],
+            "scene": 0,
+            "scenes": [{"name": "Ropeway station", "nodes": []}],
+            "nodes": [],
+            "meshes": [],
+            "materials": [],
+            "textures": [],
+            "images": [],
+            "samplers": [],
+            "accessors": [],
+            "bufferViews": [],
+            "extensionsUsed": [
+                "KHR_lights_punctual",
+                "KHR_materials_emissive_strength",
+                "KHR_texture_transform",
+            ],
             "extensions": {"KHR_lights_punctual": {"lights": []}},
         }
         self.materials, self.textures = {}, {}
@@ -46,8 +58,12 @@ class Builder:
         return len(self.json["bufferViews"]) - 1
 
     def accessor(self, values, kind, component, target, bounds=False):
-        entry = {"bufferView": self.view(values.tobytes(), target), "componentType": component,
-                 "count": len(values), "type": kind}
+        entry = {
+            "bufferView": self.view(values.tobytes(), target),
+            "componentType": component,
+            "count": len(values),
+            "type": kind,
+        }
         if bounds:
             entry |= {"min": values.min(0).tolist(), "max": values.max(0).tolist()}
         self.json["accessors"].append(entry)
@@ -64,8 +80,13 @@ class Builder:
             picture.save(stream, "JPEG", quality=88, subsampling=0)
         else:
             picture.save(stream, "PNG", optimize=True)
-        self.json["images"].append({"bufferView": self.view(stream.getvalue()), "name": name,
-                                    "mimeType": "image/jpeg" if jpeg else "image/png"})
+        self.json["images"].append(
+            {
+                "bufferView": self.view(stream.getvalue()),
+                "name": name,
+                "mimeType": "image/jpeg" if jpeg else "image/png",
+            }
+        )
         return len(self.json["images"]) - 1
 
     def texture(self, name, pixels=None, wrap=(REPEAT, REPEAT), jpeg=False, image=None):
@@ -77,8 +98,18 @@ class Builder:
         self.textures[name] = len(self.json["textures"]) - 1
         return self.textures[name]
 
-    def material(self, name, color=None, factor=None, orm=None, normal=None, metallic=0.0, roughness=0.8,
-                 transform=None, **more):
+    def material(
+        self,
+        name,
+        color=None,
+        factor=None,
+        orm=None,
+        normal=None,
+        metallic=0.0,
+        roughness=0.8,
+        transform=None,
+        **more,
+    ):
         def info(texture, **extra):
             entry = {"index": self.textures[texture], **extra}
             if transform:
@@ -112,8 +143,9 @@ class Builder:
             attributes["TEXCOORD_1"] = self.accessor(uv1.astype(np.float32), "VEC2", 5126, 34962)
         if colors is not None:
             attributes["COLOR_0"] = self.accessor(colors.astype(np.float32), "VEC3", 5126, 34962)
-        indices = self.accessor(triangles.astype(np.uint16) if small else triangles, "SCALAR",
-                                5123 if small else 5125, 34963)
+        indices = self.accessor(
+            triangles.astype(np.uint16) if small else triangles, "SCALAR", 5123 if small else 5125, 34963
+        )
         return {"attributes": attributes, "indices": indices, "material": self.materials[material]}
 
     def mesh(self, name, *primitives):
@@ -149,9 +181,13 @@ class Builder:
         text = json.dumps(self.json, separators=(",", ":")).encode()
         text += b" " * (-len(text) % 4)
         binary = bytes(self.binary) + b"\0" * (-len(self.binary) % 4)
-        return (struct.pack("<III", 0x46546C67, 2, 28 + len(text) + len(binary))
-                + struct.pack("<II", len(text), 0x4E4F534A) + text
-                + struct.pack("<II", len(binary), 0x004E4942) + binary)
+        return (
+            struct.pack("<III", 0x46546C67, 2, 28 + len(text) + len(binary))
+            + struct.pack("<II", len(text), 0x4E4F534A)
+            + text
+            + struct.pack("<II", len(binary), 0x004E4942)
+            + binary
+        )
 
 
 def add_textures(b):
@@ -168,11 +204,21 @@ def add_textures(b):
     surface("hull", textures.hull(), (CLAMP, CLAMP))
     surface("painted boards", textures.boards_painted(), (REPEAT, MIRROR))
     b.texture("hull shade", textures.hull_occlusion(), (CLAMP, CLAMP))
-    b.texture("sign tickets", textures.sign(512, ["TICKETS"], (28, 62, 96), (238, 232, 214), "plate"), (CLAMP, CLAMP))
-    b.texture("sign way", textures.sign(512, ["SUMMIT", "2 714 m"], (226, 214, 188), (120, 34, 30), "arrow"),
-              (CLAMP, CLAMP))
-    b.texture("sign closed", textures.sign(512, ["NO", "ENTRY"], (146, 38, 34), (238, 232, 214), "round"),
-              (CLAMP, CLAMP))
+    b.texture(
+        "sign tickets",
+        textures.sign(512, ["TICKETS"], (28, 62, 96), (238, 232, 214), "plate"),
+        (CLAMP, CLAMP),
+    )
+    b.texture(
+        "sign way",
+        textures.sign(512, ["SUMMIT", "2 714 m"], (226, 214, 188), (120, 34, 30), "arrow"),
+        (CLAMP, CLAMP),
+    )
+    b.texture(
+        "sign closed",
+        textures.sign(512, ["NO", "ENTRY"], (146, 38, 34), (238, 232, 214), "round"),
+        (CLAMP, CLAMP),
+    )
     b.texture("glass", textures.glass(), (CLAMP, CLAMP))
     b.texture("clock", textures.clock(), (CLAMP, CLAMP))
     b.texture("lamp glow", textures.lamp_glow(), (CLAMP, CLAMP))
@@ -187,28 +233,68 @@ def add_materials(b):
     add("Haul rope", "rope", orm="rope orm", normal="rope normal")
     add("Handrail rope", "rope", (0.78, 0.62, 0.36), normal="rope normal", roughness=0.9)
     add("Concrete", "concrete", normal="concrete normal", roughness=0.92)
-    add("Seat cloth", "cloth", normal="cloth normal", roughness=0.95,
-        transform={"scale": [2.0, 2.0], "rotation": 0.12, "offset": [0.25, 0.1]})
-    add("Cabin paint", "hull", normal="hull normal", metallic=0.0, roughness=0.4,
-        occlusionTexture={"index": b.textures["hull shade"], "texCoord": 1, "strength": 0.8})
-    add("Green boards", "painted boards", (0.18, 0.36, 0.24), orm="painted boards orm", normal="painted boards normal")
-    add("Blue boards", "painted boards", (0.12, 0.26, 0.45), orm="painted boards orm", normal="painted boards normal")
+    add(
+        "Seat cloth",
+        "cloth",
+        normal="cloth normal",
+        roughness=0.95,
+        transform={"scale": [2.0, 2.0], "rotation": 0.12, "offset": [0.25, 0.1]},
+    )
+    add(
+        "Cabin paint",
+        "hull",
+        normal="hull normal",
+        metallic=0.0,
+        roughness=0.4,
+        occlusionTexture={"index": b.textures["hull shade"], "texCoord": 1, "strength": 0.8},
+    )
+    add(
+        "Green boards",
+        "painted boards",
+        (0.18, 0.36, 0.24),
+        orm="painted boards orm",
+        normal="painted boards normal",
+    )
+    add(
+        "Blue boards",
+        "painted boards",
+        (0.12, 0.26, 0.45),
+        orm="painted boards orm",
+        normal="painted boards normal",
+    )
     add("Limed wall", "painted boards", (0.86, 0.80, 0.68), normal="painted boards normal", roughness=0.9)
     cut = {"alphaMode": "MASK", "alphaCutoff": 0.5, "doubleSided": True}
     for name in ("tickets", "way", "closed"):
         add(f"Enamel {name}", f"sign {name}", metallic=0.0, roughness=0.25, **cut)
     b.json["materials"][b.materials["Enamel way"]]["alphaCutoff"] = 0.4
     add("Cabin glass", "glass", metallic=0.0, roughness=0.08, alphaMode="BLEND", doubleSided=True)
-    add("Green shade glass", None, (0.12, 0.42, 0.28, 0.55), metallic=0.0, roughness=0.1, alphaMode="BLEND",
-        doubleSided=True)
+    add(
+        "Green shade glass",
+        None,
+        (0.12, 0.42, 0.28, 0.55),
+        metallic=0.0,
+        roughness=0.1,
+        alphaMode="BLEND",
+        doubleSided=True,
+    )
     add("Clock face", "clock", roughness=0.3)
-    add("Lamp diffuser", None, (0.9, 0.85, 0.75), roughness=0.5, emissiveFactor=[1.0, 1.0, 1.0],
+    add(
+        "Lamp diffuser",
+        None,
+        (0.9, 0.85, 0.75),
+        roughness=0.5,
+        emissiveFactor=[1.0, 1.0, 1.0],
         emissiveTexture={"index": b.textures["lamp glow"]},
-        extensions={"KHR_materials_emissive_strength": {"emissiveStrength": 4.0}})
+        extensions={"KHR_materials_emissive_strength": {"emissiveStrength": 4.0}},
+    )
     add("Timetable", "timetable", (0.85, 0.82, 0.72), roughness=0.9)
-    for name, color in (("Button red", (0.60, 0.05, 0.04)), ("Button green", (0.05, 0.38, 0.12)),
-                        ("Button amber", (0.78, 0.44, 0.04)), ("Button white", (0.80, 0.78, 0.72)),
-                        ("Desk enamel", (0.16, 0.22, 0.23))):
+    for name, color in (
+        ("Button red", (0.60, 0.05, 0.04)),
+        ("Button green", (0.05, 0.38, 0.12)),
+        ("Button amber", (0.78, 0.44, 0.04)),
+        ("Button white", (0.80, 0.78, 0.72)),
+        ("Desk enamel", (0.16, 0.22, 0.23)),
+    ):
         add(name, None, color, roughness=0.35)
     add("Black rubber", None, (0.02, 0.02, 0.022), roughness=0.95)
     add("Brass", None, (0.71, 0.52, 0.22), metallic=1.0, roughness=0.28)
@@ -233,26 +319,50 @@ def add_building(b):
     step = b.mesh("Step", b.primitive(s.box(1.6, 0.09, 0.32, 0.5), "Platform planks"))
     for number in range(3):
         b.node(f"Step {number + 1}", step, (-2.9 - 0.35 * number, 0.22 - 0.1 * number, 1.2), turn_y=90)
-    wall = s.join(s.box(5.4, 2.8, 0.2, 0.3, at=(-3.0, 1.4, -3.4)), s.box(0.2, 2.8, 3.0, 0.3, at=(-5.6, 1.4, -1.8)),
-                  s.box(0.2, 2.8, 3.0, 0.3, at=(-0.4, 1.4, -1.8)))
+    wall = s.join(
+        s.box(5.4, 2.8, 0.2, 0.3, at=(-3.0, 1.4, -3.4)),
+        s.box(0.2, 2.8, 3.0, 0.3, at=(-5.6, 1.4, -1.8)),
+        s.box(0.2, 2.8, 3.0, 0.3, at=(-0.4, 1.4, -1.8)),
+    )
     add("Hut walls", wall, "Limed wall", colors=dirt(wall, 0, 2.2))
     add("Hut door", s.box(0.95, 2.05, 0.07, 0.6), "Green boards", (-0.24, 1.03, -1.3), turn_y=90)
-    for name, at, turn in (("Hut shutter left", (-4.2, 1.6, -0.26), 14), ("Hut shutter right", (-1.8, 1.6, -0.26), -14)):
+    for name, at, turn in (
+        ("Hut shutter left", (-4.2, 1.6, -0.26), 14),
+        ("Hut shutter right", (-1.8, 1.6, -0.26), -14),
+    ):
         add(name, s.box(0.6, 1.1, 0.05, 0.6), "Blue boards", at, turn_y=turn)
-    front = s.join(s.box(1.5, 2.8, 0.2, 0.3, at=(-4.9, 1.4, -0.35)), s.box(1.5, 2.8, 0.2, 0.3, at=(-1.1, 1.4, -0.35)),
-                   s.box(2.3, 0.9, 0.2, 0.3, at=(-3.0, 0.45, -0.35)))
+    front = s.join(
+        s.box(1.5, 2.8, 0.2, 0.3, at=(-4.9, 1.4, -0.35)),
+        s.box(1.5, 2.8, 0.2, 0.3, at=(-1.1, 1.4, -0.35)),
+        s.box(2.3, 0.9, 0.2, 0.3, at=(-3.0, 0.45, -0.35)),
+    )
     add("Hut front", front, "Limed wall", colors=dirt(front, 0, 2.2))
     roof = s.corrugated(6.4, 4.0, 24, 0.045, 0.3)
-    b.node("Hut roof", b.mesh("Hut roof", b.primitive(roof, "Corrugated roof")), (-3.0, 3.1, -1.9),
-           rotation=[float(np.sin(np.radians(4))), 0, 0, float(np.cos(np.radians(4)))])
+    b.node(
+        "Hut roof",
+        b.mesh("Hut roof", b.primitive(roof, "Corrugated roof")),
+        (-3.0, 3.1, -1.9),
+        rotation=[float(np.sin(np.radians(4))), 0, 0, float(np.cos(np.radians(4)))],
+    )
     big = s.corrugated(8.0, 4.6, 32, 0.05, 0.3)
-    b.node("Platform roof", b.mesh("Platform roof", b.primitive(big, "Corrugated roof")), (2.0, 4.3, 1.0),
-           rotation=[-float(np.sin(np.radians(3))), 0, 0, float(np.cos(np.radians(3)))])
-    post = b.mesh("Roof post", b.primitive(s.box(0.16, 3.95, 0.16, 1.0, at=(0, 1.975, 0), faces="xXzZ"), "Rusting steel"))
+    b.node(
+        "Platform roof",
+        b.mesh("Platform roof", b.primitive(big, "Corrugated roof")),
+        (2.0, 4.3, 1.0),
+        rotation=[-float(np.sin(np.radians(3))), 0, 0, float(np.cos(np.radians(3)))],
+    )
+    post = b.mesh(
+        "Roof post",
+        b.primitive(s.box(0.16, 3.95, 0.16, 1.0, at=(0, 1.975, 0), faces="xXzZ"), "Rusting steel"),
+    )
     for number, at in enumerate(((-1.9, 0.3, 3.2), (5.6, 0.3, 3.2), (-1.9, 0.3, -1.0), (5.6, 0.3, -1.0))):
         b.node(f"Roof post {number + 1}", post, at)
-    bench = s.join(s.box(1.7, 0.05, 0.4, 0.7, at=(0, 0.45, 0)), s.box(1.7, 0.35, 0.05, 0.7, at=(0, 0.8, -0.2)),
-                   s.box(0.08, 0.45, 0.36, 0.7, at=(-0.7, 0.22, 0)), s.box(0.08, 0.45, 0.36, 0.7, at=(0.7, 0.22, 0)))
+    bench = s.join(
+        s.box(1.7, 0.05, 0.4, 0.7, at=(0, 0.45, 0)),
+        s.box(1.7, 0.35, 0.05, 0.7, at=(0, 0.8, -0.2)),
+        s.box(0.08, 0.45, 0.36, 0.7, at=(-0.7, 0.22, 0)),
+        s.box(0.08, 0.45, 0.36, 0.7, at=(0.7, 0.22, 0)),
+    )
     add("Bench", bench, "Green boards", (-3.0, 0.0, 0.15))
     crate = b.mesh("Crate", b.primitive(s.box(0.7, 0.6, 0.6, 1.1, at=(0, 0.3, 0)), "Blue boards"))
     b.node("Crate", crate, (4.7, 0.32, -0.4), turn_y=12)
@@ -264,13 +374,30 @@ def add_machinery(b):
     add, s = b.simple, shapes
     machinery = b.node("Machinery", at=(2.6, 3.1, 0.9))
     add("Bull wheel", s.wheel(1.5, 0.1, 0.28, 8, 48), "Rusting steel", parent=machinery)
-    add("Bull wheel detailed", s.wheel(1.5, 0.1, 0.28, 8, 96, True), "Rusting steel", (0, 0, -0.001), parent=machinery)
+    add(
+        "Bull wheel detailed",
+        s.wheel(1.5, 0.1, 0.28, 8, 96, True),
+        "Rusting steel",
+        (0, 0, -0.001),
+        parent=machinery,
+    )
     add("Wheel shaft", s.rod(0.12, 1.1, 16, 1.0, 1), "Iron black", (0, 0.1, 0), parent=machinery)
-    add("Gear housing", s.join(s.box(0.9, 0.5, 0.9, 0.8, at=(0, 0.85, 0)),
-                               s.moved(s.rod(0.26, 0.5, 20, 0.8, 2), (0, 1.0, 0))), "Rusting steel", parent=machinery)
+    add(
+        "Gear housing",
+        s.join(
+            s.box(0.9, 0.5, 0.9, 0.8, at=(0, 0.85, 0)), s.moved(s.rod(0.26, 0.5, 20, 0.8, 2), (0, 1.0, 0))
+        ),
+        "Rusting steel",
+        parent=machinery,
+    )
     arc = np.radians(np.linspace(90, 270, 25))
-    loop = [(7.5, 0, 1.42), (4.0, 0, 1.42), *[(1.42 * np.cos(a), 0, 1.42 * np.sin(a)) for a in arc], (4.0, 0, -1.42),
-            (7.5, 0, -1.42)]
+    loop = [
+        (7.5, 0, 1.42),
+        (4.0, 0, 1.42),
+        *[(1.42 * np.cos(a), 0, 1.42 * np.sin(a)) for a in arc],
+        (4.0, 0, -1.42),
+        (7.5, 0, -1.42),
+    ]
     add("Haul rope", s.tube(loop, 0.028, 8, 3.0), "Haul rope", (2.6, 3.1, 0.9))
     rail = [(x, 1.25, 3.25) for x in np.linspace(-1.9, 5.6, 16)]
     add("Handrail", s.tube(rail, 0.03, 8, 2.0), "Handrail rope")
@@ -285,13 +412,21 @@ def add_machinery(b):
 
 def add_desk(b):
     s = shapes
-    body = s.join(s.box(1.3, 0.75, 0.5, 1.0, at=(0, 0.375, 0)),
-                  s.moved(s.box(1.3, 0.06, 0.6, 1.0), (0, 0.8, 0.02), turn_x=18))
+    body = s.join(
+        s.box(1.3, 0.75, 0.5, 1.0, at=(0, 0.375, 0)),
+        s.moved(s.box(1.3, 0.06, 0.6, 1.0), (0, 0.8, 0.02), turn_x=18),
+    )
     parts = [b.primitive(body, "Desk enamel")]
     button = s.lathe([(0.035, 0), (0.035, 0.025), (0.028, 0.035), (0, 0.035)], 14, 1.0, 1)
     for row, name in enumerate(("Button red", "Button green", "Button amber", "Button white")):
-        keys = [s.moved(button, (-0.5 + 0.14 * column + 0.05 * row, 0.835 - 0.036 * (row - 1.5) * 1.2, -0.12 + 0.11 * row),
-                        turn_x=18) for column in range(6 if row else 2)]
+        keys = [
+            s.moved(
+                button,
+                (-0.5 + 0.14 * column + 0.05 * row, 0.835 - 0.036 * (row - 1.5) * 1.2, -0.12 + 0.11 * row),
+                turn_x=18,
+            )
+            for column in range(6 if row else 2)
+        ]
         parts.append(b.primitive(s.join(*keys), name))
     b.node("Control desk", b.mesh("Control desk", *parts), (-3.0, 0, -2.4))
     bell = s.lathe([(0.12, 0), (0.11, 0.03), (0.07, 0.1), (0.02, 0.13), (0, 0.13)], 24, 1.0, 1)
@@ -322,33 +457,72 @@ def add_cabin(b):
         panel(-1.6, 1.6, 1.75, 2.1, side)
         for x0, x1 in ((-1.6, -1.35), (-0.55, -0.4), (0.4, 0.55), (1.35, 1.6)):
             panel(x0, x1, 0.95, 1.75, side)
-    ends = s.box(width, height, depth, at=(0, height / 2, 0), faces="xXyY",
-                 atlas={"x": (0.0, 0.5, 0.27, 1.0), "X": (0.27, 0.5, 0.54, 1.0), "Y": (0.55, 0.51, 1.0, 0.74),
-                        "y": (0.55, 0.76, 1.0, 0.99)})
+    ends = s.box(
+        width,
+        height,
+        depth,
+        at=(0, height / 2, 0),
+        faces="xXyY",
+        atlas={
+            "x": (0.0, 0.5, 0.27, 1.0),
+            "X": (0.27, 0.5, 0.54, 1.0),
+            "Y": (0.55, 0.51, 1.0, 0.74),
+            "y": (0.55, 0.76, 1.0, 0.99),
+        },
+    )
     shells.append(ends)
     shade.append(np.tile([(0, 0), (1, 0), (0, 1), (1, 1)], (4, 1)).astype(float))
     hull = s.join(*shells)
     b.simple("Hull", hull, "Cabin paint", uv1=np.concatenate(shade), parent=cabin)
     panes = []
     for x0, x1 in openings:
-        pane = s.box(x1 - x0, 0.8, 0.02, 1.0, faces="zZ",
-                     atlas={"z": (0, 0, 1, 1), "Z": (0, 0, 1, 1)})
+        pane = s.box(x1 - x0, 0.8, 0.02, 1.0, faces="zZ", atlas={"z": (0, 0, 1, 1), "Z": (0, 0, 1, 1)})
         panes += [s.moved(pane, ((x0 + x1) / 2, 1.35, z)) for z in (depth / 2 - 0.02, -depth / 2 + 0.02)]
     b.simple("Windows", s.join(*panes), "Cabin glass", parent=cabin)
     door = s.box(0.82, 1.8, 0.05, 1.0, atlas=dict.fromkeys("xXyYzZ", (0.05, 0.55, 0.24, 0.97)))
-    b.simple("Door", door, "Cabin paint", (-1.63, 0.95, 0), turn_y=90, parent=cabin, uv1=np.tile(
-        [(0, 0), (1, 0), (0, 1), (1, 1)], (6, 1)).astype(float))
-    seat = b.mesh("Seat", b.primitive(s.join(s.box(0.5, 0.1, 0.45, 2.0, at=(0, 0.42, 0)),
-                                             s.box(0.5, 0.5, 0.09, 2.0, at=(0, 0.72, -0.2))), "Seat cloth"),
-                  b.primitive(s.box(0.06, 0.38, 0.35, 1.0, at=(0, 0.19, 0)), "Iron black"))
+    b.simple(
+        "Door",
+        door,
+        "Cabin paint",
+        (-1.63, 0.95, 0),
+        turn_y=90,
+        parent=cabin,
+        uv1=np.tile([(0, 0), (1, 0), (0, 1), (1, 1)], (6, 1)).astype(float),
+    )
+    seat = b.mesh(
+        "Seat",
+        b.primitive(
+            s.join(
+                s.box(0.5, 0.1, 0.45, 2.0, at=(0, 0.42, 0)), s.box(0.5, 0.5, 0.09, 2.0, at=(0, 0.72, -0.2))
+            ),
+            "Seat cloth",
+        ),
+        b.primitive(s.box(0.06, 0.38, 0.35, 1.0, at=(0, 0.19, 0)), "Iron black"),
+    )
     for number in range(6):
         row, column = divmod(number, 3)
-        b.node(f"Seat {number + 1}", seat, (-0.95 + 0.95 * column, 0.03, -0.5 + row), turn_y=180 * row, parent=cabin)
-    arm = s.join(s.tube([(0, 2.1, 0), (0, 2.35, 0), (0, 2.5, 0.3), (0, 2.5, 1.9), (0, 2.35, 2.3), (0, 2.2, 2.42)],
-                        0.06, 12, 1.0, 1), s.box(0.5, 0.1, 0.4, 1.0, at=(0, 2.12, 0)))
+        b.node(
+            f"Seat {number + 1}",
+            seat,
+            (-0.95 + 0.95 * column, 0.03, -0.5 + row),
+            turn_y=180 * row,
+            parent=cabin,
+        )
+    arm = s.join(
+        s.tube(
+            [(0, 2.1, 0), (0, 2.35, 0), (0, 2.5, 0.3), (0, 2.5, 1.9), (0, 2.35, 2.3), (0, 2.2, 2.42)],
+            0.06,
+            12,
+            1.0,
+            1,
+        ),
+        s.box(0.5, 0.1, 0.4, 1.0, at=(0, 2.12, 0)),
+    )
     b.simple("Hanger", arm, "Rusting steel", parent=cabin)
     b.simple("Cabin buffer", s.box(3.3, 0.12, 1.8, 1.0, at=(0, -0.02, 0)), "Black rubber", parent=cabin)
-    grip = s.join(s.box(0.3, 0.16, 0.16, 1.0), s.moved(s.rod(0.05, 0.4, 12, 1.0, 1), (-0.2, 0, 0.06), turn_z=-90))
+    grip = s.join(
+        s.box(0.3, 0.16, 0.16, 1.0), s.moved(s.rod(0.05, 0.4, 12, 1.0, 1), (-0.2, 0, 0.06), turn_z=-90)
+    )
     b.simple("Rope grip", grip, "Brass", (0, 2.28, 2.42), parent=cabin)
 
 
@@ -365,14 +539,29 @@ def add_furniture(b):
     clock["uvs"] = np.stack([p[:, 0] / 0.74 + 0.5, p[:, 2] / 0.74 + 0.5], -1)
     case = s.lathe([(0, -0.1), (0.4, -0.1), (0.4, 0.12), (0.36, 0.12), (0.36, 0.1)], 40, 1.0, 1)
     turn = {"turn_x": 90}
-    b.node("Clock", b.mesh("Clock", b.primitive(s.moved(clock, **turn), "Clock face"),
-                           b.primitive(s.moved(case, **turn), "Iron black")), (-1.1, 2.35, -0.14))
-    pole = s.join(s.lathe([(0.14, 0), (0.14, 0.12), (0.06, 0.2), (0.05, 2.9), (0, 2.95)], 14, 1.0, 1),
-                  s.tube([(0, 2.7, 0), (0.1, 3.0, 0), (0.4, 3.15, 0), (0.75, 3.05, 0)], 0.03, 8, 1.0, 1))
+    b.node(
+        "Clock",
+        b.mesh(
+            "Clock",
+            b.primitive(s.moved(clock, **turn), "Clock face"),
+            b.primitive(s.moved(case, **turn), "Iron black"),
+        ),
+        (-1.1, 2.35, -0.14),
+    )
+    pole = s.join(
+        s.lathe([(0.14, 0), (0.14, 0.12), (0.06, 0.2), (0.05, 2.9), (0, 2.95)], 14, 1.0, 1),
+        s.tube([(0, 2.7, 0), (0.1, 3.0, 0), (0.4, 3.15, 0), (0.75, 3.05, 0)], 0.03, 8, 1.0, 1),
+    )
     cap = s.moved(s.lathe([(0.02, 0.2), (0.06, 0.14), (0.24, 0.0)][::-1], 24, 1.0, 1), (0.75, 2.85, 0))
-    bulb = s.moved(s.lathe([(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)], 20, 1.0, 1), (0.75, 2.9, 0))
+    bulb = s.moved(
+        s.lathe([(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)], 20, 1.0, 1), (0.75, 2.9, 0)
+    )
     bulb["uvs"][:, 1] = (bulb["uvs"][:, 1] - bulb["uvs"][:, 1].min()) / np.ptp(bulb["uvs"][:, 1])
-    parts = [b.primitive(pole, "Iron black"), b.primitive(cap, "Green shade glass"), b.primitive(bulb, "Lamp diffuser")]
+    parts = [
+        b.primitive(pole, "Iron black"),
+        b.primitive(cap, "Green shade glass"),
+        b.primitive(bulb, "Lamp diffuser"),
+    ]
     lamp = b.mesh("Lamp post", *parts)
     b.node("Lamp post", lamp, (-5.4, 0, 3.4))
     b.node("Lamp post mirrored", lamp, (6.4, 0, 3.4), scale=(-1.0, 1.0, 1.0))

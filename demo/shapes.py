@@ -12,9 +12,12 @@ import numpy as np
 def join(*shapes):
     """Join shapes into one."""
     offsets = np.cumsum([0] + [len(shape["positions"]) for shape in shapes])
-    joined = {key: np.concatenate([shape[key] for shape in shapes]) for key in ("positions", "normals", "uvs")}
+    joined = {
+        key: np.concatenate([shape[key] for shape in shapes]) for key in ("positions", "normals", "uvs")
+    }
     joined["triangles"] = np.concatenate(
-        [shape["triangles"] + offset for shape, offset in zip(shapes, offsets, strict=False)])
+        [shape["triangles"] + offset for shape, offset in zip(shapes, offsets, strict=False)]
+    )
     return joined
 
 
@@ -28,8 +31,11 @@ def moved(shape, offset=(0, 0, 0), scale=1.0, turn_y=0.0, turn_x=0.0, turn_z=0.0
         turn[i, i] = turn[j, j] = c
         turn[i, j], turn[j, i] = -s, s
         matrix = turn @ matrix
-    return {**shape, "positions": (shape["positions"] * scale) @ matrix.T + np.asarray(offset, float),
-            "normals": shape["normals"] @ matrix.T}
+    return {
+        **shape,
+        "positions": (shape["positions"] * scale) @ matrix.T + np.asarray(offset, float),
+        "normals": shape["normals"] @ matrix.T,
+    }
 
 
 def grid(points, uvs, normals=None, flip=False):
@@ -46,8 +52,12 @@ def grid(points, uvs, normals=None, flip=False):
         if flip:
             normals = -normals
         normals /= np.maximum(np.linalg.norm(normals, axis=-1, keepdims=True), 1e-12)
-    return {"positions": points.reshape(-1, 3).astype(float), "normals": normals.reshape(-1, 3).astype(float),
-            "uvs": np.asarray(uvs, float).reshape(-1, 2), "triangles": triangles}
+    return {
+        "positions": points.reshape(-1, 3).astype(float),
+        "normals": normals.reshape(-1, 3).astype(float),
+        "uvs": np.asarray(uvs, float).reshape(-1, 2),
+        "triangles": triangles,
+    }
 
 
 def box(width, height, depth, density=1.0, at=(0, 0, 0), faces="xXyYzZ", atlas=None):
@@ -64,14 +74,19 @@ def box(width, height, depth, density=1.0, at=(0, 0, 0), faces="xXyYzZ", atlas=N
         v = np.cross(normal, u)
         su, sv = abs(u) @ half, abs(v) @ half
         middle = normal * half[axis] + np.asarray(at, float)
-        corners = np.array([[middle - u * su + v * sv, middle + u * su + v * sv],
-                            [middle - u * su - v * sv, middle + u * su - v * sv]])
+        corners = np.array(
+            [
+                [middle - u * su + v * sv, middle + u * su + v * sv],
+                [middle - u * su - v * sv, middle + u * su - v * sv],
+            ]
+        )
         if atlas is not None:
             u0, v0, u1, v1 = atlas[letter]
         else:
             u0, v0, u1, v1 = 0.0, 0.0, 2 * su * density, 2 * sv * density
-        parts.append(grid(corners, [[(u0, v0), (u1, v0)], [(u0, v1), (u1, v1)]],
-                          np.broadcast_to(normal, (2, 2, 3))))
+        parts.append(
+            grid(corners, [[(u0, v0), (u1, v0)], [(u0, v1), (u1, v1)]], np.broadcast_to(normal, (2, 2, 3)))
+        )
     return join(*parts)
 
 
@@ -96,8 +111,12 @@ def lathe(profile, segments=24, density=1.0, around=None):
             uvs = np.stack([points[..., 0], points[..., 2]], -1) * density + 0.5
         else:
             u = np.linspace(0, repeats, segments + 1)
-            uvs = np.stack([np.stack([u, np.full_like(u, along * density)], -1),
-                            np.stack([u, np.full_like(u, (along + length) * density)], -1)])
+            uvs = np.stack(
+                [
+                    np.stack([u, np.full_like(u, along * density)], -1),
+                    np.stack([u, np.full_like(u, (along + length) * density)], -1),
+                ]
+            )
         part = grid(points[::-1], uvs[::-1], normals[::-1])
         faces = part["positions"][part["triangles"]]
         whole = np.linalg.norm(np.cross(faces[:, 1] - faces[:, 0], faces[:, 2] - faces[:, 0]), axis=1) > 1e-12
@@ -127,7 +146,9 @@ def tube(path, radius, segments=10, repeats_per_metre=1.0, around=1):
     angle = np.linspace(0, 2 * np.pi, segments + 1)
     normals = side[:, None] * np.cos(angle)[None, :, None] + up[:, None] * np.sin(angle)[None, :, None]
     points = path[:, None] + radius * normals
-    along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]) * repeats_per_metre
+    along = (
+        np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]) * repeats_per_metre
+    )
     uvs = np.stack(np.broadcast_arrays(np.linspace(0, around, segments + 1)[None, :], along[:, None]), -1)
     return grid(points, uvs, normals, flip=True)
 
@@ -139,7 +160,9 @@ def corrugated(width, depth, waves, amplitude, density):
     y = amplitude * np.cos(np.linspace(0, 2 * np.pi * waves, columns))
     z = np.array((-depth / 2, depth / 2))
     points = np.stack(np.broadcast_arrays(x[None, :], y[None, :], z[:, None]), -1).astype(float)
-    uvs = np.stack(np.broadcast_arrays((x + width / 2)[None, :] * density, (z + depth / 2)[:, None] * density), -1)
+    uvs = np.stack(
+        np.broadcast_arrays((x + width / 2)[None, :] * density, (z + depth / 2)[:, None] * density), -1
+    )
     slope = np.gradient(y, x)
     normal = np.stack([-slope, np.ones_like(slope), np.zeros_like(slope)], -1)
     normal /= np.linalg.norm(normal, axis=1, keepdims=True)
@@ -151,20 +174,56 @@ def corrugated(width, depth, waves, amplitude, density):
 def wheel(radius, groove, hub, spokes, segments=48, detail=False):
     """A bull wheel lying in the xz plane: a grooved rim, spokes and a hub. ``detail`` adds bolts and ribs."""
     depth = groove * (1.0 if detail else 0.8)
-    rim = lathe([(radius - 0.22, 0.09), (radius - 0.22, -0.09), (radius, -0.09), (radius - depth, -0.03),
-                 (radius - depth, 0.03), (radius, 0.09), (radius - 0.22, 0.09)][::1], segments, 1.0, 8)
+    rim = lathe(
+        [
+            (radius - 0.22, 0.09),
+            (radius - 0.22, -0.09),
+            (radius, -0.09),
+            (radius - depth, -0.03),
+            (radius - depth, 0.03),
+            (radius, 0.09),
+            (radius - 0.22, 0.09),
+        ][::1],
+        segments,
+        1.0,
+        8,
+    )
     centre = lathe([(0, -0.16), (hub, -0.16), (hub, 0.16), (0, 0.16)], 24, 1.0, 2)
     parts = [rim, centre]
     for index in range(spokes):
         angle = 360 / spokes * index
-        parts.append(moved(box(radius - 0.2 - hub * 0.8, 0.1, 0.12, 1.0, at=((radius - 0.2 + hub * 0.8) / 2, 0, 0),
-                               faces="yYzZ"), turn_y=angle))
+        parts.append(
+            moved(
+                box(
+                    radius - 0.2 - hub * 0.8,
+                    0.1,
+                    0.12,
+                    1.0,
+                    at=((radius - 0.2 + hub * 0.8) / 2, 0, 0),
+                    faces="yYzZ",
+                ),
+                turn_y=angle,
+            )
+        )
         if detail:
-            parts.append(moved(box(radius - 0.3 - hub, 0.03, 0.03, 1.0, at=((radius - 0.2 + hub) / 2, 0.06, 0),
-                                   faces="xXYzZ"), turn_y=angle))
+            parts.append(
+                moved(
+                    box(
+                        radius - 0.3 - hub,
+                        0.03,
+                        0.03,
+                        1.0,
+                        at=((radius - 0.2 + hub) / 2, 0.06, 0),
+                        faces="xXYzZ",
+                    ),
+                    turn_y=angle,
+                )
+            )
     if detail:
         for index in range(32):
             angle = np.radians(360 / 32 * index)
             bolt = lathe([(0.028, 0), (0.028, 0.02), (0.018, 0.03), (0, 0.03)], 8, 1.0, 1)
-            parts.append(moved(bolt, ((radius - 0.11) * np.cos(angle), 0.09, (radius - 0.11) * np.sin(angle))))
+            parts.append(
+                moved(bolt, ((radius - 0.11) * np.cos(angle), 0.09, (radius - 0.11) * np.sin(angle)))
+            )
     return join(*parts)

@@ -52,7 +52,9 @@ def normal_from(height, strength: float):
 def orm(occlusion, roughness, metallic):
     """Stack occlusion, roughness and metallic; numbers are spread over the image."""
     shape = next(np.shape(part) for part in (occlusion, roughness, metallic) if np.ndim(part))
-    return np.clip(np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1), 0, 1)
+    return np.clip(
+        np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1), 0, 1
+    )
 
 
 def soften(image, sigma: float = 0.7):
@@ -85,7 +87,11 @@ def planks(size: int = 1024, boards: int = 8):
     nail = 1 - ramp(np.hypot(nail_u[None, :], joint - 22), 4.5, 7.5)
     color = mix(color, (0.23, 0.20, 0.19), nail)
     height = gap * 1.0 + grain * 0.25 * gap - nail * 0.2
-    return soften(color), normal_from(height, 4.0), orm(0.35 + 0.65 * gap, 0.62 + 0.25 * grain - 0.3 * nail, nail)
+    return (
+        soften(color),
+        normal_from(height, 4.0),
+        orm(0.35 + 0.65 * gap, 0.62 + 0.25 * grain - 0.3 * nail, nail),
+    )
 
 
 def corrugated(size: int = 1024, waves: int = 16):
@@ -113,7 +119,11 @@ def rust(size: int = 512):
     rim = ramp(patch, 0.42, 0.46) * (1 - ramp(patch, 0.46, 0.5))
     color = mix(color, (0.55, 0.58, 0.56), rim * 0.6)
     height = (1 - amount) * 0.8 + fine * 0.4 * amount
-    return soften(color), normal_from(height, 5.0), orm(0.8 + 0.2 * (1 - amount), 0.4 + 0.5 * amount, 0.9 - 0.8 * amount)
+    return (
+        soften(color),
+        normal_from(height, 5.0),
+        orm(0.8 + 0.2 * (1 - amount), 0.4 + 0.5 * amount, 0.9 - 0.8 * amount),
+    )
 
 
 def rope(size: int = 256, strands: int = 4):
@@ -127,13 +137,20 @@ def rope(size: int = 256, strands: int = 4):
     color = mix((0.10, 0.10, 0.10), (0.46, 0.45, 0.43), round_strand * (0.55 + 0.45 * round_wire))
     color = mix(color, (0.16, 0.13, 0.09), ramp(grease, 0.5, 0.8) * 0.7)
     height = round_strand + round_wire * 0.25
-    return soften(color, 1.0), normal_from(gaussian_filter(height, 1.2, mode="wrap"), 6.0), orm(
-        0.3 + 0.7 * round_strand, 0.35 + 0.3 * grease, np.full((size, size), 0.85))
+    return (
+        soften(color, 1.0),
+        normal_from(gaussian_filter(height, 1.2, mode="wrap"), 6.0),
+        orm(0.3 + 0.7 * round_strand, 0.35 + 0.3 * grease, np.full((size, size), 0.85)),
+    )
 
 
 def concrete(size: int = 512):
     """Cast concrete with pores and the marks of the boards."""
-    cloud, fine, pores = noise(size, size, 4, 4, 61, 5), noise(size, size, 24, 24, 62, 2), noise(size, size, 32, 32, 63, 1)
+    cloud, fine, pores = (
+        noise(size, size, 4, 4, 61, 5),
+        noise(size, size, 24, 24, 62, 2),
+        noise(size, size, 32, 32, 63, 1),
+    )
     pore = ramp(pores, 0.80, 0.9)
     color = mix((0.47, 0.46, 0.44), (0.66, 0.65, 0.62), 0.6 * cloud + 0.4 * fine)
     color = mix(color, (0.25, 0.25, 0.24), pore * 0.8)
@@ -190,7 +207,11 @@ def hull(size: int = 1024):
     color = mix(color, (0.22, 0.17, 0.13), grime * 0.6)
     x = np.arange(size) / size * 8
     joint = ramp(np.minimum(x % 1, 1 - x % 1) * size / 8, 1.0, 4.0)[None, :] * np.ones((size, 1))
-    return soften(color, 0.6), normal_from(joint + dirt * 0.15, 4.0), orm(0.7 + 0.3 * joint, 0.22 + 0.5 * grime, 0.0)
+    return (
+        soften(color, 0.6),
+        normal_from(joint + dirt * 0.15, 4.0),
+        orm(0.7 + 0.3 * joint, 0.22 + 0.5 * grime, 0.0),
+    )
 
 
 def hull_occlusion(size: int = 256):
@@ -261,8 +282,11 @@ def clock(size: int = 512):
         start, end = ((0.5 + r * np.sin(angle), 0.5 - r * np.cos(angle)) for r in (inner, 0.44))
         draw.line((start[0] * s, start[1] * s, end[0] * s, end[1] * s), fill=(30, 32, 32), width=width)
     for angle, length, width in ((1.1, 0.25, s // 34), (4.4, 0.36, s // 52)):
-        draw.line((0.5 * s, 0.5 * s, (0.5 + length * np.sin(angle)) * s, (0.5 - length * np.cos(angle)) * s),
-                  fill=(132, 36, 30), width=width)
+        draw.line(
+            (0.5 * s, 0.5 * s, (0.5 + length * np.sin(angle)) * s, (0.5 - length * np.cos(angle)) * s),
+            fill=(132, 36, 30),
+            width=width,
+        )
     return soften(np.asarray(picture.resize((size, size), Image.Resampling.LANCZOS), float) / 255, 0.6)
 
 
@@ -270,5 +294,10 @@ def lamp_glow(size: int = 128):
     """What the lamp's diffuser gives off: bright in the middle, ribbed."""
     y, x = np.mgrid[0:size, 0:size] / size
     rib = 0.85 + 0.15 * np.cos(2 * np.pi * 12 * x)
-    return np.clip((0.45 + 0.55 * ramp(1 - np.abs(2 * y - 1), 0, 1))[..., None] * rib[..., None]
-                   * np.array((1.0, 0.86, 0.62)), 0, 1)
+    return np.clip(
+        (0.45 + 0.55 * ramp(1 - np.abs(2 * y - 1), 0, 1))[..., None]
+        * rib[..., None]
+        * np.array((1.0, 0.86, 0.62)),
+        0,
+        1,
+    )

@@ -53,9 +53,7 @@ class FasciculumError(Exception):
         return _rebuild, (type(self), self.message, self.file, self.item, self.hint)
 
 
-def _rebuild(
-    kind: type[FasciculumError], message: str, file: str, item: str, hint: str
-) -> FasciculumError:
+def _rebuild(kind: type[FasciculumError], message: str, file: str, item: str, hint: str) -> FasciculumError:
     return kind(message, file=file, item=item, hint=hint)
 
 

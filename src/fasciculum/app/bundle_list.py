@@ -76,11 +76,16 @@ class _Rows(QStyledItemDelegate):
         metrics = painter.fontMetrics()
         wide = metrics.horizontalAdvance(figure)
         painter.setPen(QColor(theme.quiet))
-        painter.drawText(QRect(rect.right() - wide - 8, rect.top(), wide, rect.height()),
-                         Qt.AlignmentFlag.AlignVCenter, figure)
+        painter.drawText(
+            QRect(rect.right() - wide - 8, rect.top(), wide, rect.height()),
+            Qt.AlignmentFlag.AlignVCenter,
+            figure,
+        )
         painter.setPen(QColor(theme.text))
         room = QRect(left, rect.top(), rect.right() - left - wide - 16, rect.height())
-        name = metrics.elidedText(index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideRight, room.width())
+        name = metrics.elidedText(
+            index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideRight, room.width()
+        )
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, name)
 
 
@@ -143,7 +148,9 @@ class BundleList(QWidget):
         self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
-        self.empty = QLabel("Nothing gathered yet.\nDrop .glb or .gltf files here,\nor press Ctrl+Shift+A to choose them.")
+        self.empty = QLabel(
+            "Nothing gathered yet.\nDrop .glb or .gltf files here,\nor press Ctrl+Shift+A to choose them."
+        )
         self.empty.setProperty("quiet", True)
         self.empty.setContentsMargins(12, 12, 12, 12)
         self.empty.setWordWrap(True)
@@ -153,7 +160,9 @@ class BundleList(QWidget):
         self._layouts: tuple = ()
         self.tree.itemSelectionChanged.connect(self._chosen)
         self.tree.itemChanged.connect(self._renamed)
-        self.tree.itemEntered.connect(lambda item: workspace.hover(item.data(0, KEY) if item.data(0, KIND) == "object" else ""))
+        self.tree.itemEntered.connect(
+            lambda item: workspace.hover(item.data(0, KEY) if item.data(0, KIND) == "object" else "")
+        )
         self.tree.dropped.connect(self._dropped)
         workspace.document_changed.connect(lambda *_: self.fill())
         workspace.figures_changed.connect(self.fill)
@@ -166,8 +175,11 @@ class BundleList(QWidget):
         """Rebuild the rows from the document."""
         document = self.workspace.document
         self._filling = True
-        folded = {self.tree.topLevelItem(i).data(0, KEY) for i in range(self.tree.topLevelItemCount())
-                  if not self.tree.topLevelItem(i).isExpanded()}
+        folded = {
+            self.tree.topLevelItem(i).data(0, KEY)
+            for i in range(self.tree.topLevelItemCount())
+            if not self.tree.topLevelItem(i).isExpanded()
+        }
         place = self.tree.verticalScrollBar().value()
         self.tree.clear()
         for bundle in document.bundles:
@@ -192,7 +204,9 @@ class BundleList(QWidget):
             child = QTreeWidgetItem([name])
             child.setData(0, KEY, name)
             child.setData(0, KIND, "object")
-            child.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDragEnabled)
+            child.setFlags(
+                Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDragEnabled
+            )
             row.addChild(child)
         row.setExpanded(open_)
 
@@ -200,7 +214,9 @@ class BundleList(QWidget):
         """Renew the figures at the right of each row."""
         document = self.workspace.shown
         layouts = tuple(bundle.layout for bundle in document.bundles)
-        if len(layouts) != len(self._layouts) or any(a is not b for a, b in zip(layouts, self._layouts, strict=True)):
+        if len(layouts) != len(self._layouts) or any(
+            a is not b for a, b in zip(layouts, self._layouts, strict=True)
+        ):
             self._layouts = layouts
             self._densities = {}
             for layout in layouts:
@@ -214,8 +230,11 @@ class BundleList(QWidget):
                 continue
             cost = cost_of(document.scene, bundle.objects)
             row.setData(0, FIGURE, f"{cost.draw_calls} → {len(bundle.objects)}")
-            row.setToolTip(0, f"{cost.draw_calls} draw calls become {len(bundle.objects)}, "
-                              f"{cost.materials} materials become 1")
+            row.setToolTip(
+                0,
+                f"{cost.draw_calls} draw calls become {len(bundle.objects)}, "
+                f"{cost.materials} materials become 1",
+            )
             self._figure_objects(row, bundle)
         self._filling = False
         self.tree.viewport().update()
@@ -242,7 +261,9 @@ class BundleList(QWidget):
             return
         rows = self.tree.selectedItems()
         keys = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "object"]
-        names = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "bundle" and row.data(0, KEY) != LOOSE]
+        names = [
+            row.data(0, KEY) for row in rows if row.data(0, KIND) == "bundle" and row.data(0, KEY) != LOOSE
+        ]
         for row in rows:
             home = row.parent().data(0, KEY) if row.parent() is not None else ""
             if home and home != LOOSE and home not in names:
@@ -273,8 +294,12 @@ class BundleList(QWidget):
         chosen = self.workspace.bundle_names
         if new != old:
             self.workspace.apply("Rename bundle", lambda document: commands.rename_bundle(document, old, new))
-            self.workspace.select((), tuple(new if name == old else name for name in chosen)
-                                  if any(b.name == new for b in self.workspace.document.bundles) else chosen)
+            self.workspace.select(
+                (),
+                tuple(new if name == old else name for name in chosen)
+                if any(b.name == new for b in self.workspace.document.bundles)
+                else chosen,
+            )
             self.fill()
 
     def _dropped(self, keys: list[str], home: str) -> None:

@@ -60,7 +60,11 @@ class CommandSearch(QDialog):
     def fill(self, wanted: str) -> None:
         """Show the hits for some words, best first."""
         self.list.clear()
-        ranked = [(score, index) for index, hit in enumerate(self.hits) if (score := rank(hit.title, wanted)) is not None]
+        ranked = [
+            (score, index)
+            for index, hit in enumerate(self.hits)
+            if (score := rank(hit.title, wanted)) is not None
+        ]
         if wanted:
             ranked.sort()
         for _, index in ranked[:MOST]:

@@ -27,4 +27,6 @@ def open_demo(workspace: Workspace) -> None:
         workspace.set_stage("lay out")
         workspace.frame_wanted.emit()
 
-    workspace.submit("Open the demo station", demo_document, str(model), str(workspace.session.store.folder), finished=take)
+    workspace.submit(
+        "Open the demo station", demo_document, str(model), str(workspace.session.store.folder), finished=take
+    )

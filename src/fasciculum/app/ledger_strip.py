@@ -26,13 +26,25 @@ from fasciculum.session.stale import DONE, check_state, layout_state
 from fasciculum.units import MIB, texture_bytes
 
 FIGURES = (
-    ("draw_calls", "Draw calls", "Distinct materials on each drawn object, summed: what an engine hands over without batching."),
+    (
+        "draw_calls",
+        "Draw calls",
+        "Distinct materials on each drawn object, summed: what an engine hands over without batching.",
+    ),
     ("materials", "Materials", "Distinct materials that are drawn with."),
-    ("memory", "Texture memory", "Distinct textures with their mip levels, uncompressed at 8 bits per channel."),
+    (
+        "memory",
+        "Texture memory",
+        "Distinct textures with their mip levels, uncompressed at 8 bits per channel.",
+    ),
     ("fill", "Fill", "Island area over sheet area of the chosen bundle, padding not counted."),
     ("density", "Density", "Texels per metre of the chosen bundle's surface."),
     ("clean", "Clean down to", "The smallest mip level of the chosen bundle at which no two islands mix."),
-    ("match", "Match with source", "Base colour of the worst object of the chosen bundle against its source, in dB: 38 and more cannot be told apart."),
+    (
+        "match",
+        "Match with source",
+        "Base colour of the worst object of the chosen bundle against its source, in dB: 38 and more cannot be told apart.",
+    ),
 )
 
 
@@ -52,9 +64,11 @@ class LedgerStrip(QWidget):
         self.values: dict[str, QLabel] = {}
         for name, title, tip in FIGURES:
             button = QToolButton()
-            button.setStyleSheet("QToolButton { background: transparent; border-radius: 0; border: 1px solid transparent;"
-                                 f" border-left: 1px solid {theme.line}; }} QToolButton:hover {{ background: {theme.raised}; }}"
-                                 f" QToolButton:focus {{ border: 1px solid {theme.accent}; }}")
+            button.setStyleSheet(
+                "QToolButton { background: transparent; border-radius: 0; border: 1px solid transparent;"
+                f" border-left: 1px solid {theme.line}; }} QToolButton:hover {{ background: {theme.raised}; }}"
+                f" QToolButton:focus {{ border: 1px solid {theme.accent}; }}"
+            )
             button.setToolTip(f"{tip}\nClick for the list behind it.")
             button.setSizePolicy(button.sizePolicy().Policy.Expanding, button.sizePolicy().Policy.Expanding)
             inner = QVBoxLayout(button)
@@ -81,7 +95,9 @@ class LedgerStrip(QWidget):
 
     def _show(self, name: str, words: str) -> None:
         self.values[name].setText(words)
-        self.buttons[name].setAccessibleName(f"{dict((n, t) for n, t, _ in FIGURES)[name]}: {self.text(name)}")
+        self.buttons[name].setAccessibleName(
+            f"{dict((n, t) for n, t, _ in FIGURES)[name]}: {self.text(name)}"
+        )
 
     def refresh(self) -> None:
         """Renew every figure; what is not there yet is foretold and says so."""
@@ -116,8 +132,13 @@ class LedgerStrip(QWidget):
                 self._show("density", f"about <b>{expected.density:.0f} px/m</b>")
                 self._show("clean", f"about <b>{expected.clean_down_to} px</b>")
         if bundle.check is not None and check_state(document, bundle) == DONE:
-            worst = min((entry.base_color for entry in bundle.check.fidelity if not math.isnan(entry.base_color)), default=math.nan)
-            self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
+            worst = min(
+                (entry.base_color for entry in bundle.check.fidelity if not math.isnan(entry.base_color)),
+                default=math.nan,
+            )
+            self._show(
+                "match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match"
+            )
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
 
@@ -127,33 +148,61 @@ class LedgerStrip(QWidget):
         scene, bundle = document.scene, self.workspace.bundle
         if name == "draw_calls":
             found = [(len(scene.materials_of(item)), item.key) for item in scene.objects]
-            return [(key, f"{count} draw calls" if count != 1 else "1 draw call", key) for count, key in
-                    sorted(found, key=lambda pair: (-pair[0], pair[1]))]
+            return [
+                (key, f"{count} draw calls" if count != 1 else "1 draw call", key)
+                for count, key in sorted(found, key=lambda pair: (-pair[0], pair[1]))
+            ]
         if name == "materials":
             users: dict[int, list[str]] = {}
             for item in scene.objects:
                 for index in scene.materials_of(item):
                     users.setdefault(index, []).append(item.key)
-            return [(scene.materials[index].name if index >= 0 else "default", f"on {len(keys)} objects", keys[0])
-                    for index, keys in sorted(users.items(), key=lambda pair: len(pair[1]))]
+            return [
+                (scene.materials[index].name if index >= 0 else "default", f"on {len(keys)} objects", keys[0])
+                for index, keys in sorted(users.items(), key=lambda pair: len(pair[1]))
+            ]
         if name == "memory":
-            images = sorted(((texture_bytes(image.width, image.height), image) for image in scene.images),
-                            key=lambda pair: -pair[0])
-            return [(image.name, "missing" if image.missing else f"{image.width} × {image.height}, {size / MIB:.1f} MiB", "")
-                    for size, image in images]
+            images = sorted(
+                ((texture_bytes(image.width, image.height), image) for image in scene.images),
+                key=lambda pair: -pair[0],
+            )
+            return [
+                (
+                    image.name,
+                    "missing" if image.missing else f"{image.width} × {image.height}, {size / MIB:.1f} MiB",
+                    "",
+                )
+                for size, image in images
+            ]
         if bundle is None:
             return []
         if name == "match" and bundle.check is not None:
             entries = sorted(bundle.check.fidelity, key=lambda entry: entry.base_color)
-            return [(entry.object, f"{entry.base_color:.1f} dB" + (f", yield {entry.yield_:.2f}" if math.isfinite(entry.yield_) else ""),
-                     entry.object) for entry in entries]
+            return [
+                (
+                    entry.object,
+                    f"{entry.base_color:.1f} dB"
+                    + (f", yield {entry.yield_:.2f}" if math.isfinite(entry.yield_) else ""),
+                    entry.object,
+                )
+                for entry in entries
+            ]
         if name in ("density", "fill") and bundle.layout is not None and bundle.layout.scale > 0:
             found_densities = object_densities(scene, bundle.layout)
-            return [(key, f"{value:.0f} px/m", key) for key, value in
-                    sorted(found_densities.items(), key=lambda pair: pair[1]) if math.isfinite(value)]
+            return [
+                (key, f"{value:.0f} px/m", key)
+                for key, value in sorted(found_densities.items(), key=lambda pair: pair[1])
+                if math.isfinite(value)
+            ]
         if name == "clean":
-            return [(other.name, f"padding {other.sheet.padding} px: about {clean_size(other.sheet.width, other.sheet.padding)} px", "")
-                    for other in document.bundles]
+            return [
+                (
+                    other.name,
+                    f"padding {other.sheet.padding} px: about {clean_size(other.sheet.width, other.sheet.padding)} px",
+                    "",
+                )
+                for other in document.bundles
+            ]
         return [(key, f"{cost_of(scene, (key,)).draw_calls} draw calls", key) for key in bundle.objects]
 
     def open_list(self, name: str) -> None:

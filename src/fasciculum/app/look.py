@@ -30,14 +30,36 @@ class Theme:
 
 
 DARK = Theme(
-    ground="#212322", panel="#282a29", raised="#363938", field="#1f2120", line="#3d403f", text="#e6e4de",
-    quiet="#a9aaa5", accent="#d8b45a", on_accent="#23201a", chosen="#4a412a", good="#93b59f", broken="#e08a72",
-    view="#1e1f1e", island="#5d7068",
+    ground="#212322",
+    panel="#282a29",
+    raised="#363938",
+    field="#1f2120",
+    line="#3d403f",
+    text="#e6e4de",
+    quiet="#a9aaa5",
+    accent="#d8b45a",
+    on_accent="#23201a",
+    chosen="#4a412a",
+    good="#93b59f",
+    broken="#e08a72",
+    view="#1e1f1e",
+    island="#5d7068",
 )
 LIGHT = Theme(
-    ground="#e9e8e4", panel="#f4f3f0", raised="#dddcd6", field="#ffffff", line="#c4c3bc", text="#232422",
-    quiet="#5c5d59", accent="#d8b45a", on_accent="#23201a", chosen="#efe0b8", good="#3f6b51", broken="#a03d26",
-    view="#d2d1cc", island="#9db3a8",
+    ground="#e9e8e4",
+    panel="#f4f3f0",
+    raised="#dddcd6",
+    field="#ffffff",
+    line="#c4c3bc",
+    text="#232422",
+    quiet="#5c5d59",
+    accent="#d8b45a",
+    on_accent="#23201a",
+    chosen="#efe0b8",
+    good="#3f6b51",
+    broken="#a03d26",
+    view="#d2d1cc",
+    island="#9db3a8",
 )
 THEMES = {"dark": DARK, "light": LIGHT}
 ICONS = (Path(__file__).parent / "icons").as_posix()
@@ -91,6 +113,7 @@ QTreeWidget, QListWidget, QPlainTextEdit {{ background: {t.panel}; color: {t.tex
 QTreeWidget::item, QListWidget::item {{ min-height: 26px; }}
 QListWidget::item:selected {{ background: {t.chosen}; color: {t.text}; }}
 QListWidget::item:hover {{ background: {t.raised}; }}
+QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ background: transparent; border: 0; padding: 0 0 0 3px; min-height: 0; }}
 QCheckBox {{ background: transparent; min-height: 24px; spacing: 7px; }}
 QMenu {{ background: {t.panel}; color: {t.text}; border: 1px solid {t.line}; }}
 QMenu::item {{ padding: 5px 24px 5px 12px; }}
@@ -116,10 +139,14 @@ def apply_theme(application: QApplication, name: str) -> Theme:
     theme = THEMES[name]
     palette = QPalette()
     for role, color in (
-        (QPalette.ColorRole.Window, theme.ground), (QPalette.ColorRole.Base, theme.panel),
-        (QPalette.ColorRole.Text, theme.text), (QPalette.ColorRole.WindowText, theme.text),
-        (QPalette.ColorRole.Button, theme.raised), (QPalette.ColorRole.ButtonText, theme.text),
-        (QPalette.ColorRole.Highlight, theme.chosen), (QPalette.ColorRole.HighlightedText, theme.text),
+        (QPalette.ColorRole.Window, theme.ground),
+        (QPalette.ColorRole.Base, theme.panel),
+        (QPalette.ColorRole.Text, theme.text),
+        (QPalette.ColorRole.WindowText, theme.text),
+        (QPalette.ColorRole.Button, theme.raised),
+        (QPalette.ColorRole.ButtonText, theme.text),
+        (QPalette.ColorRole.Highlight, theme.chosen),
+        (QPalette.ColorRole.HighlightedText, theme.text),
         (QPalette.ColorRole.PlaceholderText, theme.quiet),
     ):
         palette.setColor(role, QColor(color))

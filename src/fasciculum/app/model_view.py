@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -69,8 +71,11 @@ class ModelView(QWidget):
             self._framed = False
             folder = str(self.workspace.session.store.folder)
             self._submit("Show scene", service.show_scene, document.scene, folder, finished=self._show_box)
-        made = tuple((bundle.layout, bundle.texturing, bundle.objects) for bundle in document.bundles
-                     if bundle.texturing is not None)
+        made = tuple(
+            (bundle.layout, bundle.texturing, bundle.objects)
+            for bundle in document.bundles
+            if bundle.texturing is not None
+        )
         if [tuple(map(id, entry)) for entry in made] != [tuple(map(id, entry)) for entry in self._made]:
             self._made = made
             ready = tuple(bundle for bundle in document.bundles if bundle.texturing is not None)
@@ -85,7 +90,9 @@ class ModelView(QWidget):
         if lens == "colour":
             return
         made = (lens, document.scene, *(bundle.layout for bundle in document.bundles))
-        if [id(part) for part in made[1:]] == [id(part) for part in self._lens_made[1:]] and made[:1] == self._lens_made[:1]:
+        if [id(part) for part in made[1:]] == [id(part) for part in self._lens_made[1:]] and made[
+            :1
+        ] == self._lens_made[:1]:
             return
         self._lens_made = made
         colors = {}
@@ -106,8 +113,13 @@ class ModelView(QWidget):
     def _show_box(self, box: tuple | None) -> None:
         if box is not None and not self._framed:
             self._framed = True
-            self.camera = self.camera.framing(*box)
+            self._look_at(box)
         self.ask(whole=True)
+
+    def _look_at(self, box: tuple) -> None:
+        framed = self.camera.framing(*box)
+        narrow = max(1.0, self.height() / max(self.width(), 1))
+        self.camera = replace(framed, distance=framed.distance * narrow)
 
     def frame(self) -> None:
         """Show the chosen objects, or all."""
@@ -115,7 +127,7 @@ class ModelView(QWidget):
 
         def take(box: tuple | None) -> None:
             if box is not None:
-                self.camera = self.camera.framing(*box)
+                self._look_at(box)
                 self.ask(whole=True)
 
         if keys:
@@ -136,14 +148,23 @@ class ModelView(QWidget):
         width, height = max(int(self.width() * scale), 8), max(int(self.height() * scale), 8)
         side = self.workspace.side
         views = {
-            "source": [View("source")], "result": [View("result")],
+            "source": [View("source")],
+            "result": [View("result")],
             "wipe": [View("source", 0.0, self.wipe), View("result", self.wipe, 1.0)],
         }[side]
         ground = QColor(self.theme.view)
         self._inflight = self._submit(
-            "Draw", service.draw, self.camera, width, height, views, lens=self.workspace.lens != "colour",
-            chosen=set(self.workspace.selection), hovered=self.workspace.hovered,
-            ground=(ground.redF(), ground.greenF(), ground.blueF()), finished=self._take,
+            "Draw",
+            service.draw,
+            self.camera,
+            width,
+            height,
+            views,
+            lens=self.workspace.lens != "colour",
+            chosen=set(self.workspace.selection),
+            hovered=self.workspace.hovered,
+            ground=(ground.redF(), ground.greenF(), ground.blueF()),
+            finished=self._take,
         )
 
     def _take(self, picture: service.Picture) -> None:
@@ -179,8 +200,11 @@ class ModelView(QWidget):
         painter.fillRect(self.rect(), QColor(self.theme.view))
         painter.setPen(QColor(self.theme.quiet))
         if self.trouble:
-            painter.drawText(self.rect().adjusted(20, 20, -20, -20), Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
-                             f"{self.trouble}\nEverything else works.")
+            painter.drawText(
+                self.rect().adjusted(20, 20, -20, -20),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                f"{self.trouble}\nEverything else works.",
+            )
             return
         if not self.workspace.document.scene.objects:
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop .glb or .gltf files here.")
@@ -235,7 +259,9 @@ class ModelView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
         point = event.position()
         if self._drag is None:
-            self.setCursor(Qt.CursorShape.SplitHCursor if self._on_wipe(point) else Qt.CursorShape.ArrowCursor)
+            self.setCursor(
+                Qt.CursorShape.SplitHCursor if self._on_wipe(point) else Qt.CursorShape.ArrowCursor
+            )
             self.workspace.hover(self.object_at(point))
             return
         kind, start, camera = self._drag
@@ -258,7 +284,9 @@ class ModelView(QWidget):
         if kind == "orbit" and not self._moved:
             key = self.object_at(event.position())
             found = {key} if key else set()
-            more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
+            more = bool(
+                event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+            )
             self.workspace.select(self.workspace.selection ^ found if more else found)
         self.ask(whole=True)
 
@@ -269,7 +297,12 @@ class ModelView(QWidget):
         self.ask()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802 - Qt's name
-        turns = {Qt.Key.Key_Left: (10, 0), Qt.Key.Key_Right: (-10, 0), Qt.Key.Key_Up: (0, 8), Qt.Key.Key_Down: (0, -8)}
+        turns = {
+            Qt.Key.Key_Left: (10, 0),
+            Qt.Key.Key_Right: (-10, 0),
+            Qt.Key.Key_Up: (0, 8),
+            Qt.Key.Key_Down: (0, -8),
+        }
         if event.key() in turns:
             self.camera = self.camera.orbit(*turns[event.key()])
         elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):

@@ -84,11 +84,15 @@ class Histogram(QWidget):
         usable = np.isfinite(values) & (values > 0)
         if target > 0 and usable.any():
             place = np.log2(values[usable] / target)
-            self.counts, _ = np.histogram(np.clip(place, -1.99, 1.99), bins=17, range=(-2, 2), weights=weights[usable])
+            self.counts, _ = np.histogram(
+                np.clip(place, -1.99, 1.99), bins=17, range=(-2, 2), weights=weights[usable]
+            )
         else:
             self.counts = np.zeros(0)
-        self.setToolTip("Surface by texel density. The middle is the sheet's target; one step to the side is a factor "
-                        "of about 1.2.")
+        self.setToolTip(
+            "Surface by texel density. The middle is the sheet's target; one step to the side is a factor "
+            "of about 1.2."
+        )
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
@@ -105,8 +109,10 @@ class Histogram(QWidget):
         for index, count in enumerate(self.counts):
             high = (base - 6) * count / self.counts.max()
             middle = abs(index - len(self.counts) // 2) <= 1
-            painter.fillRect(QRectF(index * width + 1, base - max(high, 1), width - 2, max(high, 1)),
-                             QColor(self.theme.accent if middle else self.theme.quiet))
+            painter.fillRect(
+                QRectF(index * width + 1, base - max(high, 1), width - 2, max(high, 1)),
+                QColor(self.theme.accent if middle else self.theme.quiet),
+            )
         for place, factor in ((0.0, 0.25), (0.5, 1.0), (1.0, 4.0)):
             words = f"{self.target * factor:.0f}" + (" px/m" if factor == 1.0 else "")
             wide = painter.fontMetrics().horizontalAdvance(words)

@@ -33,8 +33,11 @@ class SettingsColumn(QWidget):
         box.addWidget(self.title)
         self.stack = QStackedWidget()
         self.panels = {
-            "gather": GatherPanel(workspace, acts), "lay out": LayOutPanel(workspace, theme),
-            "bake": BakePanel(workspace), "check": CheckPanel(workspace), "deliver": DeliverPanel(workspace),
+            "gather": GatherPanel(workspace, acts),
+            "lay out": LayOutPanel(workspace, theme),
+            "bake": BakePanel(workspace),
+            "check": CheckPanel(workspace),
+            "deliver": DeliverPanel(workspace),
         }
         for stage in STAGES:
             area = QScrollArea()
@@ -53,8 +56,12 @@ class SettingsColumn(QWidget):
         foot_box.setContentsMargins(12, 6, 12, 10)
         foot_box.addWidget(self.main)
         box.addWidget(foot)
-        for signal in (workspace.stage_changed, workspace.selection_changed, workspace.preview_changed,
-                       workspace.queue_changed):
+        for signal in (
+            workspace.stage_changed,
+            workspace.selection_changed,
+            workspace.preview_changed,
+            workspace.queue_changed,
+        ):
             signal.connect(self.refresh)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -71,7 +78,7 @@ class SettingsColumn(QWidget):
             "gather": ("Add models", True),
             "lay out": (f"Pack {which}", bool(names) and any(bundle.objects for bundle in workspace.bundles)),
             "bake": (f"Bake {which}" if laid else "Pack before baking", bool(laid)),
-            "check": ("Compare with source" if ready else "Bake before checking", bool(ready)),
+            "check": ("Compare" if ready else "Bake before checking", bool(ready)),
             "deliver": ("Deliver" if ready or not scene else "Bake before delivering", bool(ready)),
         }[workspace.stage]
 
@@ -79,7 +86,11 @@ class SettingsColumn(QWidget):
         """Show the stage's panel and name what it is about."""
         stage = self.workspace.stage
         names = self.workspace.bundle_names
-        about = "" if stage in ("gather", "check", "deliver") else f": {', '.join(names) if names else 'no bundle'}"
+        about = (
+            ""
+            if stage in ("gather", "check", "deliver")
+            else f": {', '.join(names) if names else 'no bundle'}"
+        )
         self.title.setText(f"{stage.capitalize()}{about}")
         self.stack.setCurrentIndex(STAGES.index(stage))
         words, can = self.main_words()

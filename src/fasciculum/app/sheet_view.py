@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
@@ -16,6 +15,7 @@ from PySide6.QtGui import (
     QPainterPath,
     QPaintEvent,
     QPen,
+    QPolygonF,
     QTransform,
     QWheelEvent,
 )
@@ -26,66 +26,23 @@ from fasciculum.app.look import Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle, Layout
 from fasciculum.operations.check import object_densities
+from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.rendering.previews import make_previews
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 
 MAP_EDGE = 2048
 
 
-@dataclass(eq=False)
 class _Island:
     """An island ready to be painted: its outline in texels, whose it is, its box."""
 
-    keys: tuple[str, ...]
-    outline: QPainterPath
-    box: QRectF
-    triangles: np.ndarray
-
-
-def island_outlines(layout: Layout) -> list[_Island]:
-    """Return the islands of a layout with their border edges as paths."""
-    islands = []
-    for index, surface in enumerate(layout.surfaces):
-        corners = layout.sheet_corners(index)
-        order = np.argsort(surface.island, kind="stable")
-        bounds = np.searchsorted(surface.island[order], np.arange(int(surface.island.max(initial=-1)) + 2))
-        for number in range(len(bounds) - 1):
-            triangles = corners[order[bounds[number] : bounds[number + 1]]]
-            low, high = triangles.reshape(-1, 2).min(axis=0), triangles.reshape(-1, 2).max(axis=0)
-            box = QRectF(low[0], low[1], high[0] - low[0], high[1] - low[1])
-            islands.append(_Island(surface.objects, _outline(triangles), box, triangles))
-    return islands
-
-
-def _outline(triangles: np.ndarray) -> QPainterPath:
-    """Chain the edges that only one triangle has into closed lines."""
-    points = np.round(triangles.reshape(-1, 2) * 256).astype(np.int64)
-    _, first, number = np.unique(points, axis=0, return_index=True, return_inverse=True)
-    places = triangles.reshape(-1, 2)[first]
-    corner = number.reshape(-1, 3)
-    one, two = triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]
-    flipped = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0] < 0
-    corner[flipped] = corner[flipped][:, ::-1]
-    edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
-    forward = {(int(a), int(b)) for a, b in edges}
-    border: dict[int, list[int]] = {}
-    for a, b in forward:
-        if (b, a) not in forward:
-            border.setdefault(a, []).append(b)
-    path = QPainterPath()
-    path.setFillRule(Qt.FillRule.OddEvenFill)
-    while border:
-        start = next(iter(border))
-        path.moveTo(QPointF(*places[start]))
-        at = start
-        while at in border:
-            following = border[at].pop()
-            if not border[at]:
-                del border[at]
-            path.lineTo(QPointF(*places[following]))
-            at = following
-        path.closeSubpath()
-    return path
+    def __init__(self, outline: Outline) -> None:
+        self.keys = outline.objects
+        self.outline = QPainterPath()
+        self.outline.setFillRule(Qt.FillRule.OddEvenFill)
+        for loop in outline.loops:
+            self.outline.addPolygon(QPolygonF([QPointF(x, y) for x, y in loop.tolist()]))
+        self.box = self.outline.boundingRect()
 
 
 class SheetView(QWidget):
@@ -123,15 +80,35 @@ class SheetView(QWidget):
         bundle = self.workspace.bundle
         layout = bundle.layout if bundle is not None and bundle.layout and bundle.layout.scale > 0 else None
         if layout is not self._layout:
-            same = layout and self._layout and (layout.width, layout.height) == (self._layout.width, self._layout.height)
+            same = (
+                layout
+                and self._layout
+                and (layout.width, layout.height) == (self._layout.width, self._layout.height)
+            )
             self._layout = layout
-            self.islands = island_outlines(layout) if layout is not None else []
-            self._densities = object_densities(self.workspace.document.scene, layout) if layout is not None else {}
+            self.islands = []
+            self._want_outlines()
+            self._densities = (
+                object_densities(self.workspace.document.scene, layout) if layout is not None else {}
+            )
             if not same:
                 self._fitted = False
         self._cache = None
         self._want_map()
         self.update()
+
+    def _want_outlines(self) -> None:
+        layout = self._layout
+        if layout is None:
+            return
+
+        def take(outlines: list[Outline]) -> None:
+            if self._layout is layout:
+                self.islands = [_Island(outline) for outline in outlines]
+                self._cache = None
+                self.update()
+
+        self.workspace.viewer.runner.submit("Outline islands", island_outlines, layout, finished=take)
 
     def _shown_map(self) -> str:
         """Return the pixel-store key of the map to show, empty when there is none."""
@@ -150,8 +127,14 @@ class SheetView(QWidget):
         def take(levels: dict) -> None:
             for found, chain in levels.items():
                 self._images[found] = [
-                    QImage(level.data, level.shape[1], level.shape[0], level.shape[1] * 4,
-                           QImage.Format.Format_RGBA8888) for level in chain
+                    QImage(
+                        level.data,
+                        level.shape[1],
+                        level.shape[0],
+                        level.shape[1] * 4,
+                        QImage.Format.Format_RGBA8888,
+                    )
+                    for level in chain
                 ]
                 for image, level in zip(self._images[found], chain, strict=True):
                     image.pixels = level  # the image reads the array's memory
@@ -172,8 +155,12 @@ class SheetView(QWidget):
         """Show the whole sheet."""
         width, height = self.sheet_size()
         room = 26
-        self.scale = max(min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4)
-        self.offset = QPointF((self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2)
+        self.scale = max(
+            min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4
+        )
+        self.offset = QPointF(
+            (self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2
+        )
         self._fitted = True
         self.update()
 
@@ -186,9 +173,13 @@ class SheetView(QWidget):
         whole = boxes[0]
         for box in boxes[1:]:
             whole = whole.united(box)
-        self.scale = min(self.width() * 0.8 / max(whole.width(), 1), self.height() * 0.8 / max(whole.height(), 1), 16.0)
+        self.scale = min(
+            self.width() * 0.8 / max(whole.width(), 1), self.height() * 0.8 / max(whole.height(), 1), 16.0
+        )
         middle = whole.center()
-        self.offset = QPointF(self.width() / 2 - middle.x() * self.scale, self.height() / 2 - middle.y() * self.scale)
+        self.offset = QPointF(
+            self.width() / 2 - middle.x() * self.scale, self.height() / 2 - middle.y() * self.scale
+        )
         self.update()
 
     def to_sheet(self, point: QPointF) -> QPointF:
@@ -223,9 +214,13 @@ class SheetView(QWidget):
         self._paint_still(painter, bundle)
         self._paint_marks(painter)
         self._paint_captions(painter, bundle)
-        if not self.islands:
+        if self._layout is None:
             empty = not bundle.objects
-            words = "This bundle is empty.\nDrag objects into it." if empty else "Not packed yet.\nPress Pack (Ctrl+Return) to lay it out."
+            words = (
+                "This bundle is empty.\nDrag objects into it."
+                if empty
+                else "Not packed yet.\nPress Pack (Ctrl+Return) to lay it out."
+            )
             if bundle.layout is not None and bundle.layout.scale <= 0:
                 words = "Nothing fits with this padding.\nChoose a larger sheet or less padding."
             self._say(painter, words)
@@ -233,8 +228,20 @@ class SheetView(QWidget):
     def _paint_still(self, painter: QPainter, bundle: Bundle) -> None:
         """Paint islands and map, from a picture that is kept while only marks change."""
         ratio = self.devicePixelRatioF()
-        key = (self.width(), self.height(), ratio, self.scale, self.offset.x(), self.offset.y(), self.workspace.lens,
-               self._shown_map(), self.workspace.mip, id(self._layout), self._shown_map() in self._images)
+        key = (
+            self.width(),
+            self.height(),
+            ratio,
+            self.scale,
+            self.offset.x(),
+            self.offset.y(),
+            self.workspace.lens,
+            len(self.islands),
+            self._shown_map(),
+            self.workspace.mip,
+            id(self._layout),
+            self._shown_map() in self._images,
+        )
         if self._cache is None or self._cache[0] != key:
             image = QImage(int(self.width() * ratio), int(self.height() * ratio), QImage.Format.Format_RGB32)
             image.setDevicePixelRatio(ratio)
@@ -257,8 +264,15 @@ class SheetView(QWidget):
         painter.setTransform(QTransform(self.scale, 0, 0, self.scale, self.offset.x(), self.offset.y()))
         if self._layout is not None and not shows_map:
             halo = QColor(self.theme.raised)
-            painter.setPen(QPen(halo, self._layout.padding, Qt.PenStyle.SolidLine, Qt.PenCapStyle.SquareCap,
-                                Qt.PenJoinStyle.MiterJoin))
+            painter.setPen(
+                QPen(
+                    halo,
+                    self._layout.padding,
+                    Qt.PenStyle.SolidLine,
+                    Qt.PenCapStyle.SquareCap,
+                    Qt.PenJoinStyle.MiterJoin,
+                )
+            )
             painter.setBrush(halo)
             for island in self.islands:
                 painter.drawPath(island.outline)
@@ -282,7 +296,9 @@ class SheetView(QWidget):
             # a smaller level, not a sparse reading, when the sheet is shown small
             while level + 1 < len(images) and images[level].width() > 2 * width * self.scale:
                 level += 1
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.workspace.mip == 0 and self.scale < 4)
+        painter.setRenderHint(
+            QPainter.RenderHint.SmoothPixmapTransform, self.workspace.mip == 0 and self.scale < 4
+        )
         painter.drawImage(QRectF(0, 0, width, height), images[level])
 
     def _island_color(self, bundle: Bundle, island: _Island) -> QColor:
@@ -339,7 +355,9 @@ class SheetView(QWidget):
 
     def _caption(self, bundle: Bundle) -> str:
         """Return what is said below the sheet: of the object pointed at or chosen, else of the layout."""
-        key = self.workspace.hovered or (next(iter(self.workspace.selection)) if len(self.workspace.selection) == 1 else "")
+        key = self.workspace.hovered or (
+            next(iter(self.workspace.selection)) if len(self.workspace.selection) == 1 else ""
+        )
         if self._layout is not None and key in bundle.objects:
             count = sum(1 for island in self.islands if key in island.keys)
             shared = next((len(island.keys) for island in self.islands if key in island.keys), 1)
@@ -394,14 +412,20 @@ class SheetView(QWidget):
         elif event.button() == Qt.MouseButton.LeftButton and self._rubber is not None:
             first, last = self._rubber
             self._rubber = None
-            more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
+            more = bool(
+                event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+            )
             if (first - last).manhattanLength() < 4:
                 island = self.island_at(last)
                 found = set(island.keys) if island is not None else set()
             else:
                 area = QRectF(self.to_sheet(first), self.to_sheet(last)).normalized()
-                found = {key for island in self.islands if island.box.intersects(area)
-                         and island.outline.intersects(area) for key in island.keys}
+                found = {
+                    key
+                    for island in self.islands
+                    if island.box.intersects(area) and island.outline.intersects(area)
+                    for key in island.keys
+                }
             keys = self.workspace.selection ^ found if more else found
             self.workspace.select(keys, self.workspace.bundle_names)
         self.update()

@@ -71,7 +71,9 @@ class _Stop(QAbstractButton):
         theme = self.theme
         box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
         if self.isChecked() or self.hasFocus() or self.underMouse():
-            painter.setPen(QPen(QColor(theme.accent if self.isChecked() or self.hasFocus() else theme.line), 1.3))
+            painter.setPen(
+                QPen(QColor(theme.accent if self.isChecked() or self.hasFocus() else theme.line), 1.3)
+            )
             painter.setBrush(QColor(theme.raised) if self.isChecked() else Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(box, 6, 6)
         painter.setPen(QColor(theme.text))

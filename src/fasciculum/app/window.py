@@ -42,7 +42,13 @@ from fasciculum.model.document import Document
 from fasciculum.session import commands
 
 MODELS = (".glb", ".gltf")
-MAP_NAMES = (("Base colour", "base_color"), ("Normal", "normal"), ("ORM", "orm"), ("Emission", "emissive"), ("No map", "none"))
+MAP_NAMES = (
+    ("Base colour", "base_color"),
+    ("Normal", "normal"),
+    ("ORM", "orm"),
+    ("Emission", "emissive"),
+    ("No map", "none"),
+)
 SIDES = (("Wipe", "wipe"), ("Source", "source"), ("Result", "result"))
 #: seconds for which a message stays
 MESSAGE = 9
@@ -177,15 +183,21 @@ class Window(QMainWindow):
 
     def _lens(self) -> QComboBox:
         return self._chooser(
-            "Lens", tuple((lens.capitalize(), lens) for lens in LENSES),
+            "Lens",
+            tuple((lens.capitalize(), lens) for lens in LENSES),
             "What colours both views: the textures, one colour for each object, or density about the target (pale: on target, "
-            "blue: fewer texels, brown: more).", lambda lens: self.workspace.set_view(lens=lens),
+            "blue: fewer texels, brown: more).",
+            lambda lens: self.workspace.set_view(lens=lens),
         )
 
     def _sheet_tools(self) -> list[QWidget]:
         self.sheet_lens = self._lens()
-        self.map = self._chooser("Map", MAP_NAMES, "Which baked map lies under the islands.",
-                                 lambda name: self.workspace.set_view(map=name))
+        self.map = self._chooser(
+            "Map",
+            MAP_NAMES,
+            "Which baked map lies under the islands.",
+            lambda name: self.workspace.set_view(map=name),
+        )
         self.mip_words = QLabel("mip 0")
         self.mip_words.setProperty("quiet", True)
         self.mip = QSlider(Qt.Orientation.Horizontal)
@@ -199,8 +211,12 @@ class Window(QMainWindow):
 
     def _model_tools(self) -> list[QWidget]:
         self.model_lens = self._lens()
-        self.side = self._chooser("Side", SIDES, "Source and result with a divider to drag, or one of them (Space flips)",
-                                  lambda side: self.workspace.set_view(side=side))
+        self.side = self._chooser(
+            "Side",
+            SIDES,
+            "Source and result with a divider to drag, or one of them (Space flips)",
+            lambda side: self.workspace.set_view(side=side),
+        )
         self.model_whole = self._whole_button("model")
         return [self.model_lens, self.side, self.model_whole]
 
@@ -236,58 +252,259 @@ class Window(QMainWindow):
         acts = [
             Act("new", "New project", "Start over with nothing", self.new, "Ctrl+N", menu="project"),
             Act("open", "Open project …", "Open a saved project", self.open, "Ctrl+O", menu="project"),
-            Act("demo", "Open the demo station", "Open the ropeway station that comes along", self.open_demo, menu="project"),
+            Act(
+                "demo",
+                "Open the demo station",
+                "Open the ropeway station that comes along",
+                self.open_demo,
+                menu="project",
+            ),
             Act("save", "Save", "Save the project", self.save, "Ctrl+S", scene, "project"),
-            Act("save_as", "Save as …", "Save the project under another name", self.save_as, "Ctrl+Shift+S", scene, "project"),
-            Act("add_models", "Add models …", "Gather model files into the project", self.add_models, "Ctrl+Shift+A",
-                menu="project"),
-            Act("undo", "Undo", "Take back the last step", self.undo, "Ctrl+Z", lambda: bool(workspace.session.undo_label), "edit"),
-            Act("redo", "Redo", "Do the last step again", self.redo, "Ctrl+Shift+Z", lambda: bool(workspace.session.redo_label),
-                "edit"),
-            Act("new_bundle", "New bundle", "Put the chosen objects into a bundle of their own", self.new_bundle, "Ctrl+B",
-                menu="edit"),
-            Act("rename_bundle", "Rename bundle", "Give the chosen bundle another name", lambda: self.bundles.rename(), "F2",
-                some_bundle, "edit"),
-            Act("remove_bundle", "Remove bundle", "Take the chosen bundles away; their objects become loose", self.remove_bundle,
-                "Ctrl+Backspace", some_bundle, "edit"),
-            Act("make_loose", "Make loose", "Take the chosen objects out of their bundles", self.make_loose, "Ctrl+L", some_object,
-                "edit"),
-            Act("choose_all", "Choose all objects", "Choose every object of the project", self.choose_all, "Ctrl+A", scene, "edit"),
-            Act("choose_bundle", "Choose the bundle's objects", "Choose every object of the chosen bundles", self.choose_bundle,
-                "Ctrl+Shift+B", some_bundle, "edit"),
-            Act("main", "Do the stage's act", "Add models, pack, bake, compare or deliver, by the stage", self.main,
-                "Ctrl+Return|Ctrl+Enter", menu="work"),
-            Act("pack", "Pack", "Lay out the chosen bundles", lambda: workspace.pack(), "", some_bundle, "work"),
-            Act("pack_all", "Pack all bundles", "Lay out every bundle", lambda: workspace.pack(self._all()), "Ctrl+Alt+P", scene,
-                "work"),
-            Act("bake", "Bake", "Bake the maps of the chosen bundles", lambda: workspace.bake(), "", some_bundle, "work"),
-            Act("bake_all", "Bake all bundles", "Bake every bundle that has a layout",
-                lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]), "Ctrl+Alt+B", scene,
-                "work"),
-            Act("check", "Compare with source", "Compare every baked bundle with its source", lambda: workspace.check(), "", scene,
-                "work"),
-            Act("deliver", "Deliver", "Write the results", lambda: self.settings.panels["deliver"].deliver(), "", scene, "work"),
-            Act("cancel", "Cancel what runs", "Stop the running work; nothing of it is kept", self.cancel, "Ctrl+.",
-                lambda: workspace.worker.runner.running is not None, "work"),
-            Act("queue", "Show the queue", "What runs and waits, with progress and log", lambda: self.queue.open(), "Ctrl+J",
-                menu="work"),
-            Act("flip", "Flip source and result", "Show the other side of the comparison", self.flip, "Space", scene, "view"),
-            Act("frame", "Frame", "Show the chosen objects, or all, in both views", self.frame_selection, "F", scene, "view"),
-            Act("widen_sheet", "Widen the sheet", "Give the sheet the room of both views, or give it back",
-                lambda: self.widen("" if self.sheet_whole.isChecked() else "sheet"), "Ctrl+1", menu="view"),
-            Act("widen_model", "Widen the model", "Give the model the room of both views, or give it back",
-                lambda: self.widen("" if self.model_whole.isChecked() else "model"), "Ctrl+2", menu="view"),
-            Act("search", "Find by name", "Find any command, object, bundle or setting", self.open_search, "Ctrl+K", menu="view"),
-            Act("project_menu", "Project menu", "New, open, save, recent", lambda: self._open_menu(self.project), "Alt+P"),
-            Act("theme", "Light or dark", "Change between the dark and the light look, from the next start on", self.flip_theme,
-                menu="view"),
+            Act(
+                "save_as",
+                "Save as …",
+                "Save the project under another name",
+                self.save_as,
+                "Ctrl+Shift+S",
+                scene,
+                "project",
+            ),
+            Act(
+                "add_models",
+                "Add models …",
+                "Gather model files into the project",
+                self.add_models,
+                "Ctrl+Shift+A",
+                menu="project",
+            ),
+            Act(
+                "undo",
+                "Undo",
+                "Take back the last step",
+                self.undo,
+                "Ctrl+Z",
+                lambda: bool(workspace.session.undo_label),
+                "edit",
+            ),
+            Act(
+                "redo",
+                "Redo",
+                "Do the last step again",
+                self.redo,
+                "Ctrl+Shift+Z",
+                lambda: bool(workspace.session.redo_label),
+                "edit",
+            ),
+            Act(
+                "new_bundle",
+                "New bundle",
+                "Put the chosen objects into a bundle of their own",
+                self.new_bundle,
+                "Ctrl+B",
+                menu="edit",
+            ),
+            Act(
+                "rename_bundle",
+                "Rename bundle",
+                "Give the chosen bundle another name",
+                lambda: self.bundles.rename(),
+                "F2",
+                some_bundle,
+                "edit",
+            ),
+            Act(
+                "remove_bundle",
+                "Remove bundle",
+                "Take the chosen bundles away; their objects become loose",
+                self.remove_bundle,
+                "Ctrl+Backspace",
+                some_bundle,
+                "edit",
+            ),
+            Act(
+                "make_loose",
+                "Make loose",
+                "Take the chosen objects out of their bundles",
+                self.make_loose,
+                "Ctrl+L",
+                some_object,
+                "edit",
+            ),
+            Act(
+                "choose_all",
+                "Choose all objects",
+                "Choose every object of the project",
+                self.choose_all,
+                "Ctrl+A",
+                scene,
+                "edit",
+            ),
+            Act(
+                "choose_bundle",
+                "Choose the bundle's objects",
+                "Choose every object of the chosen bundles",
+                self.choose_bundle,
+                "Ctrl+Shift+B",
+                some_bundle,
+                "edit",
+            ),
+            Act(
+                "main",
+                "Do the stage's act",
+                "Add models, pack, bake, compare or deliver, by the stage",
+                self.main,
+                "Ctrl+Return|Ctrl+Enter",
+                menu="work",
+            ),
+            Act(
+                "pack",
+                "Pack",
+                "Lay out the chosen bundles",
+                lambda: workspace.pack(),
+                "",
+                some_bundle,
+                "work",
+            ),
+            Act(
+                "pack_all",
+                "Pack all bundles",
+                "Lay out every bundle",
+                lambda: workspace.pack(self._all()),
+                "Ctrl+Alt+P",
+                scene,
+                "work",
+            ),
+            Act(
+                "bake",
+                "Bake",
+                "Bake the maps of the chosen bundles",
+                lambda: workspace.bake(),
+                "",
+                some_bundle,
+                "work",
+            ),
+            Act(
+                "bake_all",
+                "Bake all bundles",
+                "Bake every bundle that has a layout",
+                lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]),
+                "Ctrl+Alt+B",
+                scene,
+                "work",
+            ),
+            Act(
+                "check",
+                "Compare with source",
+                "Compare every baked bundle with its source",
+                lambda: workspace.check(),
+                "",
+                scene,
+                "work",
+            ),
+            Act(
+                "deliver",
+                "Deliver",
+                "Write the results",
+                lambda: self.settings.panels["deliver"].deliver(),
+                "",
+                scene,
+                "work",
+            ),
+            Act(
+                "cancel",
+                "Cancel what runs",
+                "Stop the running work; nothing of it is kept",
+                self.cancel,
+                "Ctrl+.",
+                lambda: workspace.worker.runner.running is not None,
+                "work",
+            ),
+            Act(
+                "queue",
+                "Show the queue",
+                "What runs and waits, with progress and log",
+                lambda: self.queue.open(),
+                "Ctrl+J",
+                menu="work",
+            ),
+            Act(
+                "flip",
+                "Flip source and result",
+                "Show the other side of the comparison",
+                self.flip,
+                "Space",
+                scene,
+                "view",
+            ),
+            Act(
+                "frame",
+                "Frame",
+                "Show the chosen objects, or all, in both views",
+                self.frame_selection,
+                "F",
+                scene,
+                "view",
+            ),
+            Act(
+                "widen_sheet",
+                "Widen the sheet",
+                "Give the sheet the room of both views, or give it back",
+                lambda: self.widen("" if self.sheet_whole.isChecked() else "sheet"),
+                "Ctrl+1",
+                menu="view",
+            ),
+            Act(
+                "widen_model",
+                "Widen the model",
+                "Give the model the room of both views, or give it back",
+                lambda: self.widen("" if self.model_whole.isChecked() else "model"),
+                "Ctrl+2",
+                menu="view",
+            ),
+            Act(
+                "search",
+                "Find by name",
+                "Find any command, object, bundle or setting",
+                self.open_search,
+                "Ctrl+K",
+                menu="view",
+            ),
+            Act(
+                "project_menu",
+                "Project menu",
+                "New, open, save, recent",
+                lambda: self._open_menu(self.project),
+                "Alt+P",
+            ),
+            Act(
+                "theme",
+                "Light or dark",
+                "Change between the dark and the light look, from the next start on",
+                self.flip_theme,
+                menu="view",
+            ),
         ]
         for number, stage in enumerate(STAGES):
-            acts.append(Act(f"stage_{stage.replace(' ', '_')}", f"Stage: {stage}", f"Show the settings for {stage}",
-                            partial(workspace.set_stage, stage), str(number + 1), menu="view"))
+            acts.append(
+                Act(
+                    f"stage_{stage.replace(' ', '_')}",
+                    f"Stage: {stage}",
+                    f"Show the settings for {stage}",
+                    partial(workspace.set_stage, stage),
+                    str(number + 1),
+                    menu="view",
+                )
+            )
         for lens in LENSES:
-            acts.append(Act(f"lens_{lens}", f"Lens: {lens}", f"Colour both views by {lens}",
-                            partial(workspace.set_view, lens=lens), menu="view"))
+            acts.append(
+                Act(
+                    f"lens_{lens}",
+                    f"Lens: {lens}",
+                    f"Colour both views by {lens}",
+                    partial(workspace.set_view, lens=lens),
+                    menu="view",
+                )
+            )
         return acts
 
     def _all(self) -> list[str]:
@@ -308,7 +525,9 @@ class Window(QMainWindow):
             if part == "project":
                 recent = menu.addMenu("Recent projects")
                 for name in self.workspace.recent():
-                    recent.addAction(Path(name).name, partial(self._leave_for, partial(self.workspace.open, Path(name))))
+                    recent.addAction(
+                        Path(name).name, partial(self._leave_for, partial(self.workspace.open, Path(name)))
+                    )
                 recent.setEnabled(not recent.isEmpty())
                 menu.addSeparator()
         menu.addSeparator()
@@ -347,8 +566,9 @@ class Window(QMainWindow):
         """Ask for a name and save."""
         document = self.workspace.document
         beside = Path(document.scene.sources[0].path).parent if document.scene.sources else Path.home()
-        name, _ = QFileDialog.getSaveFileName(self, "Save project", str(beside / f"{document.name}.fasc"),
-                                              "Fasciculum projects (*.fasc)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save project", str(beside / f"{document.name}.fasc"), "Fasciculum projects (*.fasc)"
+        )
         if name:
             path = Path(name)
             self.workspace.save(path if path.suffix == ".fasc" else path.with_name(f"{path.name}.fasc"), then)
@@ -399,7 +619,9 @@ class Window(QMainWindow):
 
     def choose_bundle(self) -> None:
         """Choose the objects of the chosen bundles."""
-        self.workspace.select({key for bundle in self.workspace.bundles for key in bundle.objects}, self.workspace.bundle_names)
+        self.workspace.select(
+            {key for bundle in self.workspace.bundles for key in bundle.objects}, self.workspace.bundle_names
+        )
 
     def main(self) -> None:
         """Do what the stage is for."""
@@ -408,8 +630,13 @@ class Window(QMainWindow):
         if not can:
             self.say(f"{words}.")
             return
-        {"gather": self.add_models, "lay out": self.workspace.pack, "bake": self.workspace.bake, "check": self.workspace.check,
-         "deliver": self.settings.panels["deliver"].deliver}[self.workspace.stage]()
+        {
+            "gather": self.add_models,
+            "lay out": self.workspace.pack,
+            "bake": self.workspace.bake,
+            "check": self.workspace.check,
+            "deliver": self.settings.panels["deliver"].deliver,
+        }[self.workspace.stage]()
 
     def cancel(self) -> None:
         """Stop the running work."""
@@ -435,16 +662,35 @@ class Window(QMainWindow):
     def open_search(self) -> None:
         """Open the search below its button."""
         workspace = self.workspace
-        hits = [Hit(act.title, "command", self.act(act.id), act.shortcut.split("|")[0]) for act in self.acts.values()
-                if act.enabled()]
+        hits = [
+            Hit(act.title, "command", self.act(act.id), act.shortcut.split("|")[0])
+            for act in self.acts.values()
+            if act.enabled()
+        ]
         for bundle in workspace.document.bundles:
             hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
         for item in workspace.document.scene.objects:
             hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
-        for stage, words in (("lay out", ("Width", "Height", "Padding", "Margin", "Turns", "Mirror", "Density", "Surfaces", "Twins",
-                                          "Improve for", "Share")),
-                             ("bake", ("Maps", "Samples", "Bleed", "Depth")),
-                             ("deliver", ("Folder", "Name"))):
+        for stage, words in (
+            (
+                "lay out",
+                (
+                    "Width",
+                    "Height",
+                    "Padding",
+                    "Margin",
+                    "Turns",
+                    "Mirror",
+                    "Density",
+                    "Surfaces",
+                    "Twins",
+                    "Improve for",
+                    "Share",
+                ),
+            ),
+            ("bake", ("Maps", "Samples", "Bleed", "Depth")),
+            ("deliver", ("Folder", "Name")),
+        ):
             for word in words:
                 hits.append(Hit(word, f"setting under {stage}", partial(self._go_to_setting, stage, word)))
         self.searching = CommandSearch(self, hits)
@@ -490,8 +736,12 @@ class Window(QMainWindow):
 
     def _show_view(self) -> None:
         workspace = self.workspace
-        for box, value in ((self.sheet_lens, workspace.lens), (self.model_lens, workspace.lens), (self.side, workspace.side),
-                           (self.map, workspace.map or "base_color")):
+        for box, value in (
+            (self.sheet_lens, workspace.lens),
+            (self.model_lens, workspace.lens),
+            (self.side, workspace.side),
+            (self.map, workspace.map or "base_color"),
+        ):
             box.setCurrentIndex(box.findData(value))
         self.mip.setValue(workspace.mip)
         self.mip_words.setText(f"mip {workspace.mip}")
@@ -521,7 +771,10 @@ class Window(QMainWindow):
         elif models:
             self.workspace.gather([str(path) for path in models])
         if others:
-            self.say(f"{others[0].name} cannot be gathered. Drop .glb or .gltf models, or a .fasc project.", "broken")
+            self.say(
+                f"{others[0].name} cannot be gathered. Drop .glb or .gltf models, or a .fasc project.",
+                "broken",
+            )
 
     def _leave_for(self, following: Callable[[], object]) -> None:
         """Do something that gives up the present project, once what is unsaved has been dealt with."""

@@ -29,8 +29,12 @@ STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = ("colour", "object", "density")
 RECENT = 8
 #: modules that the worker loads ahead of the first job
-WARM = ["fasciculum.operations.bake", "fasciculum.operations.check", "fasciculum.operations.lay_out",
-        "fasciculum.operations.gather"]
+WARM = [
+    "fasciculum.operations.bake",
+    "fasciculum.operations.check",
+    "fasciculum.operations.lay_out",
+    "fasciculum.operations.gather",
+]
 
 
 class Worker(QObject):
@@ -85,8 +89,8 @@ class Workspace(QObject):
         self.session = Session()
         self.session.listeners.append(self._document_changed)
         self.settings = QSettings("fasciculum", "fasciculum")
-        self.worker = Worker(self.session.scratch, WARM, self)
-        self.viewer = Worker(self.session.scratch, ["fasciculum.rendering.service"], self)
+        self.worker = Worker(self.session.exchange, WARM, self)
+        self.viewer = Worker(self.session.exchange, ["fasciculum.rendering.service"], self)
         self.worker.changed.connect(self._queue_changed)
         self.selection: frozenset[str] = frozenset()
         self.hovered = ""
@@ -207,8 +211,14 @@ class Workspace(QObject):
 
     # -- work -------------------------------------------------------------------------------------------------
 
-    def submit(self, title: str, function: Callable[..., Any], *arguments: Any,
-               finished: Callable[[Any], None] | None = None, **keywords: Any) -> Job:
+    def submit(
+        self,
+        title: str,
+        function: Callable[..., Any],
+        *arguments: Any,
+        finished: Callable[[Any], None] | None = None,
+        **keywords: Any,
+    ) -> Job:
         """Queue work for the worker process."""
         return self.worker.runner.submit(title, function, *arguments, finished=finished, **keywords)
 
@@ -217,11 +227,17 @@ class Workspace(QObject):
             if job.over and job.number not in self._told:
                 self._told.add(job.number)
                 if job.state == FAILED and job.error is not None:
-                    crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
+                    crash = (
+                        job.error
+                        if isinstance(job.error, FasciculumError)
+                        else FasciculumError(str(job.error))
+                    )
                     words = str(crash)
                     if getattr(crash, "code", "") == "crash":
-                        words = f"{job.title} failed by a fault of the program: {words.strip().splitlines()[-1]} " \
-                                "The queue's log holds the details."
+                        words = (
+                            f"{job.title} failed by a fault of the program: {words.strip().splitlines()[-1]} "
+                            "The queue's log holds the details."
+                        )
                     elif isinstance(crash, WorkerLost):
                         words = f"{job.title}: {crash.message} {crash.hint}"
                     self.say(words, "broken")
@@ -233,7 +249,9 @@ class Workspace(QObject):
         """Whether work of that title runs or waits."""
         return any(job.title == title for job in self.worker.runner.unfinished)
 
-    def _proposal(self, name: str, made_from: str, now: str, change: Callable[[Document], Document], label: str) -> None:
+    def _proposal(
+        self, name: str, made_from: str, now: str, change: Callable[[Document], Document], label: str
+    ) -> None:
         """Apply a result if what it was made from is still so."""
         if not any(bundle.name == name for bundle in self.document.bundles) or made_from != now:
             self.say(f"{name} was changed meanwhile; the result was set aside.")
@@ -271,8 +289,13 @@ class Workspace(QObject):
             def take(layout: Layout, name: str = name) -> None:
                 if any(bundle.name == name for bundle in self.document.bundles):
                     now = layout_digest(self.document.scene, self.document.bundle(name))
-                    self._proposal(name, layout.made_from, now, lambda d: commands.put_layout(d, name, layout),
-                                   f"Pack {name}")
+                    self._proposal(
+                        name,
+                        layout.made_from,
+                        now,
+                        lambda d: commands.put_layout(d, name, layout),
+                        f"Pack {name}",
+                    )
 
             self.submit(title, lay_out, self.document.scene, bundle, finished=take)
 
@@ -290,8 +313,13 @@ class Workspace(QObject):
             def take(made: Texturing, name: str = name) -> None:
                 if any(bundle.name == name for bundle in self.document.bundles):
                     now = bake_digest(self.document.scene, self.document.bundle(name))
-                    self._proposal(name, made.made_from, now, lambda d: commands.put_texturing(d, name, made),
-                                   f"Bake {name}")
+                    self._proposal(
+                        name,
+                        made.made_from,
+                        now,
+                        lambda d: commands.put_texturing(d, name, made),
+                        f"Bake {name}",
+                    )
 
             self.submit(title, bake, self.document.scene, bundle, self.session.store, finished=take)
 
@@ -306,7 +334,9 @@ class Workspace(QObject):
                 continue
             some = True
 
-            def take(result: CheckResult | None, name: str = name, made: Texturing | None = bundle.texturing) -> None:
+            def take(
+                result: CheckResult | None, name: str = name, made: Texturing | None = bundle.texturing
+            ) -> None:
                 now = next((b for b in self.document.bundles if b.name == name), None)
                 if now is None or now.texturing is not made:
                     self.say(f"{name} was changed meanwhile; the check was set aside.")

@@ -50,8 +50,12 @@ def factors_of(material: Material) -> NDArray[np.float64]:
     strength = material.emissive_strength
     return np.array(
         [
-            *material.base_color_factor, material.metallic_factor, material.roughness_factor,
-            material.normal_scale, material.occlusion_strength, *(part * strength for part in material.emissive_factor),
+            *material.base_color_factor,
+            material.metallic_factor,
+            material.roughness_factor,
+            material.normal_scale,
+            material.occlusion_strength,
+            *(part * strength for part in material.emissive_factor),
         ],
         np.float64,
     )
@@ -69,14 +73,32 @@ class Shading:
         self.affine = np.zeros((count, SLOTS, 6))
         self.plan = np.zeros((count, SLOTS, 3), np.int32)
         chosen = np.flatnonzero(target.material == number)
-        plan_triangles(target.maps, target.uvs, chosen, self.pyramids.levels, self.pyramids.level_count, finest,
-                       self.affine, self.plan)
+        plan_triangles(
+            target.maps,
+            target.uvs,
+            chosen,
+            self.pyramids.levels,
+            self.pyramids.level_count,
+            finest,
+            self.affine,
+            self.plan,
+        )
 
     def arguments(self, target: Target) -> tuple[Any, ...]:
         """Return the leading arguments of the shading kernels."""
         read = self.pyramids
-        return (read.texels, read.levels, read.level_count, read.wraps, factors_of(self.material), self.affine,
-                self.plan, target.maps, target.colors, target.frames)
+        return (
+            read.texels,
+            read.levels,
+            read.level_count,
+            read.wraps,
+            factors_of(self.material),
+            self.affine,
+            self.plan,
+            target.maps,
+            target.colors,
+            target.frames,
+        )
 
 
 def bake_carried(
@@ -119,8 +141,15 @@ def bake_carried(
         limits = np.array([(1 << recipe.bits) - 1, _alpha_factor(shading.material, recipe), recipe.emission])
         for at in range(first, last, SLICE):
             shading_part.update(at / total, f"Baking {name}")
-            shade_texels(*shading.arguments(target), ids, listed[at : min(at + SLICE, last)], grid, encode, limits,
-                         *(outputs[name] for name in ("base_color", "normal", "orm", "emissive")))
+            shade_texels(
+                *shading.arguments(target),
+                ids,
+                listed[at : min(at + SLICE, last)],
+                grid,
+                encode,
+                limits,
+                *(outputs[name] for name in ("base_color", "normal", "orm", "emissive")),
+            )
     maps = {name: outputs[name] for name in recipe.maps}
     if recipe.opaque and "base_color" in maps:
         maps["base_color"][..., 3] = (1 << recipe.bits) - 1
@@ -161,9 +190,7 @@ def nearest_covered(ids: NDArray[np.int32], progress: Progress = SILENT) -> NDAr
     return nearest
 
 
-def _bleed(
-    ids: NDArray[np.int32], maps: dict[str, NDArray[Any]], recipe: Recipe, progress: Progress
-) -> None:
+def _bleed(ids: NDArray[np.int32], maps: dict[str, NDArray[Any]], recipe: Recipe, progress: Progress) -> None:
     limit = recipe.bleed if recipe.bleed is not None else recipe.width + recipe.height
     if limit <= 0 or not maps:
         return

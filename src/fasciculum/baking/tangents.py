@@ -58,9 +58,9 @@ def tangents(
     keys = np.ascontiguousarray(rows).view([("", np.float32)] * rows.shape[1])[:, 0]
     _, group = np.unique(keys, return_inverse=True)
     group = group.reshape(-1)
-    total = np.stack(
-        [np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)], axis=1
-    )[group].reshape(count, 3, 3)
+    total = np.stack([np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)], axis=1)[
+        group
+    ].reshape(count, 3, 3)
     lost = np.linalg.norm(total, axis=-1, keepdims=True) < 1e-12
     total = np.where(lost, _any_tangent(normal), total)
     total = _unit(total - normal * (normal * total).sum(-1, keepdims=True))

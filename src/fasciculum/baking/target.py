@@ -129,7 +129,11 @@ def corner_tangents(primitive: Primitive, uvs: NDArray[np.float64]) -> NDArray[n
 
 
 def _add_primitive(
-    scene: Scene, item: Object, primitive: Primitive, sheet: NDArray[np.float64], parts: dict[str, list[NDArray]]
+    scene: Scene,
+    item: Object,
+    primitive: Primitive,
+    sheet: NDArray[np.float64],
+    parts: dict[str, list[NDArray]],
 ) -> None:
     count = len(primitive.triangles)
     material = scene.material_of(primitive)
@@ -152,14 +156,21 @@ def _add_primitive(
     linear = upright(scene.nodes[item.node].world)
     positions = primitive.positions.astype(np.float64)[primitive.triangles] @ linear.T
     parts["area"].append(
-        0.5 * np.linalg.norm(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1)
+        0.5
+        * np.linalg.norm(
+            np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1
+        )
     )
     parts["material"].append(np.full(count, primitive.material, np.int32))
     parts["frames"].append(_frames(material.normal is not None, material, primitive, sheet, linear))
 
 
 def _frames(
-    needed: bool, material: object, primitive: Primitive, sheet: NDArray[np.float64], linear: NDArray[np.float64]
+    needed: bool,
+    material: object,
+    primitive: Primitive,
+    sheet: NDArray[np.float64],
+    linear: NDArray[np.float64],
 ) -> NDArray[np.float64]:
     frames = np.zeros((len(sheet), 3, 11))
     frames[..., 2] = frames[..., 3] = frames[..., 6] = frames[..., 7] = frames[..., 10] = 1.0

@@ -15,37 +15,68 @@ def check_layout(bundle: Bundle) -> list[Finding]:
     name, findings = bundle.name, []
     if layout.scale <= 0:
         return [
-            Finding("does_not_fit", ERROR, f"{name}: the islands do not fit {layout.width} x {layout.height} with "
-                    f"{layout.padding} px padding at any density.", "Choose a larger sheet or less padding.",
-                    bundle=name)
+            Finding(
+                "does_not_fit",
+                ERROR,
+                f"{name}: the islands do not fit {layout.width} x {layout.height} with "
+                f"{layout.padding} px padding at any density.",
+                "Choose a larger sheet or less padding.",
+                bundle=name,
+            )
         ]
     if layout.overlap > 0:
         findings.append(
-            Finding("overlap", ERROR, f"{name}: islands overlap on {layout.overlap:.1f} square texels.",
-                    "Pack the bundle again.", bundle=name)
+            Finding(
+                "overlap",
+                ERROR,
+                f"{name}: islands overlap on {layout.overlap:.1f} square texels.",
+                "Pack the bundle again.",
+                bundle=name,
+            )
         )
     if 0 <= layout.gap < layout.padding:
         findings.append(
-            Finding("gap", ERROR, f"{name}: two islands are {layout.gap} px apart, less than the padding of "
-                    f"{layout.padding} px.", "Pack the bundle again.", bundle=name)
+            Finding(
+                "gap",
+                ERROR,
+                f"{name}: two islands are {layout.gap} px apart, less than the padding of "
+                f"{layout.padding} px.",
+                "Pack the bundle again.",
+                bundle=name,
+            )
         )
     if 0 <= layout.border_gap < layout.margin:
         findings.append(
-            Finding("margin", ERROR, f"{name}: an island is {layout.border_gap} px from the border, less than "
-                    f"{layout.margin} px.", "Pack the bundle again.", bundle=name)
+            Finding(
+                "margin",
+                ERROR,
+                f"{name}: an island is {layout.border_gap} px from the border, less than {layout.margin} px.",
+                "Pack the bundle again.",
+                bundle=name,
+            )
         )
     if layout.fill < 0.3:
         cost = texture_bytes(layout.width, layout.height) / MIB
         findings.append(
-            Finding("low_fill", WARNING, f"{name}: only {layout.fill:.0%} of the sheet is used, of {cost:.0f} MiB a "
-                    "map.", "Try a smaller or a differently shaped sheet, or less padding.", bundle=name)
+            Finding(
+                "low_fill",
+                WARNING,
+                f"{name}: only {layout.fill:.0%} of the sheet is used, of {cost:.0f} MiB a map.",
+                "Try a smaller or a differently shaped sheet, or less padding.",
+                bundle=name,
+            )
         )
     for surface in layout.surfaces:
         share = float(surface.projected.mean()) if len(surface.projected) else 0.0
         if share > 0:
             key = surface.objects[0]
             findings.append(
-                Finding("projected", INFO, f"{key}: {share:.0%} of its triangles had no usable source UVs and got a "
-                        "box projection.", object=key, bundle=name)
+                Finding(
+                    "projected",
+                    INFO,
+                    f"{key}: {share:.0%} of its triangles had no usable source UVs and got a box projection.",
+                    object=key,
+                    bundle=name,
+                )
             )
     return findings

@@ -21,19 +21,37 @@ def check_match(bundle: Bundle) -> list[Finding]:
         limit = SEEN if entry.yield_ >= 0.9 or math.isnan(entry.yield_) else SEEN_BLURRED
         if entry.base_color < limit:
             findings.append(
-                Finding("differs", WARNING, f"{entry.object}: base colour matches its source at only "
-                        f"{entry.base_color:.1f} dB.", "Look at it with the wipe; give it a larger share.",
-                        object=entry.object, bundle=bundle.name)
+                Finding(
+                    "differs",
+                    WARNING,
+                    f"{entry.object}: base colour matches its source at only {entry.base_color:.1f} dB.",
+                    "Look at it with the wipe; give it a larger share.",
+                    object=entry.object,
+                    bundle=bundle.name,
+                )
             )
         if entry.yield_ < LOW_YIELD:
             findings.append(
-                Finding("blurred", INFO, f"{entry.object} keeps {entry.yield_:.0%} of its source's sharpness.",
-                        "Give it a larger share, a larger sheet, or a bundle of its own.", object=entry.object,
-                        bundle=bundle.name)
+                Finding(
+                    "blurred",
+                    INFO,
+                    f"{entry.object} keeps {entry.yield_:.0%} of its source's sharpness.",
+                    "Give it a larger share, a larger sheet, or a bundle of its own.",
+                    object=entry.object,
+                    bundle=bundle.name,
+                )
             )
-    if bundle.layout is not None and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 2:
+    if (
+        bundle.layout is not None
+        and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 2
+    ):
         findings.append(
-            Finding("mixing", WARNING, f"{bundle.name}: neighbours mix below {bundle.check.clean_down_to} px.",
-                    "Use more padding.", bundle=bundle.name)
+            Finding(
+                "mixing",
+                WARNING,
+                f"{bundle.name}: neighbours mix below {bundle.check.clean_down_to} px.",
+                "Use more padding.",
+                bundle=bundle.name,
+            )
         )
     return findings

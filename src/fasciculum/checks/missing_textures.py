@@ -23,15 +23,26 @@ def missing_textures(scene: Scene) -> list[Finding]:
                 words = role.replace("_", " ")
                 if image.missing:
                     findings.append(
-                        Finding("missing_texture", WARNING, f"{item.key}: the {words} texture {image.name} of "
-                                f"{material.name} is missing; its factor alone is baked.",
-                                "Put the file back beside the model and gather it again.",
-                                object=item.key, material=material.name)
+                        Finding(
+                            "missing_texture",
+                            WARNING,
+                            f"{item.key}: the {words} texture {image.name} of "
+                            f"{material.name} is missing; its factor alone is baked.",
+                            "Put the file back beside the model and gather it again.",
+                            object=item.key,
+                            material=material.name,
+                        )
                     )
                 elif max(image.width, image.height) <= TINY and largest >= 16 * TINY:
                     findings.append(
-                        Finding("tiny_texture", WARNING, f"{item.key}: the {words} texture {image.name} is only "
-                                f"{image.width} x {image.height} pixels.", "Check that it is not a stand-in.",
-                                object=item.key, material=material.name)
+                        Finding(
+                            "tiny_texture",
+                            WARNING,
+                            f"{item.key}: the {words} texture {image.name} is only "
+                            f"{image.width} x {image.height} pixels.",
+                            "Check that it is not a stand-in.",
+                            object=item.key,
+                            material=material.name,
+                        )
                     )
     return findings

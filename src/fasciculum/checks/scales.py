@@ -15,12 +15,21 @@ def mirrored_scales(scene: Scene) -> list[Finding]:
         turn = float(np.linalg.det(scene.nodes[item.node].world[:3, :3]))
         if turn < 0:
             findings.append(
-                Finding("mirrored", INFO, f"{item.key} is mirrored by a negative scale; its maps are turned to match.",
-                        object=item.key)
+                Finding(
+                    "mirrored",
+                    INFO,
+                    f"{item.key} is mirrored by a negative scale; its maps are turned to match.",
+                    object=item.key,
+                )
             )
         elif turn == 0:
             findings.append(
-                Finding("no_volume", WARNING, f"{item.key} is scaled to nothing along an axis.",
-                        "Give it a scale, or leave it loose.", object=item.key)
+                Finding(
+                    "no_volume",
+                    WARNING,
+                    f"{item.key} is scaled to nothing along an axis.",
+                    "Give it a scale, or leave it loose.",
+                    object=item.key,
+                )
             )
     return findings

@@ -11,19 +11,30 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
     findings = []
     for item in scene.objects:
         primitives = scene.primitives_of(item)
-        if not any(primitive.has_uv(number) for primitive in primitives for number in range(len(primitive.uv_sets))):
+        if not any(
+            primitive.has_uv(number) for primitive in primitives for number in range(len(primitive.uv_sets))
+        ):
             findings.append(
-                Finding("no_uvs", INFO, f"{item.key} has no UVs; it gets a box projection when it is laid out.",
-                        object=item.key)
+                Finding(
+                    "no_uvs",
+                    INFO,
+                    f"{item.key} has no UVs; it gets a box projection when it is laid out.",
+                    object=item.key,
+                )
             )
         for primitive in primitives:
             material = scene.material_of(primitive)
             for role, slot in material.slots().items():
                 if not primitive.has_uv(slot.uv_set) and not scene.images[slot.image].missing:
                     findings.append(
-                        Finding("wrong_uv_set", WARNING, f"{item.key}: the {role.replace('_', ' ')} texture of "
-                                f"{material.name} reads UV set {slot.uv_set}, which the object does not have.",
-                                "Give the object that UV set, or let the texture read another.",
-                                object=item.key, material=material.name)
+                        Finding(
+                            "wrong_uv_set",
+                            WARNING,
+                            f"{item.key}: the {role.replace('_', ' ')} texture of "
+                            f"{material.name} reads UV set {slot.uv_set}, which the object does not have.",
+                            "Give the object that UV set, or let the texture read another.",
+                            object=item.key,
+                            material=material.name,
+                        )
                     )
     return findings

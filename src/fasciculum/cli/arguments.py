@@ -13,7 +13,17 @@ LATER = {
     "pair_by": "baking from high-poly models is not built yet.",
     "delivery": "named deliveries are not built yet.",
 }
-LATER_MAPS = {"ao", "object_id", "material_id", "lit", "light", "roughness", "metallic", "occlusion", "opacity"}
+LATER_MAPS = {
+    "ao",
+    "object_id",
+    "material_id",
+    "lit",
+    "light",
+    "roughness",
+    "metallic",
+    "occlusion",
+    "opacity",
+}
 MAPS = ("base_color", "normal", "orm", "emissive")
 
 
@@ -65,14 +75,18 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument("--bundle", choices=("one", "object", "alpha", "auto"), default="auto")
     make.add_argument("--size", type=_size, default=(2048, 2048), metavar="2048|WxH")
     make.add_argument("--padding", type=_between(0, 256), default=8, help="px between islands")
-    make.add_argument("--margin", type=_between(0, 256), default=None, help="px to the border (default: half the padding)")
+    make.add_argument(
+        "--margin", type=_between(0, 256), default=None, help="px to the border (default: half the padding)"
+    )
     make.add_argument("--turns", choices=("none", "half", "quarter", "eighth", "any"), default="quarter")
     make.add_argument("--mirror", action="store_true", help="let the packer mirror islands")
     make.add_argument("--density", choices=("even", "keep"), default="even")
     make.add_argument("--tiles", type=_between(1, 1000), default=1)
     make.add_argument("--uv", choices=("keep", "auto", "unwrap"), default="auto")
     make.add_argument("--twins", action=argparse.BooleanOptionalAction, default=True)
-    make.add_argument("--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout")
+    make.add_argument(
+        "--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout"
+    )
     make.add_argument("--seed", type=_between(0, 2**31), default=0)
     make.add_argument("--maps", type=_maps, default=(), metavar="auto|NAMES")
     make.add_argument("--samples", type=int, choices=(1, 4, 16), default=1)
@@ -86,8 +100,12 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     kinds = make.add_mutually_exclusive_group()
     for kind in ("glb", "gltf", "obj"):
         kinds.add_argument(f"--{kind}", action="store_true")
-    make.add_argument("--external-textures", action="store_true", help="refer to the textures instead of embedding them")
-    make.add_argument("--keep-source-uvs", action="store_true", help="keep the source UVs behind the sheet UVs")
+    make.add_argument(
+        "--external-textures", action="store_true", help="refer to the textures instead of embedding them"
+    )
+    make.add_argument(
+        "--keep-source-uvs", action="store_true", help="keep the source UVs behind the sheet UVs"
+    )
     make.add_argument("--json", action="store_true")
 
 

@@ -94,8 +94,11 @@ def main(arguments: list[str] | None = None) -> int:
     def stop(number: int, frame: FrameType | None) -> None:
         stopping.set()
 
-    previous = [signal.signal(kind, stop) for kind in (signal.SIGINT, signal.SIGTERM)] \
-        if threading.current_thread() is threading.main_thread() else []
+    previous = (
+        [signal.signal(kind, stop) for kind in (signal.SIGINT, signal.SIGTERM)]
+        if threading.current_thread() is threading.main_thread()
+        else []
+    )
     teller = _Teller()
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-"))
     try:
@@ -110,7 +113,9 @@ def main(arguments: list[str] | None = None) -> int:
         return _exit_code(error)
     except Exception:
         log = _log_crash()
-        crash = FasciculumError("this is a fault of the program.", file=str(log), hint="The file holds the details.")
+        crash = FasciculumError(
+            "this is a fault of the program.", file=str(log), hint="The file holds the details."
+        )
         crash.code = "crash"
         _say_error(crash, wants_json)
         return CRASHED
@@ -128,10 +133,14 @@ def _say_error(error: FasciculumError, wants_json: bool) -> None:
 
 
 def _window(parsed: Any) -> int:
-    display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
+    display = (
+        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
+    )
     if not display:
-        sys.stderr.write("fasciculum: there is no display to open a window on. "
-                         "Use the commands inspect, make, run, check or demo --headless.\n")
+        sys.stderr.write(
+            "fasciculum: there is no display to open a window on. "
+            "Use the commands inspect, make, run, check or demo --headless.\n"
+        )
         return USAGE
     import importlib
 

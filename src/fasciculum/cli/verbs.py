@@ -48,12 +48,22 @@ def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) 
 def _order(parsed: argparse.Namespace) -> Order:
     width, height = parsed.size
     sheet = SheetSettings(
-        width=width, height=height, padding=parsed.padding, margin=parsed.margin, turns=parsed.turns,
-        mirror=parsed.mirror, density=parsed.density, uv=parsed.uv, twins=parsed.twins, seconds=parsed.seconds,
+        width=width,
+        height=height,
+        padding=parsed.padding,
+        margin=parsed.margin,
+        turns=parsed.turns,
+        mirror=parsed.mirror,
+        density=parsed.density,
+        uv=parsed.uv,
+        twins=parsed.twins,
+        seconds=parsed.seconds,
         seed=parsed.seed,
     )
     if 2 * sheet.border + 8 >= min(width, height):
-        raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
+        raise UsageError(
+            "the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin."
+        )
     bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits)
     delivery = DeliverySettings(parsed.name, parsed.external_textures, parsed.keep_source_uvs)
     return Order(parsed.bundle, sheet, bake, delivery)
@@ -99,7 +109,9 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
     names = [bundle.name for bundle in line.document.bundles]
     if parsed.bundle is not None:
         if parsed.bundle not in names:
-            raise UsageError(f"there is no bundle {parsed.bundle}.", file=str(path), hint=f"There are: {', '.join(names)}.")
+            raise UsageError(
+                f"there is no bundle {parsed.bundle}.", file=str(path), hint=f"There are: {', '.join(names)}."
+            )
         names = [parsed.bundle]
     stage = "bake" if parsed.map and not parsed.stage else parsed.stage
     if parsed.map:
@@ -127,7 +139,9 @@ def _only_known_map(line: Pipeline, names: list[str], wanted: str) -> None:
         made = line.document.bundle(name).texturing
         if made is not None and made.map(wanted) is not None:
             return
-    raise UsageError(f"no map {wanted} has been baked.", hint="Bake the bundle first, or name one of its maps.")
+    raise UsageError(
+        f"no map {wanted} has been baked.", hint="Bake the bundle first, or name one of its maps."
+    )
 
 
 def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
@@ -146,5 +160,3 @@ def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) ->
     whole = reports[0] if len(reports) == 1 else {"version": 1, "reports": reports}
     _print(whole, parsed.json, "\n\n".join(report_words(report) for report in reports))
     return _code(findings)
-
-

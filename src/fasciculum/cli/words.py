@@ -14,7 +14,10 @@ def _mib(size: float) -> str:
 def _findings(entries: list[dict[str, str]]) -> list[str]:
     lines = []
     for entry in entries:
-        lines.append(f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else ""))
+        lines.append(
+            f"  {entry['severity']:<8} {entry['message']}"
+            + (f" {entry['remedy']}" if "remedy" in entry else "")
+        )
     return lines
 
 
@@ -44,7 +47,9 @@ def report_words(report: dict[str, Any]) -> str:
         lines.append("findings")
         lines += _findings(report["findings"])
     if report["seconds"]:
-        lines.append("seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items()))
+        lines.append(
+            "seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items())
+        )
     return "\n".join(lines)
 
 
@@ -57,16 +62,22 @@ def inspection_words(found: dict[str, Any]) -> str:
     ]
     for item in found["objects"]:
         density = item["source_density_px_m"]
-        sets = ", ".join(
-            f"UV {uv['set']}: {uv['islands']} islands, span {uv['span_u']} x {uv['span_v']}" for uv in item["uv_sets"]
-        ) or "no UVs"
+        sets = (
+            ", ".join(
+                f"UV {uv['set']}: {uv['islands']} islands, span {uv['span_u']} x {uv['span_v']}"
+                for uv in item["uv_sets"]
+            )
+            or "no UVs"
+        )
         lines.append(
             f"  {item['name']:<28} {item['triangles']:>7} triangles  {item['alpha_mode'].lower():<7}"
             f"{f'{density} px/m' if density else 'no texture':>14}  {', '.join(item['materials'])}  ({sets})"
         )
     lines.append("textures")
     for image in found["textures"]:
-        state = "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
+        state = (
+            "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
+        )
         lines.append(f"  {image['name']:<28} {state}, {image['color_space']}")
     if found["findings"]:
         lines.append("findings")

@@ -6,7 +6,14 @@ import re
 import unicodedata
 
 #: names that some systems keep for devices
-RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+RESERVED = {
+    "con",
+    "prn",
+    "aux",
+    "nul",
+    *(f"com{n}" for n in range(1, 10)),
+    *(f"lpt{n}" for n in range(1, 10)),
+}
 
 
 def file_name(name: str) -> str:

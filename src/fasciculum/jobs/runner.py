@@ -75,8 +75,12 @@ class InlineRunner:
         self._numbers = itertools.count(1)
 
     def submit(
-        self, title: str, function: Callable[..., Any], *arguments: Any,
-        finished: Callable[[Any], None] | None = None, **keywords: Any,
+        self,
+        title: str,
+        function: Callable[..., Any],
+        *arguments: Any,
+        finished: Callable[[Any], None] | None = None,
+        **keywords: Any,
     ) -> Job:
         """Run a function now."""
         job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, RUNNING)
@@ -128,7 +132,13 @@ class Runner:
         """Start a fresh worker."""
         ours, theirs = socket.socketpair()
         with theirs:
-            command = [sys.executable, "-m", "fasciculum.jobs.worker", str(theirs.fileno()), str(self.scratch)]
+            command = [
+                sys.executable,
+                "-m",
+                "fasciculum.jobs.worker",
+                str(theirs.fileno()),
+                str(self.scratch),
+            ]
             self.process = subprocess.Popen(
                 [*command, *self.warm], pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL
             )
@@ -157,8 +167,12 @@ class Runner:
         return [job for job in self.jobs if not job.over]
 
     def submit(
-        self, title: str, function: Callable[..., Any], *arguments: Any,
-        finished: Callable[[Any], None] | None = None, **keywords: Any,
+        self,
+        title: str,
+        function: Callable[..., Any],
+        *arguments: Any,
+        finished: Callable[[Any], None] | None = None,
+        **keywords: Any,
     ) -> Job:
         """Queue a function of a module; ``finished`` gets its value, from `poll`."""
         job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished)

@@ -52,7 +52,9 @@ class _Desk:
 
 def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     module, _, function = name.partition(":")
-    progress = Progress(lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job))
+    progress = Progress(
+        lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job)
+    )
     try:
         positional, keywords = read_payload(arguments)
         found = getattr(importlib.import_module(module), function)

@@ -217,8 +217,25 @@ def _same_reading(levels, wraps, affine, t, one, two):
 
 
 @njit(cache=True)
-def shade(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames, t, x, y, grid, out,
-          sums, weights):
+def shade(
+    texels,
+    levels,
+    level_count,
+    wraps,
+    factors,
+    affine,
+    plan,
+    maps,
+    colors,
+    frames,
+    t,
+    x,
+    y,
+    grid,
+    out,
+    sums,
+    weights,
+):
     """Fill ``out`` (13) with what a material gives at (x, y) of the sheet on triangle t, in linear light.
 
     ``factors``: base colour (4), metallic, roughness, normal scale, occlusion strength, emission (3).
@@ -259,8 +276,27 @@ def shade(texels, levels, level_count, wraps, factors, affine, plan, maps, color
 
 
 @njit(cache=True, parallel=True)
-def shade_texels(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames, ids, listed,
-                 grid, encode, limits, base, normal, orm, emissive):
+def shade_texels(
+    texels,
+    levels,
+    level_count,
+    wraps,
+    factors,
+    affine,
+    plan,
+    maps,
+    colors,
+    frames,
+    ids,
+    listed,
+    grid,
+    encode,
+    limits,
+    base,
+    normal,
+    orm,
+    emissive,
+):
     """Shade listed texels (their flat numbers) into the maps that are not empty.
 
     ``encode`` (65536) gives the sRGB value, 0 to 1, of linear light; ``limits`` holds the greatest stored value,
@@ -273,8 +309,25 @@ def shade_texels(texels, levels, level_count, wraps, factors, affine, plan, maps
         out, sums, weights = np.empty(CHANNELS), np.empty(4), np.empty(3)
         for index in range(block * 1024, min(block * 1024 + 1024, len(listed))):
             y, x = divmod(listed[index], width)
-            shade(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames, ids[y, x],
-                  x + 0.5, y + 0.5, grid, out, sums, weights)
+            shade(
+                texels,
+                levels,
+                level_count,
+                wraps,
+                factors,
+                affine,
+                plan,
+                maps,
+                colors,
+                frames,
+                ids[y, x],
+                x + 0.5,
+                y + 0.5,
+                grid,
+                out,
+                sums,
+                weights,
+            )
             if base.shape[0]:
                 for c in range(3):
                     base[y, x, c] = int(encode[int(min(max(out[c], 0.0), 1.0) * 65535 + 0.5)] * top + 0.5)
@@ -292,15 +345,46 @@ def shade_texels(texels, levels, level_count, wraps, factors, affine, plan, maps
 
 
 @njit(cache=True, parallel=True)
-def shade_points(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames, triangles, places,
-                 grid, found):
+def shade_points(
+    texels,
+    levels,
+    level_count,
+    wraps,
+    factors,
+    affine,
+    plan,
+    maps,
+    colors,
+    frames,
+    triangles,
+    places,
+    grid,
+    found,
+):
     """Fill ``found`` (N, 13) with what the source gives at places (N, 2) of the sheet on the given triangles."""
     blocks = (len(triangles) + 255) // 256
     for block in prange(blocks):
         out, sums, weights = np.empty(CHANNELS), np.empty(4), np.empty(3)
         for index in range(block * 256, min(block * 256 + 256, len(triangles))):
-            shade(texels, levels, level_count, wraps, factors, affine, plan, maps, colors, frames,
-                  triangles[index], places[index, 0], places[index, 1], grid, out, sums, weights)
+            shade(
+                texels,
+                levels,
+                level_count,
+                wraps,
+                factors,
+                affine,
+                plan,
+                maps,
+                colors,
+                frames,
+                triangles[index],
+                places[index, 0],
+                places[index, 1],
+                grid,
+                out,
+                sums,
+                weights,
+            )
             for c in range(CHANNELS):
                 found[index, c] = out[c]
 
@@ -316,5 +400,6 @@ def read_sheet(pixels, places, found):
         xa, xb = min(max(x0, 0), width - 1), min(max(x0 + 1, 0), width - 1)
         ya, yb = min(max(y0, 0), height - 1), min(max(y0 + 1, 0), height - 1)
         for c in range(channels):
-            found[n, c] = ((1 - wy) * ((1 - wx) * pixels[ya, xa, c] + wx * pixels[ya, xb, c])
-                           + wy * ((1 - wx) * pixels[yb, xa, c] + wx * pixels[yb, xb, c]))
+            found[n, c] = (1 - wy) * ((1 - wx) * pixels[ya, xa, c] + wx * pixels[ya, xb, c]) + wy * (
+                (1 - wx) * pixels[yb, xa, c] + wx * pixels[yb, xb, c]
+            )

@@ -115,9 +115,9 @@ class Layout:
     fill: float
     made_from: str
 
-
     def __post_init__(self) -> None:
         freeze_arrays(self)
+
     def first_islands(self) -> list[int]:
         """Return the number of each surface's first island in `placements`, and one past the last."""
         starts = [0]
@@ -136,8 +136,14 @@ class Layout:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""
         surface = self.surfaces[index]
         affine = self.placements[self.first_islands()[index] + surface.island].reshape(-1, 1, 2, 3)
-        return np.einsum("tcij,tcj->tci", np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2)),
-                         surface.corners) + affine[..., 2]
+        return (
+            np.einsum(
+                "tcij,tcj->tci",
+                np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2)),
+                surface.corners,
+            )
+            + affine[..., 2]
+        )
 
 
 @dataclass(frozen=True)

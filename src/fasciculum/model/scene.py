@@ -169,9 +169,9 @@ class Primitive:
     extra: dict[str, Attribute] = field(default_factory=dict)
     targets: tuple[dict[str, Attribute], ...] = ()
 
-
     def __post_init__(self) -> None:
         freeze_arrays(self)
+
     def has_uv(self, number: int) -> bool:
         """Whether the UV set of that number is there."""
         return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)

@@ -35,18 +35,29 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
     if layout is None or layout.scale <= 0:
         raise UsageError("there is no layout to bake into.", item=bundle.name, hint="Pack the bundle first.")
     if layout.overlap > 0:
-        raise UsageError("islands overlap, and would be baked over each other.", item=bundle.name,
-                         hint="Pack the bundle again.")
+        raise UsageError(
+            "islands overlap, and would be baked over each other.",
+            item=bundle.name,
+            hint="Pack the bundle again.",
+        )
     objects = tuple(scene.object(key) for key in bundle.objects)
     needs = needs_of(scene, objects, wanted=bundle.bake.maps)
     progress.update(0.0, f"Preparing {bundle.name}")
     target = build_target(scene, layout)
     recipe = Recipe(
-        maps=needs.maps, width=layout.width, height=layout.height, bits=bundle.bake.bits,
-        samples=bundle.bake.samples, bleed=bundle.bake.bleed, opaque=bundle.alpha_mode == OPAQUE,
-        cutoff=needs.cutoff, emission=1.0 / needs.strength,
+        maps=needs.maps,
+        width=layout.width,
+        height=layout.height,
+        bits=bundle.bake.bits,
+        samples=bundle.bake.samples,
+        bleed=bundle.bake.bleed,
+        opaque=bundle.alpha_mode == OPAQUE,
+        cutoff=needs.cutoff,
+        emission=1.0 / needs.strength,
     )
-    arrays = bake_carried(scene, target, recipe, lambda image: store.get(image.pixels), progress.part(0.02, 0.95))
+    arrays = bake_carried(
+        scene, target, recipe, lambda image: store.get(image.pixels), progress.part(0.02, 0.95)
+    )
     maps = []
     for number, (name, pixels) in enumerate(arrays.items()):
         progress.part(0.95, 1.0).update(number / len(arrays), "Keeping the maps")
@@ -54,12 +65,22 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
             pixels = pixels[..., :3]
         maps.append(
             BakedMap(
-                name, store.put(pixels), layout.width, layout.height, recipe.bits,
-                "srgb" if name in SRGB else "linear", pixels.shape[2],
+                name,
+                store.put(pixels),
+                layout.width,
+                layout.height,
+                recipe.bits,
+                "srgb" if name in SRGB else "linear",
+                pixels.shape[2],
                 needs.strength if name == "emissive" else 1.0,
             )
         )
     return Texturing(
-        maps=tuple(maps), metallic=needs.metallic, roughness=needs.roughness, alpha_cutoff=needs.cutoff or 0.5,
-        double_sided=needs.double_sided, unlit=needs.unlit, made_from=bake_digest(scene, bundle),
+        maps=tuple(maps),
+        metallic=needs.metallic,
+        roughness=needs.roughness,
+        alpha_cutoff=needs.cutoff or 0.5,
+        double_sided=needs.double_sided,
+        unlit=needs.unlit,
+        made_from=bake_digest(scene, bundle),
     )

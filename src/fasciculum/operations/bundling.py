@@ -38,16 +38,23 @@ def bundle_objects(
         groups.append(("All", mode, list(scene.objects)))
         if len(modes) > 1:
             findings.append(
-                Finding("one_alpha_mode", WARNING, f"All objects share one bundle with alpha mode {mode}, though "
-                        f"they came with {', '.join(sorted(modes))}.",
-                        "Bundle them by alpha mode to keep opaque surfaces cheap.", bundle="All")
+                Finding(
+                    "one_alpha_mode",
+                    WARNING,
+                    f"All objects share one bundle with alpha mode {mode}, though "
+                    f"they came with {', '.join(sorted(modes))}.",
+                    "Bundle them by alpha mode to keep opaque surfaces cheap.",
+                    bundle="All",
+                )
             )
     elif rule == "object":
         groups += [(item.key, item.alpha_mode, [item]) for item in scene.objects]
     else:
         for mode in ALPHA_MODES:
             members = [item for item in scene.objects if item.alpha_mode == mode]
-            groups += _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
+            groups += (
+                _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
+            )
     taken: set[str] = set()
     bundles = []
     for name, mode, members in groups:
@@ -62,8 +69,11 @@ def _by_cost(
     scene: Scene, mode: str, members: list[Object], sheet: SheetSettings
 ) -> list[tuple[str, str, list[Object]]]:
     """Set unlit objects apart, and repeating ones that would lose most of their sharpness on a shared sheet."""
-    unlit = [item for item in members if all(
-        index >= 0 and scene.materials[index].unlit for index in scene.materials_of(item))]
+    unlit = [
+        item
+        for item in members
+        if all(index >= 0 and scene.materials[index].unlit for index in scene.materials_of(item))
+    ]
     lit = [item for item in members if item not in unlit]
     figures = {item.key: object_figures(scene, item) for item in lit}
     total = sum(figure.area for figure in figures.values())

@@ -77,8 +77,9 @@ def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
     """Return a layout's L2 stretch and the share of area stretched by more than two, over all its surfaces."""
     weights, l2, shares = [], [], []
     for index, surface in enumerate(layout.surfaces):
-        found = measure_stretch(corners_of(scene, scene.object(surface.objects[0])).world,
-                                layout.sheet_corners(index))
+        found = measure_stretch(
+            corners_of(scene, scene.object(surface.objects[0])).world, layout.sheet_corners(index)
+        )
         if math.isfinite(found.l2):
             weights.append(surface.area)
             l2.append(found.l2**2)
@@ -104,16 +105,33 @@ def check_bundle(
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     emissive = texturing.map("emissive")
     matches = compare(
-        scene, target, maps, lambda image: store.get(image.pixels),
-        strength=emissive.strength if emissive else 1.0, transparent=bundle.alpha_mode != OPAQUE and
-        len({scene.material_of(p).alpha_cutoff for key in bundle.objects
-             for p in scene.primitives_of(scene.object(key))}) == 1,
-        points=points, progress=progress.part(0.0, 0.7),
+        scene,
+        target,
+        maps,
+        lambda image: store.get(image.pixels),
+        strength=emissive.strength if emissive else 1.0,
+        transparent=bundle.alpha_mode != OPAQUE
+        and len(
+            {
+                scene.material_of(p).alpha_cutoff
+                for key in bundle.objects
+                for p in scene.primitives_of(scene.object(key))
+            }
+        )
+        == 1,
+        points=points,
+        progress=progress.part(0.0, 0.7),
     )
     yields = object_yields(scene, layout)
     fidelity = tuple(
-        Fidelity(surface.objects[0], yields[surface.objects[0]], match.base_color, match.orm, match.emissive,
-                 match.normal_p95)
+        Fidelity(
+            surface.objects[0],
+            yields[surface.objects[0]],
+            match.base_color,
+            match.orm,
+            match.emissive,
+            match.normal_p95,
+        )
         for index, surface in enumerate(layout.surfaces)
         if (match := matches.get(index)) is not None
     )
@@ -139,18 +157,31 @@ def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
 def findings_of(scene: Scene, bundle: Bundle) -> list[Finding]:
     """Return what stands to be said about a bundle as it is now."""
     findings = [*check_layout(bundle), *check_match(bundle)]
-    sides = {scene.material_of(primitive).double_sided
-             for key in bundle.objects for primitive in scene.primitives_of(scene.object(key))}
+    sides = {
+        scene.material_of(primitive).double_sided
+        for key in bundle.objects
+        for primitive in scene.primitives_of(scene.object(key))
+    }
     if len(sides) > 1:
         findings.append(
-            Finding("double_sided", INFO, f"{bundle.name} mixes single- and double-sided materials; its one material "
-                    "draws both sides.", "Bundle them apart where back faces cost too much.", bundle=bundle.name)
+            Finding(
+                "double_sided",
+                INFO,
+                f"{bundle.name} mixes single- and double-sided materials; its one material draws both sides.",
+                "Bundle them apart where back faces cost too much.",
+                bundle=bundle.name,
+            )
         )
     modes = {scene.object(key).alpha_mode for key in bundle.objects}
     if modes - {bundle.alpha_mode}:
         findings.append(
-            Finding("alpha_modes", WARNING, f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came "
-                    f"as {', '.join(sorted(modes - {bundle.alpha_mode}))}.", "Move them to a bundle of their own.",
-                    bundle=bundle.name)
+            Finding(
+                "alpha_modes",
+                WARNING,
+                f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came "
+                f"as {', '.join(sorted(modes - {bundle.alpha_mode}))}.",
+                "Move them to a bundle of their own.",
+                bundle=bundle.name,
+            )
         )
     return findings

@@ -51,7 +51,8 @@ def write_whole(target: Path, data: bytes) -> None:
     except OSError as error:
         beside.unlink(missing_ok=True)
         raise OutputError(
-            f"the file cannot be written ({error.strerror or error}).", file=str(target),
+            f"the file cannot be written ({error.strerror or error}).",
+            file=str(target),
             hint="Choose a folder that you may write to, with enough room.",
         ) from error
 
@@ -66,9 +67,7 @@ def encoded_map(store: PixelStore, key: str) -> bytes:
         return data
 
 
-def deliver(
-    document: Document, folder: Path, store: PixelStore, *, progress: Progress = SILENT
-) -> Delivered:
+def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Progress = SILENT) -> Delivered:
     """Write the GLB and the textures of a document.
 
     Parameters
@@ -179,8 +178,10 @@ def _add_parts(
             if bundle is None:
                 key: tuple = ("loose", scene.nodes[node].mesh, item.primitives)
                 if key not in dressed:
-                    dressed[key] = [plain_part(primitive, writer.loose_material(primitive.material))
-                                    for primitive in scene.primitives_of(item)]
+                    dressed[key] = [
+                        plain_part(primitive, writer.loose_material(primitive.material))
+                        for primitive in scene.primitives_of(item)
+                    ]
             else:
                 assert bundle.layout is not None
                 surface = bundle.layout.surface_of(item.key)
@@ -214,8 +215,9 @@ def dress(
 
 def _shape_of(part: Part) -> tuple:
     def shape(attributes: dict[str, Attribute]) -> tuple:
-        return tuple(sorted(
-            (name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items()))
+        return tuple(
+            sorted((name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items())
+        )
 
     return shape(part.attributes), tuple(shape(target) for target in part.targets)
 
@@ -223,14 +225,20 @@ def _shape_of(part: Part) -> tuple:
 def _merged(parts: list[Part]) -> Part:
     def joined(sets: list[dict[str, Attribute]]) -> dict[str, Attribute]:
         return {
-            name: Attribute(np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized)
+            name: Attribute(
+                np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized
+            )
             for name, one in sets[0].items()
         }
 
     offsets = np.cumsum([0] + [len(part.attributes["POSITION"].values) for part in parts])
-    triangles = np.concatenate([part.triangles + offset for part, offset in zip(parts, offsets, strict=False)])
+    triangles = np.concatenate(
+        [part.triangles + offset for part, offset in zip(parts, offsets, strict=False)]
+    )
     targets = tuple(joined([part.targets[index] for part in parts]) for index in range(len(parts[0].targets)))
-    return Part(joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets)
+    return Part(
+        joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets
+    )
 
 
 def _split(
@@ -269,8 +277,11 @@ def _split(
         if not name.startswith("COLOR_"):
             attributes[name] = Attribute(attribute.values[vertex], attribute.type, attribute.normalized)
     targets = tuple(
-        {name: Attribute(a.values[vertex], a.type, a.normalized) for name, a in target.items()
-         if name != "TANGENT" and not name.startswith(("TEXCOORD", "COLOR"))}
+        {
+            name: Attribute(a.values[vertex], a.type, a.normalized)
+            for name, a in target.items()
+            if name != "TANGENT" and not name.startswith(("TEXCOORD", "COLOR"))
+        }
         for target in primitive.targets
     )
     triangles = number.reshape(count, 3).astype(np.int32)

@@ -79,7 +79,9 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         primitives: tuple[Primitive, ...] = tuple(
             replace(part, material=shifted(part.material)) for part in value.primitives
         )
-        aside: tuple[Aside, ...] = tuple(replace(part, material=shifted(part.material)) for part in value.aside)
+        aside: tuple[Aside, ...] = tuple(
+            replace(part, material=shifted(part.material)) for part in value.aside
+        )
         return replace(value, primitives=primitives, aside=aside)
 
     taken = {item.key for item in one.objects}
@@ -89,7 +91,8 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         taken.add(key)
         objects.append(replace(item, key=key, node=item.node + nodes))
     return Scene(
-        sources=one.sources + tuple(replace(item, first_image=item.first_image + images) for item in two.sources),
+        sources=one.sources
+        + tuple(replace(item, first_image=item.first_image + images) for item in two.sources),
         nodes=one.nodes
         + tuple(
             replace(

@@ -37,12 +37,21 @@ def inspect_delivered(
         if entry is not None:
             bundles.append({"name": material.name, "alpha_mode": material.alpha_mode, **entry})
     cost = cost_of(scene, tuple(item.key for item in scene.objects))
-    figures = {"draw_calls": cost.draw_calls, "materials": cost.materials, "textures": cost.textures,
-               "texture_bytes": cost.texture_bytes}
+    figures = {
+        "draw_calls": cost.draw_calls,
+        "materials": cost.materials,
+        "textures": cost.textures,
+        "texture_bytes": cost.texture_bytes,
+    }
     report = {
-        "version": 1, "name": named, "sources": [named], "bundles": bundles,
+        "version": 1,
+        "name": named,
+        "sources": [named],
+        "bundles": bundles,
         "ledger": {"before": figures, "after": figures},
-        "findings": [finding_entry(finding) for finding in findings], "seconds": {}, "files": [],
+        "findings": [finding_entry(finding) for finding in findings],
+        "seconds": {},
+        "files": [],
     }
     return report, findings
 
@@ -50,8 +59,11 @@ def inspect_delivered(
 def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, Any] | None:
     """Return the sheet figures of one material, None when it has no texture to lie on."""
     material = scene.materials[index]
-    sizes = [(scene.images[slot.image].width, scene.images[slot.image].height)
-             for slot in material.slots().values() if not scene.images[slot.image].missing]
+    sizes = [
+        (scene.images[slot.image].width, scene.images[slot.image].height)
+        for slot in material.slots().values()
+        if not scene.images[slot.image].missing
+    ]
     if not sizes:
         return None
     width, height = max(sizes)
@@ -65,7 +77,9 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
                 continue
             if item.key not in objects:
                 objects.append(item.key)
-            if (mesh, item.primitives[place]) in seen or not primitive.has_uv(main_uv_set(material, primitive)):
+            if (mesh, item.primitives[place]) in seen or not primitive.has_uv(
+                main_uv_set(material, primitive)
+            ):
                 continue
             seen.add((mesh, item.primitives[place]))
             corners = corners or corners_of(scene, item)
@@ -85,8 +99,13 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
     overlap = overlap_between(texels, label) if found.clashes or found.outside else 0.0
     if overlap > 1e-3:
         findings.append(
-            Finding("overlap", ERROR, f"{material.name}: islands overlap on {overlap:.1f} square texels.",
-                    "Lay the objects out on a sheet of their own.", material=material.name)
+            Finding(
+                "overlap",
+                ERROR,
+                f"{material.name}: islands overlap on {overlap:.1f} square texels.",
+                "Lay the objects out on a sheet of their own.",
+                material=material.name,
+            )
         )
     areas, flat = surface_areas(world), np.abs(signed_uv_areas(texels))
     stretch = measure_stretch(world, texels)
@@ -94,11 +113,21 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
     return {
         "objects": objects,
         "sheet": {
-            "width": width, "height": height, "tiles": 1, "padding": None, "islands": first, "twins": 0,
-            "fill": number(float(flat.sum()) / (width * height)) or 0.0, "overlap_area": number(overlap),
-            "min_gap_px": found.gap, "margin_px": found.border_gap, "clean_down_to_px": None,
+            "width": width,
+            "height": height,
+            "tiles": 1,
+            "padding": None,
+            "islands": first,
+            "twins": 0,
+            "fill": number(float(flat.sum()) / (width * height)) or 0.0,
+            "overlap_area": number(overlap),
+            "min_gap_px": found.gap,
+            "margin_px": found.border_gap,
+            "clean_down_to_px": None,
         },
         "density": {"unit": "px/m", "p05": None, "median": number(middle, 1), "p95": None},
-        "stretch": {"l2": number(stretch.l2) if math.isfinite(stretch.l2) else None,
-                    "area_share_over_2": number(stretch.share_over_2)},
+        "stretch": {
+            "l2": number(stretch.l2) if math.isfinite(stretch.l2) else None,
+            "area_share_over_2": number(stretch.share_over_2),
+        },
     }

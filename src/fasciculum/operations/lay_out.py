@@ -30,10 +30,21 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout is made from."""
     sheet = bundle.sheet
     made = (
-        sheet.width, sheet.height, sheet.padding, sheet.border, sheet.turns, sheet.mirror, sheet.density, sheet.uv,
-        sheet.twins, bundle.objects, tuple(bundle.share(key) for key in bundle.objects),
+        sheet.width,
+        sheet.height,
+        sheet.padding,
+        sheet.border,
+        sheet.turns,
+        sheet.mirror,
+        sheet.density,
+        sheet.uv,
+        sheet.twins,
+        bundle.objects,
+        tuple(bundle.share(key) for key in bundle.objects),
     )
-    sources = sorted({scene.sources[scene.nodes[scene.object(key).node].source].digest for key in bundle.objects})
+    sources = sorted(
+        {scene.sources[scene.nodes[scene.object(key).node].source].digest for key in bundle.objects}
+    )
     return digest_of(repr(made), *sources)
 
 
@@ -98,11 +109,25 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
     rules = Rules(sheet.width, sheet.height, sheet.padding, sheet.border, angles(sheet.turns), sheet.mirror)
     packed = pack(islands, rules, seconds=sheet.seconds, seed=sheet.seed, progress=progress.part(0.1, 0.95))
     placements = packed.placements.copy()
-    counts = np.repeat(shares, [int(surface.island.max()) + 1 if len(surface.island) else 0 for surface in surfaces])
+    counts = np.repeat(
+        shares, [int(surface.island.max()) + 1 if len(surface.island) else 0 for surface in surfaces]
+    )
     # islands were packed in metres times share; placements take plain metres
     placements.reshape(-1, 2, 3)[:, :, :2] *= counts[:, None, None]
-    layout = Layout(surfaces, placements, packed.scale, sheet.width, sheet.height, sheet.padding, sheet.border,
-                    -1, -1, 0.0, 0.0, layout_digest(scene, bundle))
+    layout = Layout(
+        surfaces,
+        placements,
+        packed.scale,
+        sheet.width,
+        sheet.height,
+        sheet.padding,
+        sheet.border,
+        -1,
+        -1,
+        0.0,
+        0.0,
+        layout_digest(scene, bundle),
+    )
     progress.update(0.96, "Verifying the layout")
     return measured(layout)
 
@@ -137,6 +162,9 @@ def measured(layout: Layout) -> Layout:
     one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
     area = float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
     return replace(
-        layout, gap=found.gap, border_gap=found.border_gap, overlap=overlap,
+        layout,
+        gap=found.gap,
+        border_gap=found.border_gap,
+        overlap=overlap,
         fill=area / (layout.width * layout.height),
     )

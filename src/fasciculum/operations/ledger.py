@@ -38,7 +38,9 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
         materials.update(used)
     images = {
         scene.images[slot.image].pixels or f"missing {slot.image}": scene.images[slot.image]
-        for index in materials if index >= 0 for slot in scene.materials[index].slots().values()
+        for index in materials
+        if index >= 0
+        for slot in scene.materials[index].slots().values()
     }
     size = sum(texture_bytes(image.width, image.height) for image in images.values())
     return Cost(calls, len(materials), len(images), size)

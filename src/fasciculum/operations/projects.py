@@ -38,15 +38,20 @@ def open_project(path: Path, store: PixelStore, *, progress: Progress = SILENT) 
     """
     reader = ProjectReader(path)
     scene, findings = gather(reader.source_paths(), store, progress=progress.part(0.0, 0.7))
-    named = {source.path: entry.named for source, entry in zip(scene.sources, reader.entry.sources, strict=True)}
+    named = {
+        source.path: entry.named for source, entry in zip(scene.sources, reader.entry.sources, strict=True)
+    }
     changed = [
-        Finding("source_changed", WARNING, f"{source.named} has changed since the project was saved.",
-                "Pack and bake the bundles that are stale.")
-        for source, entry in zip(scene.sources, reader.entry.sources, strict=True) if source.digest != entry.digest
+        Finding(
+            "source_changed",
+            WARNING,
+            f"{source.named} has changed since the project was saved.",
+            "Pack and bake the bundles that are stale.",
+        )
+        for source, entry in zip(scene.sources, reader.entry.sources, strict=True)
+        if source.digest != entry.digest
     ]
-    scene = replace(
-        scene, sources=tuple(replace(s, named=named[s.path] or s.named) for s in scene.sources)
-    )
+    scene = replace(scene, sources=tuple(replace(s, named=named[s.path] or s.named) for s in scene.sources))
 
     def keep(data: bytes) -> str:
         pixels = decode(data, place=path.name)
@@ -57,10 +62,24 @@ def open_project(path: Path, store: PixelStore, *, progress: Progress = SILENT) 
     progress.update(0.8, "Reading layouts and maps")
     bundles = reader.bundles({item.key for item in scene.objects}, keep)
     lost = [
-        Finding("object_gone", WARNING, f"{key} of bundle {entry.name} is no longer in its source.",
-                "Gather it again, or leave it.", object=key, bundle=entry.name)
+        Finding(
+            "object_gone",
+            WARNING,
+            f"{key} of bundle {entry.name} is no longer in its source.",
+            "Gather it again, or leave it.",
+            object=key,
+            bundle=entry.name,
+        )
         for entry, bundle in zip(reader.entry.bundles, bundles, strict=True)
-        for key in entry.objects if key not in bundle.objects
+        for key in entry.objects
+        if key not in bundle.objects
     ]
-    return Document(reader.entry.name, scene, bundles, (*findings, *changed, *lost), reader.settings(),
-                    reader.entry.delivered, reader.entry.delivered_to)
+    return Document(
+        reader.entry.name,
+        scene,
+        bundles,
+        (*findings, *changed, *lost),
+        reader.settings(),
+        reader.entry.delivered,
+        reader.entry.delivered_to,
+    )

@@ -41,37 +41,66 @@ def _sheet_entry(bundle: Bundle) -> dict[str, Any]:
     layout = bundle.layout
     assert layout is not None
     return {
-        "width": layout.width, "height": layout.height, "tiles": 1, "padding": layout.padding,
+        "width": layout.width,
+        "height": layout.height,
+        "tiles": 1,
+        "padding": layout.padding,
         "islands": len(layout.placements),
         "twins": sum(len(surface.objects) - 1 for surface in layout.surfaces),
-        "fill": number(layout.fill), "overlap_area": number(layout.overlap), "min_gap_px": layout.gap,
-        "margin_px": layout.border_gap, "clean_down_to_px": bundle.check.clean_down_to if bundle.check else None,
+        "fill": number(layout.fill),
+        "overlap_area": number(layout.overlap),
+        "min_gap_px": layout.gap,
+        "margin_px": layout.border_gap,
+        "clean_down_to_px": bundle.check.clean_down_to if bundle.check else None,
     }
 
 
 def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str]) -> dict[str, Any]:
-    entry: dict[str, Any] = {"name": bundle.name, "objects": list(bundle.objects), "alpha_mode": bundle.alpha_mode}
+    entry: dict[str, Any] = {
+        "name": bundle.name,
+        "objects": list(bundle.objects),
+        "alpha_mode": bundle.alpha_mode,
+    }
     if bundle.layout is not None and bundle.layout.scale > 0:
         spread = density_spread(scene, bundle.layout)
-        l2, share = (bundle.check.stretch_l2, bundle.check.stretch_share) if bundle.check else \
-            stretch_of(scene, bundle.layout)
+        l2, share = (
+            (bundle.check.stretch_l2, bundle.check.stretch_share)
+            if bundle.check
+            else stretch_of(scene, bundle.layout)
+        )
         entry["sheet"] = _sheet_entry(bundle)
-        entry["density"] = {"unit": "px/m", "p05": number(spread.p05, 1), "median": number(spread.median, 1),
-                            "p95": number(spread.p95, 1)}
-        entry["object_density"] = {key: number(value, 1) for key, value in
-                                   object_densities(scene, bundle.layout).items()}
+        entry["density"] = {
+            "unit": "px/m",
+            "p05": number(spread.p05, 1),
+            "median": number(spread.median, 1),
+            "p95": number(spread.p95, 1),
+        }
+        entry["object_density"] = {
+            key: number(value, 1) for key, value in object_densities(scene, bundle.layout).items()
+        }
         entry["stretch"] = {"l2": number(l2), "area_share_over_2": number(share)}
     if bundle.texturing is not None:
         entry["maps"] = [
-            {"name": baked.name, "file": files.get((bundle.name, baked.name), ""), "width": baked.width,
-             "height": baked.height, "bits": baked.bits, "color_space": baked.color_space}
+            {
+                "name": baked.name,
+                "file": files.get((bundle.name, baked.name), ""),
+                "width": baked.width,
+                "height": baked.height,
+                "bits": baked.bits,
+                "color_space": baked.color_space,
+            }
             for baked in bundle.texturing.maps
         ]
     if bundle.check is not None:
         entry["fidelity"] = [
-            {"object": found.object, "yield": number(found.yield_, 3), "base_color_db": number(found.base_color, 1),
-             "orm_db": number(found.orm, 1), "emissive_db": number(found.emissive, 1),
-             "normal_p95_degrees": number(found.normal_p95, 2)}
+            {
+                "object": found.object,
+                "yield": number(found.yield_, 3),
+                "base_color_db": number(found.base_color, 1),
+                "orm_db": number(found.orm, 1),
+                "emissive_db": number(found.emissive, 1),
+                "normal_p95_degrees": number(found.normal_p95, 2),
+            }
             for found in bundle.check.fidelity
         ]
     return entry
@@ -111,17 +140,23 @@ def _uv_sets(scene: Scene, key: str) -> list[dict[str, Any]]:
         chosen = type(corners)(
             corners.world,
             _joined([primitive.uv_sets[set_number][primitive.triangles] for primitive in primitives]),
-            corners.material, corners.primitive,
+            corners.material,
+            corners.primitive,
         )
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)
         overlap = self_overlap(chosen.source, islands, enough=math.inf)
         flat = abs(signed_uv_areas(chosen.source)).sum()
-        found.append({
-            "set": set_number, "islands": len(overlap), "span_u": number(float(reach[:, 0].max())),
-            "span_v": number(float(reach[:, 1].max())), "uv_area": number(float(flat)),
-            "islands_on_themselves": int((overlap > 1e-4).sum()),
-        })
+        found.append(
+            {
+                "set": set_number,
+                "islands": len(overlap),
+                "span_u": number(float(reach[:, 0].max())),
+                "span_v": number(float(reach[:, 1].max())),
+                "uv_area": number(float(flat)),
+                "islands_on_themselves": int((overlap > 1e-4).sum()),
+            }
+        )
     return found
 
 
@@ -137,30 +172,49 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     for item in scene.objects:
         figures = object_figures(scene, item)
         used = scene.materials_of(item)
-        objects.append({
-            "name": item.key, "triangles": figures.triangles, "area_m2": number(figures.area),
-            "materials": [scene.materials[index].name if index >= 0 else "default" for index in used],
-            "alpha_mode": item.alpha_mode, "uv_sets": _uv_sets(scene, item.key), "draw_calls": len(used),
-            "source_density_px_m": number(figures.source_density, 1),
-            "span": [number(value, 3) for value in figures.span],
-        })
+        objects.append(
+            {
+                "name": item.key,
+                "triangles": figures.triangles,
+                "area_m2": number(figures.area),
+                "materials": [scene.materials[index].name if index >= 0 else "default" for index in used],
+                "alpha_mode": item.alpha_mode,
+                "uv_sets": _uv_sets(scene, item.key),
+                "draw_calls": len(used),
+                "source_density_px_m": number(figures.source_density, 1),
+                "span": [number(value, 3) for value in figures.span],
+            }
+        )
     spaces: dict[int, set[str]] = {}
     for material in scene.materials:
         for role, slot in material.slots().items():
-            spaces.setdefault(slot.image, set()).add("srgb" if role in ("base_color", "emissive") else "linear")
+            spaces.setdefault(slot.image, set()).add(
+                "srgb" if role in ("base_color", "emissive") else "linear"
+            )
     return {
         "version": VERSION,
         "sources": [source.named for source in scene.sources],
         "objects": objects,
         "materials": [
-            {"name": material.name, "alpha_mode": material.alpha_mode, "double_sided": material.double_sided,
-             "textures": {role: scene.images[slot.image].name for role, slot in material.slots().items()}}
+            {
+                "name": material.name,
+                "alpha_mode": material.alpha_mode,
+                "double_sided": material.double_sided,
+                "textures": {role: scene.images[slot.image].name for role, slot in material.slots().items()},
+            }
             for material in scene.materials
         ],
         "textures": [
-            {"name": image.name, "width": image.width, "height": image.height, "bits": image.bits,
-             "channels": image.channels, "color_space": "+".join(sorted(spaces.get(index, {"unused"}))),
-             "missing": image.missing, "embedded": image.embedded}
+            {
+                "name": image.name,
+                "width": image.width,
+                "height": image.height,
+                "bits": image.bits,
+                "channels": image.channels,
+                "color_space": "+".join(sorted(spaces.get(index, {"unused"}))),
+                "missing": image.missing,
+                "embedded": image.embedded,
+            }
             for index, image in enumerate(scene.images)
         ],
         "triangles": sum(entry["triangles"] for entry in objects),

@@ -38,7 +38,9 @@ class Packed:
     placements: NDArray[np.float64]
 
 
-def turned(corners: NDArray[np.float64], angle: float, mirror: bool) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def turned(
+    corners: NDArray[np.float64], angle: float, mirror: bool
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Return the corners mirrored, turned and moved to start at (0, 0), and the 2 x 3 map that did so."""
     cos, sin = math.cos(angle), math.sin(angle)
     if abs(cos) < 1e-12 or abs(sin) < 1e-12:
@@ -134,8 +136,16 @@ class Packer:
             for corners, affine in self.poses[island]:
                 stamp = Stamp(corners * scale, cell, rules.padding)
                 # an island at least as large as one that found nothing above a row finds nothing there either
-                start = max((row for (h, w), row in starts.items() if stamp.height >= h and stamp.width >= w
-                             and stamp.cells == stamp.height * stamp.width), default=0)
+                start = max(
+                    (
+                        row
+                        for (h, w), row in starts.items()
+                        if stamp.height >= h
+                        and stamp.width >= w
+                        and stamp.cells == stamp.height * stamp.width
+                    ),
+                    default=0,
+                )
                 stop = page.rows if best is None else int(best[0]) - stamp.height + 1
                 row, column = page.find(stamp.runs, stamp.height, stamp.width, start=start, stop=stop)
                 if row < 0:

@@ -23,9 +23,7 @@ class Verified:
     outside: bool
 
 
-def verify(
-    corners: NDArray[np.float64], labels: NDArray[np.int32], width: int, height: int
-) -> Verified:
+def verify(corners: NDArray[np.float64], labels: NDArray[np.int32], width: int, height: int) -> Verified:
     """Measure a layout as an engine will read it, its UVs rounded to 32 bits.
 
     Parameters

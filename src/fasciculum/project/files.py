@@ -61,7 +61,9 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             schema=schema.VERSION,
             name=document.name,
             sources=[
-                schema.SourceEntry(os.path.relpath(source.path, folder.resolve()), source.digest, source.named)
+                schema.SourceEntry(
+                    os.path.relpath(source.path, folder.resolve()), source.digest, source.named
+                )
                 for source in document.scene.sources
             ],
             bundles=bundles,
@@ -95,31 +97,68 @@ def _bundle_entry(
             if file not in archive.namelist():
                 archive.writestr(_entry_info(file), encoded_map(baked.pixels))
             maps.append(
-                schema.MapEntry(baked.name, file, baked.width, baked.height, baked.bits, baked.color_space,
-                                baked.channels, baked.strength)
+                schema.MapEntry(
+                    baked.name,
+                    file,
+                    baked.width,
+                    baked.height,
+                    baked.bits,
+                    baked.color_space,
+                    baked.channels,
+                    baked.strength,
+                )
             )
         made = bundle.texturing
-        texturing = schema.TexturingEntry(maps, made.metallic, made.roughness, made.alpha_cutoff, made.double_sided,
-                                          made.unlit, made.made_from)
+        texturing = schema.TexturingEntry(
+            maps,
+            made.metallic,
+            made.roughness,
+            made.alpha_cutoff,
+            made.double_sided,
+            made.unlit,
+            made.made_from,
+        )
     if bundle.check is not None:
         found = bundle.check
         check = schema.CheckEntry(
-            [schema.FidelityEntry(f.object, *(_finite(v) for v in (f.yield_, f.base_color, f.orm, f.emissive,
-                                                                   f.normal_p95))) for f in found.fidelity],
-            found.clean_down_to, _finite(found.stretch_l2), _finite(found.stretch_share), found.made_from,
+            [
+                schema.FidelityEntry(
+                    f.object, *(_finite(v) for v in (f.yield_, f.base_color, f.orm, f.emissive, f.normal_p95))
+                )
+                for f in found.fidelity
+            ],
+            found.clean_down_to,
+            _finite(found.stretch_l2),
+            _finite(found.stretch_share),
+            found.made_from,
         )
     return schema.BundleEntry(
-        bundle.name, list(bundle.objects), bundle.alpha_mode, schema.SheetEntry(**asdict(bundle.sheet)),
+        bundle.name,
+        list(bundle.objects),
+        bundle.alpha_mode,
+        schema.SheetEntry(**asdict(bundle.sheet)),
         schema.BakeEntry(list(bundle.bake.maps), bundle.bake.samples, bundle.bake.bleed, bundle.bake.bits),  # type: ignore[arg-type]
-        dict(bundle.shares), layout, texturing, check,
+        dict(bundle.shares),
+        layout,
+        texturing,
+        check,
     )
 
 
 def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
     return schema.LayoutEntry(
-        [schema.SurfaceEntry(list(s.objects), len(s.corners), s.area, s.share) for s in layout.surfaces], arrays,
-        layout.scale, layout.width, layout.height, layout.padding, layout.margin, layout.gap, layout.border_gap,
-        layout.overlap, layout.fill, layout.made_from,
+        [schema.SurfaceEntry(list(s.objects), len(s.corners), s.area, s.share) for s in layout.surfaces],
+        arrays,
+        layout.scale,
+        layout.width,
+        layout.height,
+        layout.padding,
+        layout.margin,
+        layout.gap,
+        layout.border_gap,
+        layout.overlap,
+        layout.fill,
+        layout.made_from,
     )
 
 
@@ -152,19 +191,24 @@ class ProjectReader:
         except FileNotFoundError as error:
             raise MissingFile("there is no such project.", file=str(path), hint="Check its path.") from error
         except (OSError, zipfile.BadZipFile, KeyError) as error:
-            raise MalformedFile("this is no project file, or it is damaged.", file=str(path),
-                                hint="Open an earlier copy of it.") from error
+            raise MalformedFile(
+                "this is no project file, or it is damaged.",
+                file=str(path),
+                hint="Open an earlier copy of it.",
+            ) from error
         try:
             version = msgspec.json.decode(text).get("schema", 0)
             if isinstance(version, int) and version > schema.VERSION:
                 raise UnsupportedInput(
                     f"the project was saved by a newer version (schema {version}; this one reads {schema.VERSION}).",
-                    file=str(path), hint="Open it with that version.",
+                    file=str(path),
+                    hint="Open it with that version.",
                 )
             self.entry = msgspec.json.decode(text, type=schema.ProjectEntry)
         except (msgspec.DecodeError, AttributeError) as error:
-            raise MalformedFile(f"{DOCUMENT} is not right: {error}.", file=str(path),
-                                hint="Open an earlier copy of it.") from error
+            raise MalformedFile(
+                f"{DOCUMENT} is not right: {error}.", file=str(path), hint="Open an earlier copy of it."
+            ) from error
 
     def source_paths(self) -> list[str]:
         """Return where the sources are, from the project's folder."""
@@ -196,8 +240,11 @@ class ProjectReader:
             layout = self._layout(entry.layout) if entry.layout and whole else None
             texturing = self._texturing(entry.texturing, keep_map) if entry.texturing and layout else None
         except (KeyError, ValueError, OSError, zipfile.BadZipFile) as error:
-            raise MalformedFile(f"what was made of bundle {entry.name} cannot be read ({error}).",
-                                file=str(self.path), hint="Open an earlier copy of it.") from error
+            raise MalformedFile(
+                f"what was made of bundle {entry.name} cannot be read ({error}).",
+                file=str(self.path),
+                hint="Open an earlier copy of it.",
+            ) from error
         check = _check(entry.check) if entry.check and texturing else None
         shares = tuple(sorted(entry.shares.items()))
         return Bundle(entry.name, objects, entry.alpha_mode, sheet, bake, shares, layout, texturing, check)
@@ -210,31 +257,71 @@ class ProjectReader:
         for part in entry.surfaces:
             last = first + part.triangles
             surfaces.append(
-                Surface(tuple(part.objects), corners[first:last], island[first:last], projected[first:last], part.area,
-                        part.share)
+                Surface(
+                    tuple(part.objects),
+                    corners[first:last],
+                    island[first:last],
+                    projected[first:last],
+                    part.area,
+                    part.share,
+                )
             )
             first = last
         if first != len(corners) or len(island) != first:
             raise ValueError("its arrays have the wrong size")
         return Layout(
-            tuple(surfaces), placements, entry.scale, entry.width, entry.height, entry.padding, entry.margin, entry.gap,
-            entry.border_gap, entry.overlap, entry.fill, entry.made_from,
+            tuple(surfaces),
+            placements,
+            entry.scale,
+            entry.width,
+            entry.height,
+            entry.padding,
+            entry.margin,
+            entry.gap,
+            entry.border_gap,
+            entry.overlap,
+            entry.fill,
+            entry.made_from,
         )
 
     def _texturing(self, entry: schema.TexturingEntry, keep_map: Callable[[bytes], str]) -> Texturing:
         maps: list[BakedMap] = []
         for part in entry.maps:
             key = keep_map(self._archive.read(part.file))
-            maps.append(BakedMap(part.name, key, part.width, part.height, part.bits, part.color_space, part.channels,
-                                 part.strength))
-        return Texturing(tuple(maps), entry.metallic, entry.roughness, entry.alpha_cutoff, entry.double_sided,
-                         entry.unlit, entry.made_from)
+            maps.append(
+                BakedMap(
+                    part.name,
+                    key,
+                    part.width,
+                    part.height,
+                    part.bits,
+                    part.color_space,
+                    part.channels,
+                    part.strength,
+                )
+            )
+        return Texturing(
+            tuple(maps),
+            entry.metallic,
+            entry.roughness,
+            entry.alpha_cutoff,
+            entry.double_sided,
+            entry.unlit,
+            entry.made_from,
+        )
 
 
 def _check(entry: schema.CheckEntry) -> CheckResult:
     def fidelity(part: schema.FidelityEntry) -> Fidelity:
-        values: list[Any] = [_number(v) for v in (part.yield_, part.base_color, part.orm, part.emissive, part.normal_p95)]
+        values: list[Any] = [
+            _number(v) for v in (part.yield_, part.base_color, part.orm, part.emissive, part.normal_p95)
+        ]
         return Fidelity(part.object, *values)
 
-    return CheckResult(tuple(fidelity(part) for part in entry.fidelity), entry.clean_down_to,
-                       _number(entry.stretch_l2), _number(entry.stretch_share), entry.made_from)
+    return CheckResult(
+        tuple(fidelity(part) for part in entry.fidelity),
+        entry.clean_down_to,
+        _number(entry.stretch_l2),
+        _number(entry.stretch_share),
+        entry.made_from,
+    )

@@ -44,8 +44,12 @@ class Camera:
         near, far = self.distance * 0.01, self.distance * 20 + 100
         f = 1 / math.tan(math.radians(self.field_of_view) / 2)
         projection = np.array(
-            [[f / aspect, 0, 0, 0], [0, f, 0, 0], [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)],
-             [0, 0, -1, 0]]
+            [
+                [f / aspect, 0, 0, 0],
+                [0, f, 0, 0],
+                [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)],
+                [0, 0, -1, 0],
+            ]
         )
         return (projection @ view).astype(np.float32)
 

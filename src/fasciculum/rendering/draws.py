@@ -52,8 +52,11 @@ def _surface_rows(primitive: Primitive, world: NDArray[np.float64]) -> NDArray[n
     rows = np.zeros((len(primitive.triangles), 3, STRIDE), np.float32)
     linear = world[:3, :3]
     positions = primitive.positions.astype(np.float64)[primitive.triangles]
-    normals = face_normals(positions) if primitive.normals is None else \
-        primitive.normals.astype(np.float64)[primitive.triangles]
+    normals = (
+        face_normals(positions)
+        if primitive.normals is None
+        else primitive.normals.astype(np.float64)[primitive.triangles]
+    )
     try:
         inverse = np.linalg.inv(linear)
     except np.linalg.LinAlgError:
@@ -118,9 +121,20 @@ def source_draws(scene: Scene, item: Object) -> list[Draw]:
         red, green, blue = (part * strength for part in material.emissive_factor)
         draws.append(
             Draw(
-                item.key, rows.reshape(-1, STRIDE), textures, material.base_color_factor, material.metallic_factor,
-                material.roughness_factor, material.normal_scale, material.occlusion_strength, (red, green, blue),
-                material.alpha_mode, material.alpha_cutoff, material.double_sided, material.unlit, _bounds(rows),
+                item.key,
+                rows.reshape(-1, STRIDE),
+                textures,
+                material.base_color_factor,
+                material.metallic_factor,
+                material.roughness_factor,
+                material.normal_scale,
+                material.occlusion_strength,
+                (red, green, blue),
+                material.alpha_mode,
+                material.alpha_cutoff,
+                material.double_sided,
+                material.unlit,
+                _bounds(rows),
             )
         )
     return draws
@@ -157,8 +171,16 @@ def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]
     level = glow.strength if glow else 0.0
     return [
         Draw(
-            item.key, rows.reshape(-1, STRIDE), textures, metallic=made.metallic, roughness=made.roughness,
-            emission=(level, level, level), alpha_mode=bundle.alpha_mode, cutoff=made.alpha_cutoff,
-            double_sided=made.double_sided, unlit=made.unlit, bounds=_bounds(rows),
+            item.key,
+            rows.reshape(-1, STRIDE),
+            textures,
+            metallic=made.metallic,
+            roughness=made.roughness,
+            emission=(level, level, level),
+            alpha_mode=bundle.alpha_mode,
+            cutoff=made.alpha_cutoff,
+            double_sided=made.double_sided,
+            unlit=made.unlit,
+            bounds=_bounds(rows),
         )
     ]

@@ -16,7 +16,17 @@ from fasciculum.rendering.draws import ROLES, Draw
 from fasciculum.rendering.shaders import FRAGMENT, VERTEX
 
 LAYOUT = "3f 3f 4f 4f 2f 2f 2f 2f 2f"
-NAMES = ("in_position", "in_normal", "in_tangent", "in_color", "in_uv0", "in_uv1", "in_uv2", "in_uv3", "in_uv4")
+NAMES = (
+    "in_position",
+    "in_normal",
+    "in_tangent",
+    "in_color",
+    "in_uv0",
+    "in_uv1",
+    "in_uv2",
+    "in_uv3",
+    "in_uv4",
+)
 ALPHA = {"OPAQUE": 0, "MASK": 1, "BLEND": 2}
 #: wrap modes as GL numbers them: repeat, mirrored repeat, clamp to edge
 WRAPS = {0: 0x2901, 1: 0x8370, 2: 0x812F}
@@ -67,16 +77,22 @@ class Renderer:
             self._gl = moderngl.create_context(standalone=True, backend="egl")
             self._program = self._gl.program(VERTEX, FRAGMENT)
         except Exception as error:  # moderngl and the loader below it raise plain exceptions of many kinds
-            raise NoGraphics(f"the model cannot be drawn here ({error}).",
-                             hint="Install libegl1 and libgl1-mesa-dri.") from error
+            raise NoGraphics(
+                f"the model cannot be drawn here ({error}).", hint="Install libegl1 and libgl1-mesa-dri."
+            ) from error
         self._sides: dict[str, list[_Item]] = {}
         self._textures: dict[str, Any] = {}
         self._uploads: list[tuple[str, list[NDArray[np.uint8]], int, int]] = []
         self._blank = self._gl.texture((1, 1), 4, b"\xff\xff\xff\xff")
         self._samplers = {
-            (u, v): self._gl.sampler(repeat_x=u != 2, repeat_y=v != 2,
-                                     filter=(moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR), anisotropy=anisotropy)
-            for u in range(3) for v in range(3)
+            (u, v): self._gl.sampler(
+                repeat_x=u != 2,
+                repeat_y=v != 2,
+                filter=(moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR),
+                anisotropy=anisotropy,
+            )
+            for u in range(3)
+            for v in range(3)
         }
         self._target: Any = None
         self._size = (0, 0)
@@ -141,7 +157,9 @@ class Renderer:
         while left > 0 and level >= 0:
             height, width = levels[level].shape[:2]
             rows = min(max(1, left // (width * 4)), height - row)
-            texture.write(levels[level][row : row + rows].tobytes(), viewport=(0, row, width, rows), level=level)
+            texture.write(
+                levels[level][row : row + rows].tobytes(), viewport=(0, row, width, rows), level=level
+            )
             left -= rows * width * 4
             row += rows
             if row >= height:
@@ -152,7 +170,11 @@ class Renderer:
 
     def bounds(self, keys: set[str] | None = None) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
         """Return the box around the items of those keys, or of all."""
-        boxes = [item.draw.bounds for item in self._sides.get("source", []) if keys is None or item.draw.key in keys]
+        boxes = [
+            item.draw.bounds
+            for item in self._sides.get("source", [])
+            if keys is None or item.draw.key in keys
+        ]
         if not boxes:
             return None
         return np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)
@@ -170,8 +192,16 @@ class Renderer:
         return self._target
 
     def render(
-        self, camera: Camera, width: int, height: int, views: Sequence[View], *, lens: bool = False,
-        chosen: set[str] | None = None, hovered: str = "", ground: tuple[float, float, float] = GROUND,
+        self,
+        camera: Camera,
+        width: int,
+        height: int,
+        views: Sequence[View],
+        *,
+        lens: bool = False,
+        chosen: set[str] | None = None,
+        hovered: str = "",
+        ground: tuple[float, float, float] = GROUND,
     ) -> NDArray[np.uint8]:
         """Draw a picture.
 
@@ -202,7 +232,9 @@ class Renderer:
             solid = [item for item in items if lens or item.draw.alpha_mode != "BLEND"]
             clear = [item for item in items if not lens and item.draw.alpha_mode == "BLEND"]
             eye = camera.eye()
-            clear.sort(key=lambda item: -float(np.linalg.norm((item.draw.bounds[0] + item.draw.bounds[1]) / 2 - eye)))
+            clear.sort(
+                key=lambda item: -float(np.linalg.norm((item.draw.bounds[0] + item.draw.bounds[1]) / 2 - eye))
+            )
             for item in (*solid, *clear):
                 self._draw(item, number[item.draw.key], chosen or set(), hovered)
         frame.scissor = None

@@ -33,8 +33,9 @@ def unused_name(document: Document, wanted: str = "Bundle") -> str:
     return name
 
 
-def add_bundle(document: Document, name: str = "", objects: Sequence[str] = (), *, sheet: SheetSettings | None = None
-               ) -> Document:
+def add_bundle(
+    document: Document, name: str = "", objects: Sequence[str] = (), *, sheet: SheetSettings | None = None
+) -> Document:
     """Add a bundle, and move the objects into it."""
     name = unused_name(document, name or "Bundle")
     bundle = Bundle(name, (), OPAQUE, sheet or SheetSettings())
@@ -57,7 +58,9 @@ def rename_bundle(document: Document, name: str, new: str) -> Document:
         raise UsageError(f"there is a bundle called {new} already.", item=name, hint="Choose another name.")
     return replace(
         document,
-        bundles=tuple(replace(other, name=new) if other.name == name else other for other in document.bundles),
+        bundles=tuple(
+            replace(other, name=new) if other.name == name else other for other in document.bundles
+        ),
     )
 
 

@@ -15,7 +15,9 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle, set_sheet
 
 
-def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
+def add_models(
+    document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT
+) -> Document:
     """Return the document with more models; the first ones also name it. New objects are loose."""
     scene, findings = gather(paths, PixelStore(Path(folder)), onto=document.scene, progress=progress)
     name = document.name
@@ -27,7 +29,9 @@ def add_models(document: Document, paths: Sequence[str], folder: str, *, progres
 def bundle_loose(document: Document, rule: str, sheet: SheetSettings) -> Document:
     """Return the document with its loose objects put into bundles by a rule."""
     loose = set(document.loose())
-    scene = replace(document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose))
+    scene = replace(
+        document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose)
+    )
     bundles, findings = bundle_objects(scene, rule, sheet, BakeSettings())
     for bundle in bundles:
         document = add_bundle(document, bundle.name, bundle.objects, sheet=bundle.sheet)
@@ -39,9 +43,29 @@ STATION = (
     ("Cabin", 1024, ("Hull", "Door", "Seat", "Cabin buffer", "Rope grip", "Hanger")),
     ("Glass", 256, ("Windows", "Lamp post (blend)", "Lamp post mirrored (blend)")),
     ("Signs", 512, ("Sign",)),
-    ("Machinery", 1024, ("Bull wheel", "Wheel shaft", "Gear", "Haul rope", "Control desk", "Bell", "Grease", "Buffer stops")),
-    ("Station", 2048, ("Platform", "Foundation", "Step", "Hut", "Roof post", "Bench", "Crate", "Handrail", "Baluster",
-                       "Lamp post", "Clock", "Timetable")),
+    (
+        "Machinery",
+        1024,
+        ("Bull wheel", "Wheel shaft", "Gear", "Haul rope", "Control desk", "Bell", "Grease", "Buffer stops"),
+    ),
+    (
+        "Station",
+        2048,
+        (
+            "Platform",
+            "Foundation",
+            "Step",
+            "Hut",
+            "Roof post",
+            "Bench",
+            "Crate",
+            "Handrail",
+            "Baluster",
+            "Lamp post",
+            "Clock",
+            "Timetable",
+        ),
+    ),
 )
 
 

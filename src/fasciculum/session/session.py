@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 from collections.abc import Callable
@@ -15,6 +16,21 @@ from fasciculum.operations.check import findings_of
 from fasciculum.session.history import History
 
 Listener = Callable[[Document, Document], None]
+
+
+#: room that the folder in memory must have before it is used for handing arrays to the worker
+ROOM = 2 << 30
+
+
+def _memory_folder() -> str | None:
+    """Return a folder that lies in memory, None where there is none with room.
+
+    Writing to a disk that is busy with a bake's results would hold up whoever hands work over.
+    """
+    folder = Path("/dev/shm")
+    if folder.is_dir() and os.access(folder, os.W_OK) and shutil.disk_usage(folder).free > ROOM:
+        return str(folder)
+    return None
 
 
 class Session:
@@ -31,6 +47,7 @@ class Session:
 
     def __init__(self, document: Document | None = None) -> None:
         self.scratch = Path(tempfile.mkdtemp(prefix="fasciculum-"))
+        self.exchange = Path(tempfile.mkdtemp(prefix="fasciculum-", dir=_memory_folder()))
         self.store = PixelStore(self.scratch / "pixels")
         self.listeners: list[Listener] = []
         self.path: Path | None = None
@@ -40,6 +57,7 @@ class Session:
     def close(self) -> None:
         """Delete the session's folders."""
         shutil.rmtree(self.scratch, ignore_errors=True)
+        shutil.rmtree(self.exchange, ignore_errors=True)
 
     @property
     def document(self) -> Document:

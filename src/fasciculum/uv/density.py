@@ -49,9 +49,7 @@ def spread(values: NDArray[np.float64], weights: NDArray[np.float64]) -> Spread:
     return Spread(float(low), float(middle), float(high))
 
 
-def triangle_densities(
-    texel_areas: NDArray[np.float64], areas: NDArray[np.float64]
-) -> NDArray[np.float64]:
+def triangle_densities(texel_areas: NDArray[np.float64], areas: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return each triangle's density, px/m, NaN for degenerate ones."""
     whole = (areas > 0) & (texel_areas > 0)
     return np.where(whole, np.sqrt(texel_areas / np.where(whole, areas, 1.0)), np.nan)

@@ -136,8 +136,10 @@ def cut_long(flat: Flat, world: NDArray[np.float64], longest: float) -> Flat:
     axis = size.argmax(axis=1)
     pieces = np.where(long, np.ceil(size.max(axis=1) / longest), 1)
     middle = np.take_along_axis(flat.corners.mean(axis=1), axis[flat.islands][:, None], axis=1)[:, 0]
-    piece = np.minimum((middle / np.maximum(size.max(axis=1), 1e-30)[flat.islands] * pieces[flat.islands]),
-                       pieces[flat.islands] - 1).astype(np.int64)
+    piece = np.minimum(
+        (middle / np.maximum(size.max(axis=1), 1e-30)[flat.islands] * pieces[flat.islands]),
+        pieces[flat.islands] - 1,
+    ).astype(np.int64)
     vertices = weld(world.reshape(-1, 3), position_tolerance(world)).reshape(-1, 3)
     key = flat.islands.astype(np.int64) * (int(pieces.max()) + 1) + piece
     _, key = np.unique(key, return_inverse=True)

@@ -14,7 +14,12 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, bake_state
 from fasciculum.units import MIB, texture_bytes
 
-NAMES = {"base_color": "Base colour", "normal": "Normal", "orm": "Occlusion, roughness, metallic", "emissive": "Emission"}
+NAMES = {
+    "base_color": "Base colour",
+    "normal": "Normal",
+    "orm": "Occlusion, roughness, metallic",
+    "emissive": "Emission",
+}
 
 
 class BakePanel(Column):
@@ -26,7 +31,9 @@ class BakePanel(Column):
         self._filling = False
         self.box.addWidget(heading("Maps"))
         self.automatic = QCheckBox("those that the materials need")
-        self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
+        self.automatic.setToolTip(
+            "Leave out maps that would hold one value everywhere; the material holds it instead."
+        )
         self.automatic.toggled.connect(self._automatic)
         self.box.addWidget(self.automatic)
         self.maps: dict[str, QCheckBox] = {}
@@ -43,12 +50,22 @@ class BakePanel(Column):
         for words, value in (("1 a texel, filtered", 1), ("4 a texel", 4), ("16 a texel", 16)):
             self.samples.addItem(words, value)
         self.samples.activated.connect(lambda index: self._change(samples=self.samples.itemData(index)))
-        form.row("Samples", self.samples, "Readings a texel at least; each is filtered to the texel's size already. More helps "
-                 "where a texel covers fine, folded detail, and takes longer.")
+        form.row(
+            "Samples",
+            self.samples,
+            "Readings a texel at least; each is filtered to the texel's size already. More helps "
+            "where a texel covers fine, folded detail, and takes longer.",
+        )
         self.bleed = QSpinBox(minimum=-1, maximum=4096, suffix=" px", specialValueText="everywhere")
-        self.bleed.editingFinished.connect(lambda: self._change(bleed=None if self.bleed.value() < 0 else self.bleed.value()))
-        form.row("Bleed", self.bleed, "How far colour continues beyond the islands, in px. Everywhere is safest; half the padding "
-                 "is the least that helps.")
+        self.bleed.editingFinished.connect(
+            lambda: self._change(bleed=None if self.bleed.value() < 0 else self.bleed.value())
+        )
+        form.row(
+            "Bleed",
+            self.bleed,
+            "How far colour continues beyond the islands, in px. Everywhere is safest; half the padding "
+            "is the least that helps.",
+        )
         self.bits = QComboBox()
         self.bits.addItem("8 bits a channel", 8)
         self.bits.addItem("16 bits a channel", 16)
@@ -69,7 +86,11 @@ class BakePanel(Column):
     def _change(self, **values: Any) -> None:
         names = self.workspace.bundle_names
         bundle = self.workspace.bundle
-        if self._filling or bundle is None or all(getattr(bundle.bake, key) == value for key, value in values.items()):
+        if (
+            self._filling
+            or bundle is None
+            or all(getattr(bundle.bake, key) == value for key, value in values.items())
+        ):
             return
         label = f"Set {next(iter(values))} of {', '.join(names)}"
         self.workspace.apply(label, lambda document: commands.set_bake(document, names, **values))
@@ -110,13 +131,18 @@ class BakePanel(Column):
         self.bleed.setValue(-1 if bundle.bake.bleed is None else bundle.bake.bleed)
         self.bits.setCurrentIndex(self.bits.findData(bundle.bake.bits))
         size = len(shown) * texture_bytes(bundle.sheet.width, bundle.sheet.height) / MIB
-        self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
+        self.maps_note.setText(
+            f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB"
+        )
         self._filling = False
         made = bundle.texturing
         if made is None:
             self.baked.setText("Nothing yet.")
             return
         state = {DONE: "in order", STALE: "stale"}.get(bake_state(self.workspace.document, bundle), "")
-        lines = [f"{NAMES[baked.name]}: {baked.width} × {baked.height} px, {baked.bits} bits, "
-                 f"{'sRGB' if baked.color_space == 'srgb' else 'linear'}" for baked in made.maps]
+        lines = [
+            f"{NAMES[baked.name]}: {baked.width} × {baked.height} px, {baked.bits} bits, "
+            f"{'sRGB' if baked.color_space == 'srgb' else 'linear'}"
+            for baked in made.maps
+        ]
         self.baked.setText("\n".join([f"{state}:", *lines]))

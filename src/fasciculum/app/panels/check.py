@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QSizePolicy,
+    QWidget,
+)
 
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import Workspace
@@ -27,8 +36,9 @@ class CheckPanel(Column):
         self.filter = QComboBox()
         self.filter.setAccessibleName("Which findings")
         self.filter.setToolTip("Which findings are listed")
-        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("errors and warnings", (ERROR, WARNING))):
+        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("worse than notes", (ERROR, WARNING))):
             self.filter.addItem(words, kinds)
+        self.filter.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.filter.activated.connect(lambda _: self.refresh())
         row.addWidget(self.count, 1)
         row.addWidget(self.filter)
@@ -43,6 +53,7 @@ class CheckPanel(Column):
         self.box.addWidget(self.list, 1)
         self.message = QLabel()
         self.message.setWordWrap(True)
+        self.message.setMinimumWidth(60)
         self.remedy = note()
         self.show_button = QPushButton("Show")
         self.show_button.setToolTip("Choose the object and frame it in both views")
@@ -65,7 +76,9 @@ class CheckPanel(Column):
             entry.setToolTip(f"{finding.severity}: {finding.message}")
             self.list.addItem(entry)
         if not self.findings:
-            self.list.addItem("Nothing was noticed." if self.workspace.document.scene.objects else "Gather models first.")
+            self.list.addItem(
+                "Nothing was noticed." if self.workspace.document.scene.objects else "Gather models first."
+            )
         self.list.setCurrentRow(min(row, self.list.count() - 1))
         self._tell(self.list.currentRow())
 
@@ -82,7 +95,9 @@ class CheckPanel(Column):
         if finding.object in keys:
             return {finding.object}
         if finding.material:
-            numbers = {index for index, material in enumerate(scene.materials) if material.name == finding.material}
+            numbers = {
+                index for index, material in enumerate(scene.materials) if material.name == finding.material
+            }
             return {item.key for item in scene.objects if numbers & set(scene.materials_of(item))}
         bundle = next((b for b in self.workspace.document.bundles if b.name == finding.bundle), None)
         return set(bundle.objects) if bundle is not None else set()

@@ -34,14 +34,21 @@ class DeliverPanel(Column):
         self.name = QLineEdit()
         self.name.editingFinished.connect(lambda: self._change(name=self.name.text().strip()))
         self.name_note = note()
-        second.row("Name", self.name, "The beginning of every file's name; empty takes the project's.", self.name_note)
+        second.row(
+            "Name",
+            self.name,
+            "The beginning of every file's name; empty takes the project's.",
+            self.name_note,
+        )
         self.box.addWidget(second)
         self.external = QCheckBox("textures beside the model only")
         self.external.setToolTip("The model refers to the PNG files instead of holding copies of them.")
         self.external.toggled.connect(lambda on: self._change(external_textures=on))
         self.keep = QCheckBox("keep source UVs behind the sheet UVs")
-        self.keep.setToolTip("Source UV sets go along after the sheet's. An engine that reads the wrong one shows nonsense: leave "
-                             "it off unless something needs them.")
+        self.keep.setToolTip(
+            "Source UV sets go along after the sheet's. An engine that reads the wrong one shows nonsense: leave "
+            "it off unless something needs them."
+        )
         self.keep.toggled.connect(lambda on: self._change(keep_source_uvs=on))
         self.box.addWidget(self.external)
         self.box.addWidget(self.keep)
@@ -91,7 +98,9 @@ class DeliverPanel(Column):
         lines = [f"{stem}.glb"] if ready else []
         for bundle in ready:
             assert bundle.texturing is not None
-            lines += [f"{stem}_{file_name(bundle.name).lower()}_{baked.name}.png" for baked in bundle.texturing.maps]
+            lines += [
+                f"{stem}_{file_name(bundle.name).lower()}_{baked.name}.png" for baked in bundle.texturing.maps
+            ]
         undone = [bundle.name for bundle in document.bundles if bundle.texturing is None and bundle.objects]
         if ready and undone:
             lines.append(f"\n{', '.join(undone)}: not baked, delivered as they came.")

@@ -13,7 +13,12 @@ from fasciculum.model.finding import INFO
 from fasciculum.session.loading import bundle_loose
 from fasciculum.units import MIB, texture_bytes
 
-RULES = (("by alpha mode", "alpha"), ("by cost", "auto"), ("all in one", "one"), ("one for each object", "object"))
+RULES = (
+    ("by alpha mode", "alpha"),
+    ("by cost", "auto"),
+    ("all in one", "one"),
+    ("one for each object", "object"),
+)
 
 
 class GatherPanel(Column):
@@ -35,8 +40,13 @@ class GatherPanel(Column):
         for words, rule in RULES:
             self.rule.addItem(words, rule)
         self.rule_note = note()
-        form.row("Rule", self.rule, "How loose objects are put into bundles. By cost keeps strongly repeating textures and "
-                 "unlit surfaces apart where that pays.", self.rule_note)
+        form.row(
+            "Rule",
+            self.rule,
+            "How loose objects are put into bundles. By cost keeps strongly repeating textures and "
+            "unlit surfaces apart where that pays.",
+            self.rule_note,
+        )
         self.box.addWidget(form)
         self.make = QPushButton("Bundle loose objects")
         self.make.setToolTip("Put every loose object into a bundle by the rule above")
@@ -58,13 +68,17 @@ class GatherPanel(Column):
         """Show what is there."""
         document = self.workspace.document
         scene = document.scene
-        self.files.setText("\n".join(source.named.rsplit("/", 1)[-1] for source in scene.sources) or "None yet. Add models, "
-                           "or drop them on the window.")
+        self.files.setText(
+            "\n".join(source.named.rsplit("/", 1)[-1] for source in scene.sources)
+            or "None yet. Add models, or drop them on the window."
+        )
         triangles = sum(len(p.triangles) for item in scene.objects for p in scene.primitives_of(item))
         size = sum(texture_bytes(image.width, image.height) for image in scene.images)
         self.counts.setText(
             f"{len(scene.objects)} objects, {triangles:,} triangles, {len(scene.materials)} materials, "
-            f"{len(scene.images)} images ({size / MIB:.0f} MiB)" if scene.objects else ""
+            f"{len(scene.images)} images ({size / MIB:.0f} MiB)"
+            if scene.objects
+            else ""
         )
         loose = len(document.loose())
         self.rule_note.setText(f"{loose} objects are loose" if loose else "No object is loose")
@@ -79,4 +93,6 @@ class GatherPanel(Column):
 
     def _bundle(self) -> None:
         rule = self.rule.currentData()
-        self.workspace.apply("Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings()))
+        self.workspace.apply(
+            "Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings())
+        )

@@ -46,37 +46,82 @@ class LayOutPanel(Column):
         form.row("Height", self.height_, "Height of the sheet in px.", self.size_note)
         self.padding = self._number("padding", 0, 256)
         self.padding_note = note()
-        form.row("Padding", self.padding, "Untouched texels between any two islands, in px at full size. More keeps smaller mip "
-                 "levels clean.", self.padding_note)
+        form.row(
+            "Padding",
+            self.padding,
+            "Untouched texels between any two islands, in px at full size. More keeps smaller mip "
+            "levels clean.",
+            self.padding_note,
+        )
         self.margin = self._number("margin", -1, 256)
         self.margin.setSpecialValueText("half the padding")
         form.row("Margin", self.margin, "Untouched texels to the sheet's border, in px.")
-        self.turns = self._choice("turns", (("none", "none"), ("half", "half"), ("quarter", "quarter"), ("eighth", "eighth"),
-                                            ("any", "any")))
-        form.row("Turns", self.turns, "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; "
-                 "any suits organic shapes.")
+        self.turns = self._choice(
+            "turns",
+            (
+                ("none", "none"),
+                ("half", "half"),
+                ("quarter", "quarter"),
+                ("eighth", "eighth"),
+                ("any", "any"),
+            ),
+        )
+        form.row(
+            "Turns",
+            self.turns,
+            "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; "
+            "any suits organic shapes.",
+        )
         self.mirror = QCheckBox("allow")
         self.mirror.toggled.connect(lambda on: self._change(mirror=on))
-        form.row("Mirror", self.mirror, "Let the packer mirror islands. Text is stored mirrored then; the model looks the same.")
+        form.row(
+            "Mirror",
+            self.mirror,
+            "Let the packer mirror islands. Text is stored mirrored then; the model looks the same.",
+        )
         self.density = self._choice("density", (("even", "even"), ("as in source", "keep")))
-        form.row("Density", self.density, "Even gives all surfaces the same texels per metre; as in source keeps the source's "
-                 "relative scales.")
-        self.uv = self._choice("uv", (("keep clean, project rest", "auto"), ("keep all", "keep"), ("project all", "unwrap")))
+        form.row(
+            "Density",
+            self.density,
+            "Even gives all surfaces the same texels per metre; as in source keeps the source's "
+            "relative scales.",
+        )
+        self.uv = self._choice(
+            "uv", (("keep clean", "auto"), ("keep all", "keep"), ("project all", "unwrap"))
+        )
         self.uv_note = note()
-        form.row("Surfaces", self.uv, "Where islands come from: clean source UVs are kept, the rest gets a box projection.",
-                 self.uv_note)
+        form.row(
+            "Surfaces",
+            self.uv,
+            "Where islands come from. Keep clean keeps clean source UVs and gives the rest a box projection; keep all never "
+            "projects what has UVs; project all ignores the source UVs.",
+            self.uv_note,
+        )
         self.twins = QCheckBox("on one place")
         self.twins.toggled.connect(lambda on: self._change(twins=on))
         self.twins_note = note()
-        form.row("Twins", self.twins, "Objects that draw the same mesh at the same scale share their islands.", self.twins_note)
+        form.row(
+            "Twins",
+            self.twins,
+            "Objects that draw the same mesh at the same scale share their islands.",
+            self.twins_note,
+        )
         self.seconds = QDoubleSpinBox(maximum=3600, decimals=0, suffix=" s")
         self.seconds.valueChanged.connect(lambda value: self._number_changed("seconds", value))
-        form.row("Improve for", self.seconds, "Time for improving on the first layout, in seconds; the best one found is kept.")
+        form.row(
+            "Improve for",
+            self.seconds,
+            "Time for improving on the first layout, in seconds; the best one found is kept.",
+        )
         self.share = QDoubleSpinBox(minimum=0.1, maximum=10, decimals=2, singleStep=0.25)
         self.share.valueChanged.connect(self._share_changed)
         self.share_note = note()
-        form.row("Share", self.share, "A factor on the density of the chosen objects: 2 is twice the texels along an edge.",
-                 self.share_note)
+        form.row(
+            "Share",
+            self.share,
+            "A factor on the density of the chosen objects: 2 is twice the texels along an edge.",
+            self.share_note,
+        )
         self.box.addWidget(form)
         self.box.addWidget(heading("Density by surface"))
         self.histogram = Histogram(theme)
@@ -108,7 +153,9 @@ class LayOutPanel(Column):
 
     def _number(self, name: str, low: int, high: int) -> QSpinBox:
         box = QSpinBox(minimum=low, maximum=high, suffix=" px")
-        box.valueChanged.connect(lambda value: self._number_changed(name, None if name == "margin" and value < 0 else value))
+        box.valueChanged.connect(
+            lambda value: self._number_changed(name, None if name == "margin" and value < 0 else value)
+        )
         return box
 
     def _names(self) -> tuple[str, ...]:
@@ -158,16 +205,24 @@ class LayOutPanel(Column):
             return
         self._filling = True
         sheet = bundle.sheet
-        for box, value in ((self.width_, sheet.width), (self.height_, sheet.height), (self.turns, sheet.turns),
-                           (self.density, sheet.density), (self.uv, sheet.uv)):
+        for box, value in (
+            (self.width_, sheet.width),
+            (self.height_, sheet.height),
+            (self.turns, sheet.turns),
+            (self.density, sheet.density),
+            (self.uv, sheet.uv),
+        ):
             index = box.findData(value)
             if index < 0:
                 box.addItem(f"{value} px", value)
                 index = box.count() - 1
             if not box.view().isVisible():
                 box.setCurrentIndex(index)
-        for number, value in ((self.padding, sheet.padding), (self.margin, -1 if sheet.margin is None else sheet.margin),
-                              (self.seconds, sheet.seconds)):
+        for number, value in (
+            (self.padding, sheet.padding),
+            (self.margin, -1 if sheet.margin is None else sheet.margin),
+            (self.seconds, sheet.seconds),
+        ):
             if number.value() != value:
                 number.setValue(value)
         self.mirror.setChecked(sheet.mirror)
@@ -176,7 +231,9 @@ class LayOutPanel(Column):
         self.share.setEnabled(bool(chosen))
         self.share.setValue(bundle.share(chosen[0]) if chosen else 1.0)
         count = len(self.workspace.selection)
-        self.share_note.setText(f"of {chosen[0] if count == 1 else f'{count} objects'}" if chosen else "choose objects first")
+        self.share_note.setText(
+            f"of {chosen[0] if count == 1 else f'{count} objects'}" if chosen else "choose objects first"
+        )
         self._filling = False
         self._say(bundle)
 
@@ -186,15 +243,19 @@ class LayOutPanel(Column):
         expected = forecast(bundle, figures)
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
-            self.size_note.setText(f"about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
-                                   f"{expected.density / 2:.0f} px/m")
+            self.size_note.setText(
+                f"about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
+                f"{expected.density / 2:.0f} px/m"
+            )
         else:
             self.size_note.setText("measuring …" if bundle.objects else "the bundle is empty")
         now = clean_size(sheet.width, sheet.padding)
         more = sheet.padding
         while clean_size(sheet.width, more) == now and more < 256:
             more += 1
-        self.padding_note.setText(f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
+        self.padding_note.setText(
+            f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px"
+        )
         layout = bundle.layout
         if layout is None:
             self.uv_note.setText("")
@@ -203,9 +264,15 @@ class LayOutPanel(Column):
             self.yields.setText("Pack to see it.")
             return
         projected = sum(1 for surface in layout.surfaces if surface.projected.any())
-        self.uv_note.setText(f"{projected} object{'s' if projected != 1 else ''} projected" if projected else "all source UVs kept")
+        self.uv_note.setText(
+            f"{projected} object{'s' if projected != 1 else ''} projected"
+            if projected
+            else "all source UVs kept"
+        )
         doubles = sum(len(surface.objects) - 1 for surface in layout.surfaces)
-        self.twins_note.setText(f"{doubles} objects lie on another's place" if doubles else "none in this bundle")
+        self.twins_note.setText(
+            f"{doubles} objects lie on another's place" if doubles else "none in this bundle"
+        )
         self._say_measured(bundle)
 
     def _say_measured(self, bundle: Bundle) -> None:
@@ -223,7 +290,9 @@ class LayOutPanel(Column):
             values.append(triangle_densities(texel_areas(layout, index), areas))
             weights.append(areas * len(surface.objects))
         self.histogram.show_values(np.concatenate(values), np.concatenate(weights), layout.scale)
-        found = sorted((value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value))
+        found = sorted(
+            (value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value)
+        )
         lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
         if len(found) > 5:
             lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")

@@ -46,8 +46,9 @@ def read_raw(container: Container, index: int) -> Attribute:
             raise container.fail(f"{accessor.count} elements without data are too many.", item)
         values = np.zeros((accessor.count, width), kind)
     else:
-        values = _strided(container, accessor.buffer_view, accessor.byte_offset, accessor.count, kind,
-                          accessor.type, item)
+        values = _strided(
+            container, accessor.buffer_view, accessor.byte_offset, accessor.count, kind, accessor.type, item
+        )
     if accessor.sparse is not None:
         values = values.copy()
         _substitute(container, values, index, kind)
@@ -68,9 +69,7 @@ def _strided(
     if step < padded:
         raise container.fail(f"a stride of {step} bytes is less than an element of {padded}.", item)
     if count and offset + step * (count - 1) + padded > len(data):
-        raise container.fail(
-            f"{count} elements reach past the end of bufferViews[{view_index}].", item
-        )
+        raise container.fail(f"{count} elements reach past the end of bufferViews[{view_index}].", item)
     if count == 0:
         return np.zeros((0, width), kind)
     flat = np.frombuffer(data, np.uint8, count=step * (count - 1) + padded, offset=offset)
@@ -88,12 +87,26 @@ def _substitute(container: Container, values: NDArray[Any], index: int, kind: np
     if sparse.indices.component_type not in (5121, 5123, 5125):
         raise container.fail("sparse indices are of an unknown type.", item)
     index_kind = np.dtype(COMPONENTS[sparse.indices.component_type]).newbyteorder("<")
-    places = _strided(container, sparse.indices.buffer_view, sparse.indices.byte_offset, sparse.count,
-                      index_kind, "SCALAR", item)[:, 0]
+    places = _strided(
+        container,
+        sparse.indices.buffer_view,
+        sparse.indices.byte_offset,
+        sparse.count,
+        index_kind,
+        "SCALAR",
+        item,
+    )[:, 0]
     if len(places) and int(places.max()) >= len(values):
         raise container.fail("a sparse index is beyond the accessor's count.", item)
-    values[places] = _strided(container, sparse.values.buffer_view, sparse.values.byte_offset,
-                              sparse.count, kind, accessor.type, item)
+    values[places] = _strided(
+        container,
+        sparse.values.buffer_view,
+        sparse.values.byte_offset,
+        sparse.count,
+        kind,
+        accessor.type,
+        item,
+    )
 
 
 def as_float(attribute: Attribute) -> NDArray[np.float32]:

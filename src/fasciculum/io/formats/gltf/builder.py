@@ -12,8 +12,12 @@ from numpy.typing import NDArray
 from fasciculum.model.scene import Attribute
 
 COMPONENT_OF = {
-    np.dtype(np.int8): 5120, np.dtype(np.uint8): 5121, np.dtype(np.int16): 5122, np.dtype(np.uint16): 5123,
-    np.dtype(np.uint32): 5125, np.dtype(np.float32): 5126,
+    np.dtype(np.int8): 5120,
+    np.dtype(np.uint8): 5121,
+    np.dtype(np.int16): 5122,
+    np.dtype(np.uint16): 5123,
+    np.dtype(np.uint32): 5125,
+    np.dtype(np.float32): 5126,
 }
 VERTEX_DATA, INDEX_DATA = 34962, 34963
 
@@ -23,8 +27,20 @@ class Builder:
 
     def __init__(self) -> None:
         self.json: dict[str, list[Any]] = {
-            name: [] for name in ("nodes", "meshes", "materials", "textures", "images", "samplers", "accessors",
-                                  "bufferViews", "skins", "animations", "cameras")
+            name: []
+            for name in (
+                "nodes",
+                "meshes",
+                "materials",
+                "textures",
+                "images",
+                "samplers",
+                "accessors",
+                "bufferViews",
+                "skins",
+                "animations",
+                "cameras",
+            )
         }
         self.binary = bytearray()
         self._accessors: dict[tuple[int, int], int] = {}
@@ -54,7 +70,9 @@ class Builder:
         values = np.ascontiguousarray(attribute.values)
         values = values.astype(values.dtype.newbyteorder("="))
         accessor: dict[str, Any] = {
-            "componentType": COMPONENT_OF[values.dtype], "count": len(values), "type": attribute.type,
+            "componentType": COMPONENT_OF[values.dtype],
+            "count": len(values),
+            "type": attribute.type,
         }
         if len(values):
             accessor["bufferView"] = self._rows(values, attribute.type, target)
@@ -70,7 +88,9 @@ class Builder:
         size = values.dtype.itemsize * values.shape[1]
         columns = {"MAT2": 2, "MAT3": 3}.get(kind, 0)
         if columns and values.dtype.itemsize < 4:
-            raw = values.reshape(len(values), columns, columns).view(np.uint8).reshape(len(values), columns, -1)
+            raw = (
+                values.reshape(len(values), columns, columns).view(np.uint8).reshape(len(values), columns, -1)
+            )
             raw = np.pad(raw, ((0, 0), (0, 0), (0, -raw.shape[2] % 4)))
             return self.view(raw.tobytes(), target=target)
         if target == VERTEX_DATA and size % 4:
@@ -88,7 +108,9 @@ class Builder:
         """Append triangle corners (T, 3) as the smallest fitting indices."""
         top = int(triangles.max()) if triangles.size else 0
         kind = np.uint16 if top < 65535 else np.uint32
-        return self.attribute(Attribute(triangles.reshape(-1, 1).astype(kind), "SCALAR", False), target=INDEX_DATA)
+        return self.attribute(
+            Attribute(triangles.reshape(-1, 1).astype(kind), "SCALAR", False), target=INDEX_DATA
+        )
 
     def image(self, data: bytes, mime: str, name: str) -> int:
         """Append an embedded image."""

@@ -56,9 +56,7 @@ class Container:
         else:
             data = memoryview(self.read_uri(buffer.uri, item))
         if len(data) < buffer.byte_length:
-            raise self.fail(
-                f"the buffer should hold {buffer.byte_length} bytes and holds {len(data)}.", item
-            )
+            raise self.fail(f"the buffer should hold {buffer.byte_length} bytes and holds {len(data)}.", item)
         return data[: buffer.byte_length]
 
     def view(self, index: int) -> memoryview:

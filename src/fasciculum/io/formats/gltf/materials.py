@@ -21,7 +21,9 @@ WRAPS = {10497: REPEAT, 33648: MIRROR, 33071: CLAMP}
 NEAREST = (9728,)
 SPECULAR_GLOSSINESS = "KHR_materials_pbrSpecularGlossiness"
 CARRIED_EXTENSIONS = {
-    "KHR_materials_emissive_strength", "KHR_materials_unlit", SPECULAR_GLOSSINESS,
+    "KHR_materials_emissive_strength",
+    "KHR_materials_unlit",
+    SPECULAR_GLOSSINESS,
 }
 
 
@@ -32,9 +34,11 @@ def read_images(
     images = []
     total = max(len(container.document.images), 1)
     for index, image in enumerate(container.document.images):
-        name = image.name or (
-            urllib.parse.unquote(image.uri) if image.uri and not image.uri.startswith("data:") else ""
-        ) or f"image {index}"
+        name = (
+            image.name
+            or (urllib.parse.unquote(image.uri) if image.uri and not image.uri.startswith("data:") else "")
+            or f"image {index}"
+        )
         progress.update(index / total, f"Reading {name}")
         item = f"images[{index}]"
         embedded = image.uri is None or image.uri.startswith("data:")
@@ -50,15 +54,17 @@ def read_images(
         except FasciculumError as error:
             images.append(Image(name, 0, 0, 0, 0, "", source, embedded, False, error.message))
             findings.append(
-                Finding("missing_texture", WARNING, f"The image {name} cannot be used: {error.message}",
-                        error.hint or "Put the file back; until then the factor colour is baked.")
+                Finding(
+                    "missing_texture",
+                    WARNING,
+                    f"The image {name} cannot be used: {error.message}",
+                    error.hint or "Put the file back; until then the factor colour is baked.",
+                )
             )
     return tuple(images)
 
 
-def _store_image(
-    name: str, data: bytes, store: PixelStore, source: str, embedded: bool, item: str
-) -> Image:
+def _store_image(name: str, data: bytes, store: PixelStore, source: str, embedded: bool, item: str) -> Image:
     key = digest_of(data)
     pixels = store.get(key) if store.has(key) else decode(data, place=item)
     store.put(pixels, key=key)
@@ -102,9 +108,14 @@ class _Reader:
             raise self.container.fail(f"the alpha mode {material.alpha_mode!r} is not known.", self.item)
         for extension in sorted(set(material.extensions) - CARRIED_EXTENSIONS):
             self.findings.append(
-                Finding("material_extension", WARNING,
-                        f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material "
-                        "is baked.", "Leave its objects loose if the look depends on it.", material=self.name)
+                Finding(
+                    "material_extension",
+                    WARNING,
+                    f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material "
+                    "is baked.",
+                    "Leave its objects loose if the look depends on it.",
+                    material=self.name,
+                )
             )
         pbr = material.pbr_metallic_roughness
         strength = material.extensions.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0)
@@ -138,9 +149,14 @@ class _Reader:
         """Read the diffuse half of specular-glossiness as a dielectric."""
         glossy = self.convert(self.material.extensions[SPECULAR_GLOSSINESS], schema.SpecularGlossiness)
         self.findings.append(
-            Finding("specular_glossiness", WARNING, f"{self.name} is specular-glossiness; its diffuse colour and "
-                    "glossiness factor are carried, its specular texture is not.",
-                    "Convert the material to metallic-roughness.", material=self.name)
+            Finding(
+                "specular_glossiness",
+                WARNING,
+                f"{self.name} is specular-glossiness; its diffuse colour and "
+                "glossiness factor are carried, its specular texture is not.",
+                "Convert the material to metallic-roughness.",
+                material=self.name,
+            )
         )
         return {
             "base_color_factor": glossy.diffuse_factor,
@@ -166,8 +182,13 @@ class _Reader:
         source = texture.source if texture.source is not None else webp
         if source is None:
             self.findings.append(
-                Finding("missing_texture", WARNING, f"A texture of {self.name} names no image that can be read.",
-                        "Export its images as PNG, JPEG or WebP.", material=self.name)
+                Finding(
+                    "missing_texture",
+                    WARNING,
+                    f"A texture of {self.name} names no image that can be read.",
+                    "Export its images as PNG, JPEG or WebP.",
+                    material=self.name,
+                )
             )
             return None
         if source >= len(document.images):
@@ -175,7 +196,9 @@ class _Reader:
         sampler = schema.Sampler()
         if texture.sampler is not None:
             if texture.sampler >= len(document.samplers):
-                raise self.container.fail(f"there is no sampler {texture.sampler}.", f"textures[{info.index}]")
+                raise self.container.fail(
+                    f"there is no sampler {texture.sampler}.", f"textures[{info.index}]"
+                )
             sampler = document.samplers[texture.sampler]
         if sampler.wrap_s not in WRAPS or sampler.wrap_t not in WRAPS:
             raise self.container.fail("the wrap mode is not known.", f"samplers[{texture.sampler}]")

@@ -30,8 +30,12 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
         if primitive.mode in POINTS_AND_LINES:
             aside.append(_read_aside(container, primitive))
             findings.append(
-                Finding("not_triangles", INFO, f"{name} draws points or lines; they are delivered as they came.",
-                        object=name)
+                Finding(
+                    "not_triangles",
+                    INFO,
+                    f"{name} draws points or lines; they are delivered as they came.",
+                    object=name,
+                )
             )
         elif primitive.mode in (4, 5, 6):
             primitives.append(_read_primitive(container, primitive, item, name, findings))
@@ -45,7 +49,9 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
 def _read_aside(container: Container, primitive: schema.Primitive) -> Aside:
     attributes = {name: read_raw(container, index) for name, index in primitive.attributes.items()}
     indices = None if primitive.indices is None else read_raw(container, primitive.indices)
-    return Aside(primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material)
+    return Aside(
+        primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material
+    )
 
 
 def _read_primitive(
@@ -80,7 +86,8 @@ def _read_primitive(
     tangents = as_float(raw["TANGENT"]) if "TANGENT" in raw else None
     plain = {"POSITION", "NORMAL", "TANGENT", "COLOR_0"}
     extra = {
-        name: attribute for name, attribute in raw.items()
+        name: attribute
+        for name, attribute in raw.items()
         if name not in plain and not name.startswith("TEXCOORD_")
     }
     targets = tuple(
@@ -107,17 +114,20 @@ def _uv_sets(
         uvs = as_float(raw[name]) if name in raw else np.zeros((0, 2), np.float32)
         if not np.isfinite(uvs).all():
             findings.append(
-                Finding("broken_uvs", WARNING, f"{mesh} has texture coordinates that are not finite; they were "
-                        "set to 0.", "Repair the UVs and export the model again.", object=mesh)
+                Finding(
+                    "broken_uvs",
+                    WARNING,
+                    f"{mesh} has texture coordinates that are not finite; they were set to 0.",
+                    "Repair the UVs and export the model again.",
+                    object=mesh,
+                )
             )
             uvs = np.nan_to_num(uvs, nan=0.0, posinf=0.0, neginf=0.0)
         sets.append(uvs)
     return tuple(sets)
 
 
-def _triangles(
-    container: Container, primitive: schema.Primitive, count: int, item: str
-) -> NDArray[np.int32]:
+def _triangles(container: Container, primitive: schema.Primitive, count: int, item: str) -> NDArray[np.int32]:
     if primitive.indices is None:
         indices = np.arange(count, dtype=np.int64)
     else:
@@ -126,18 +136,21 @@ def _triangles(
             raise container.fail("the indices are not unsigned whole numbers.", item)
         indices = raw.values[:, 0].astype(np.int64)
         if len(indices) and int(indices.max()) >= count:
-            raise container.fail(
-                f"an index is {int(indices.max())} where there are {count} vertices.", item
-            )
+            raise container.fail(f"an index is {int(indices.max())} where there are {count} vertices.", item)
     if primitive.mode == 4:
         corners = indices[: len(indices) // 3 * 3].reshape(-1, 3)
     elif primitive.mode == 5:
-        corners = np.stack([indices[:-2], indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else (
-            np.zeros((0, 3), np.int64))
+        corners = (
+            np.stack([indices[:-2], indices[1:-1], indices[2:]], axis=1)
+            if len(indices) > 2
+            else (np.zeros((0, 3), np.int64))
+        )
         odd = np.arange(len(corners)) % 2 == 1
         corners[odd] = corners[odd][:, [1, 0, 2]]
     else:
-        fan = np.stack([indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else np.zeros((0, 2), np.int64)
+        fan = (
+            np.stack([indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else np.zeros((0, 2), np.int64)
+        )
         corners = np.column_stack([fan, np.full(len(fan), indices[0] if len(indices) else 0)])
     # a triangle that uses a vertex twice draws nothing; strips are stitched with them
     distinct = (

@@ -85,7 +85,9 @@ def read_gltf(
     if not scene.objects:
         findings.append(
             Finding(
-                "no_objects", WARNING, f"{path.name} holds no object with triangles.",
+                "no_objects",
+                WARNING,
+                f"{path.name} holds no object with triangles.",
                 "Check that meshes were exported.",
             )
         )
@@ -125,7 +127,8 @@ def _read_nodes(container: Container, findings: list[Finding]) -> list[Node]:
         if len(document.scenes) > 1:
             findings.append(
                 Finding(
-                    "more_scenes", WARNING,
+                    "more_scenes",
+                    WARNING,
                     f"{container.path.name} has {len(document.scenes)} scenes; scene {chosen} was gathered.",
                     "Export the scene that you need as its own file.",
                 )
@@ -141,8 +144,9 @@ def _read_nodes(container: Container, findings: list[Finding]) -> list[Node]:
         if index >= count:
             raise container.fail(f"there is no node {index}.", "nodes")
         if index in seen:
-            raise container.fail("the node is reached twice: it has two parents or is its own.",
-                                 f"nodes[{index}]")
+            raise container.fail(
+                "the node is reached twice: it has two parents or is its own.", f"nodes[{index}]"
+            )
         seen.add(index)
         node = document.nodes[index]
         local = _local_matrix(container, index, node)
@@ -152,8 +156,13 @@ def _read_nodes(container: Container, findings: list[Finding]) -> list[Node]:
             raise container.fail(f"there is no mesh {mesh}.", f"nodes[{index}].mesh")
         if "EXT_mesh_gpu_instancing" in node.extensions:
             findings.append(
-                Finding("instancing", WARNING, f"{node.name or 'A node'} is instanced by an extension; one "
-                        "copy of it takes part.", "Export the instances as nodes.", object=node.name)
+                Finding(
+                    "instancing",
+                    WARNING,
+                    f"{node.name or 'A node'} is instanced by an extension; one copy of it takes part.",
+                    "Export the instances as nodes.",
+                    object=node.name,
+                )
             )
         nodes.append(Node(node.name or f"node {index}", parent, world, mesh, 0, index))
         waiting += [(child, len(nodes) - 1) for child in reversed(node.children)]
@@ -173,8 +182,12 @@ def _objects(scene: Scene, findings: list[Finding]) -> tuple[Object, ...]:
                 by_mode.setdefault(scene.material_of(primitive).alpha_mode, []).append(index)
         if len(by_mode) > 1:
             findings.append(
-                Finding("mixed_alpha", INFO, f"{node.name} mixes alpha modes; it was split into one object for "
-                        "each.", object=node.name)
+                Finding(
+                    "mixed_alpha",
+                    INFO,
+                    f"{node.name} mixes alpha modes; it was split into one object for each.",
+                    object=node.name,
+                )
             )
         for mode in sorted(by_mode, key=ALPHA_MODES.index):
             name = node.name if len(by_mode) == 1 else f"{node.name} ({mode.lower()})"
@@ -210,8 +223,12 @@ def _report_extensions(container: Container, findings: list[Finding]) -> None:
     handled = UNDERSTOOD | {"EXT_mesh_gpu_instancing"}
     for name in sorted(set(container.document.extensions_used) - handled):
         findings.append(
-            Finding("extension", WARNING, f"{container.path.name} uses {name}, which is not carried into a "
-                    "sheet.", "Compare the result with the source where it is used.")
+            Finding(
+                "extension",
+                WARNING,
+                f"{container.path.name} uses {name}, which is not carried into a sheet.",
+                "Compare the result with the source where it is used.",
+            )
         )
 
 

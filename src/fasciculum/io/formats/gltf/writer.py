@@ -71,8 +71,11 @@ class Writer:
     def write(self, delivery: Delivery, *, generator: str) -> bytes:
         """Return the delivery as GLB."""
         builder = self.builder
-        sampler = builder.add("samplers", {"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071}) \
-            if delivery.images else 0
+        sampler = (
+            builder.add("samplers", {"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071})
+            if delivery.images
+            else 0
+        )
         for image in delivery.images:
             if image.uri:
                 source = builder.add("images", {"uri": image.uri, "name": image.name})
@@ -133,7 +136,9 @@ class Writer:
             else:
                 texture["source"] = written
             if "sampler" in raw:
-                texture["sampler"] = self.builder.add("samplers", dict(origin.raw["samplers"][raw["sampler"]]))
+                texture["sampler"] = self.builder.add(
+                    "samplers", dict(origin.raw["samplers"][raw["sampler"]])
+                )
             self._textures[key] = self.builder.add("textures", texture)
         return self._textures[key]
 
@@ -201,13 +206,19 @@ class Writer:
         for original in raw.get("animations", []):
             animation = {key: original[key] for key in ("name", "extras") if key in original}
             animation["samplers"] = [
-                sampler | {"input": builder.attribute(carried[sampler["input"]], bounds=True),
-                           "output": builder.attribute(carried[sampler["output"]])}
+                sampler
+                | {
+                    "input": builder.attribute(carried[sampler["input"]], bounds=True),
+                    "output": builder.attribute(carried[sampler["output"]]),
+                }
                 for sampler in original["samplers"]
             ]
             animation["channels"] = [
-                channel | {"target": channel["target"] | (
-                    {"node": channel["target"]["node"] + base} if "node" in channel["target"] else {})}
+                channel
+                | {
+                    "target": channel["target"]
+                    | ({"node": channel["target"]["node"] + base} if "node" in channel["target"] else {})
+                }
                 for channel in original["channels"]
             ]
             builder.add("animations", animation)
@@ -223,7 +234,9 @@ class Writer:
             primitives = [self._part(part) for part in parts] + [self._aside(part) for part in mesh.aside]
             if not primitives:
                 return None
-            meshes[key] = self.builder.add("meshes", {"name": mesh.name, "primitives": primitives, **mesh.raw})
+            meshes[key] = self.builder.add(
+                "meshes", {"name": mesh.name, "primitives": primitives, **mesh.raw}
+            )
         return meshes[key]
 
     def _part(self, part: Part) -> dict[str, Any]:
@@ -238,8 +251,10 @@ class Writer:
             written["material"] = part.material
         if part.targets:
             written["targets"] = [
-                {name: self.builder.attribute(attribute, target=VERTEX_DATA, bounds=name == "POSITION")
-                 for name, attribute in target.items()}
+                {
+                    name: self.builder.attribute(attribute, target=VERTEX_DATA, bounds=name == "POSITION")
+                    for name, attribute in target.items()
+                }
                 for target in part.targets
             ]
         return written
