@@ -14,10 +14,9 @@ import struct
 from pathlib import Path
 
 import numpy as np
-from PIL import Image
-
 import shapes
 import textures
+from PIL import Image
 
 REPEAT, MIRROR, CLAMP = 10497, 33648, 33071
 
@@ -384,9 +383,7 @@ def add_machinery(b):
     add("Wheel shaft", s.rod(0.12, 1.1, 16, 1.0, 1), "Iron black", (0, 0.1, 0), parent=machinery)
     add(
         "Gear housing",
-        s.join(
-            s.box(0.9, 0.5, 0.9, 0.8, at=(0, 0.85, 0)), s.moved(s.rod(0.26, 0.5, 20, 0.8, 2), (0, 1.0, 0))
-        ),
+        s.join(s.box(0.9, 0.5, 0.9, 0.8, at=(0, 0.85, 0)), s.moved(s.rod(0.26, 0.5, 20, 0.8, 2), (0, 1.0, 0))),
         "Rusting steel",
         parent=machinery,
     )
@@ -492,9 +489,7 @@ def add_cabin(b):
     seat = b.mesh(
         "Seat",
         b.primitive(
-            s.join(
-                s.box(0.5, 0.1, 0.45, 2.0, at=(0, 0.42, 0)), s.box(0.5, 0.5, 0.09, 2.0, at=(0, 0.72, -0.2))
-            ),
+            s.join(s.box(0.5, 0.1, 0.45, 2.0, at=(0, 0.42, 0)), s.box(0.5, 0.5, 0.09, 2.0, at=(0, 0.72, -0.2))),
             "Seat cloth",
         ),
         b.primitive(s.box(0.06, 0.38, 0.35, 1.0, at=(0, 0.19, 0)), "Iron black"),
@@ -520,9 +515,7 @@ def add_cabin(b):
     )
     b.simple("Hanger", arm, "Rusting steel", parent=cabin)
     b.simple("Cabin buffer", s.box(3.3, 0.12, 1.8, 1.0, at=(0, -0.02, 0)), "Black rubber", parent=cabin)
-    grip = s.join(
-        s.box(0.3, 0.16, 0.16, 1.0), s.moved(s.rod(0.05, 0.4, 12, 1.0, 1), (-0.2, 0, 0.06), turn_z=-90)
-    )
+    grip = s.join(s.box(0.3, 0.16, 0.16, 1.0), s.moved(s.rod(0.05, 0.4, 12, 1.0, 1), (-0.2, 0, 0.06), turn_z=-90))
     b.simple("Rope grip", grip, "Brass", (0, 2.28, 2.42), parent=cabin)
 
 
@@ -553,9 +546,7 @@ def add_furniture(b):
         s.tube([(0, 2.7, 0), (0.1, 3.0, 0), (0.4, 3.15, 0), (0.75, 3.05, 0)], 0.03, 8, 1.0, 1),
     )
     cap = s.moved(s.lathe([(0.02, 0.2), (0.06, 0.14), (0.24, 0.0)][::-1], 24, 1.0, 1), (0.75, 2.85, 0))
-    bulb = s.moved(
-        s.lathe([(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)], 20, 1.0, 1), (0.75, 2.9, 0)
-    )
+    bulb = s.moved(s.lathe([(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)], 20, 1.0, 1), (0.75, 2.9, 0))
     bulb["uvs"][:, 1] = (bulb["uvs"][:, 1] - bulb["uvs"][:, 1].min()) / np.ptp(bulb["uvs"][:, 1])
     parts = [
         b.primitive(pole, "Iron black"),

@@ -6,15 +6,15 @@ UVs run in metres times ``density`` repeats per metre unless a shape says otherw
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 
 
 def join(*shapes):
     """Join shapes into one."""
     offsets = np.cumsum([0] + [len(shape["positions"]) for shape in shapes])
-    joined = {
-        key: np.concatenate([shape[key] for shape in shapes]) for key in ("positions", "normals", "uvs")
-    }
+    joined = {key: np.concatenate([shape[key] for shape in shapes]) for key in ("positions", "normals", "uvs")}
     joined["triangles"] = np.concatenate(
         [shape["triangles"] + offset for shape, offset in zip(shapes, offsets, strict=False)]
     )
@@ -84,9 +84,7 @@ def box(width, height, depth, density=1.0, at=(0, 0, 0), faces="xXyYzZ", atlas=N
             u0, v0, u1, v1 = atlas[letter]
         else:
             u0, v0, u1, v1 = 0.0, 0.0, 2 * su * density, 2 * sv * density
-        parts.append(
-            grid(corners, [[(u0, v0), (u1, v0)], [(u0, v1), (u1, v1)]], np.broadcast_to(normal, (2, 2, 3)))
-        )
+        parts.append(grid(corners, [[(u0, v0), (u1, v0)], [(u0, v1), (u1, v1)]], np.broadcast_to(normal, (2, 2, 3))))
     return join(*parts)
 
 
@@ -99,7 +97,7 @@ def lathe(profile, segments=24, density=1.0, around=None):
     angle = np.linspace(0, 2 * np.pi, segments + 1)
     circle = np.stack([np.cos(angle), np.zeros_like(angle), -np.sin(angle)], -1)
     parts, along = [], 0.0
-    for (r0, y0), (r1, y1) in zip(profile[:-1], profile[1:], strict=True):
+    for (r0, y0), (r1, y1) in pairwise(profile):
         length = np.hypot(r1 - r0, y1 - y0)
         if length < 1e-9:
             continue
@@ -146,9 +144,7 @@ def tube(path, radius, segments=10, repeats_per_metre=1.0, around=1):
     angle = np.linspace(0, 2 * np.pi, segments + 1)
     normals = side[:, None] * np.cos(angle)[None, :, None] + up[:, None] * np.sin(angle)[None, :, None]
     points = path[:, None] + radius * normals
-    along = (
-        np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]) * repeats_per_metre
-    )
+    along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]) * repeats_per_metre
     uvs = np.stack(np.broadcast_arrays(np.linspace(0, around, segments + 1)[None, :], along[:, None]), -1)
     return grid(points, uvs, normals, flip=True)
 
@@ -160,9 +156,7 @@ def corrugated(width, depth, waves, amplitude, density):
     y = amplitude * np.cos(np.linspace(0, 2 * np.pi * waves, columns))
     z = np.array((-depth / 2, depth / 2))
     points = np.stack(np.broadcast_arrays(x[None, :], y[None, :], z[:, None]), -1).astype(float)
-    uvs = np.stack(
-        np.broadcast_arrays((x + width / 2)[None, :] * density, (z + depth / 2)[:, None] * density), -1
-    )
+    uvs = np.stack(np.broadcast_arrays((x + width / 2)[None, :] * density, (z + depth / 2)[:, None] * density), -1)
     slope = np.gradient(y, x)
     normal = np.stack([-slope, np.ones_like(slope), np.zeros_like(slope)], -1)
     normal /= np.linalg.norm(normal, axis=1, keepdims=True)
@@ -223,7 +217,5 @@ def wheel(radius, groove, hub, spokes, segments=48, detail=False):
         for index in range(32):
             angle = np.radians(360 / 32 * index)
             bolt = lathe([(0.028, 0), (0.028, 0.02), (0.018, 0.03), (0, 0.03)], 8, 1.0, 1)
-            parts.append(
-                moved(bolt, ((radius - 0.11) * np.cos(angle), 0.09, (radius - 0.11) * np.sin(angle)))
-            )
+            parts.append(moved(bolt, ((radius - 0.11) * np.cos(angle), 0.09, (radius - 0.11) * np.sin(angle))))
     return join(*parts)

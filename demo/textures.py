@@ -52,9 +52,7 @@ def normal_from(height, strength: float):
 def orm(occlusion, roughness, metallic):
     """Stack occlusion, roughness and metallic; numbers are spread over the image."""
     shape = next(np.shape(part) for part in (occlusion, roughness, metallic) if np.ndim(part))
-    return np.clip(
-        np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1), 0, 1
-    )
+    return np.clip(np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1), 0, 1)
 
 
 def soften(image, sigma: float = 0.7):
@@ -295,9 +293,7 @@ def lamp_glow(size: int = 128):
     y, x = np.mgrid[0:size, 0:size] / size
     rib = 0.85 + 0.15 * np.cos(2 * np.pi * 12 * x)
     return np.clip(
-        (0.45 + 0.55 * ramp(1 - np.abs(2 * y - 1), 0, 1))[..., None]
-        * rib[..., None]
-        * np.array((1.0, 0.86, 0.62)),
+        (0.45 + 0.55 * ramp(1 - np.abs(2 * y - 1), 0, 1))[..., None] * rib[..., None] * np.array((1.0, 0.86, 0.62)),
         0,
         1,
     )

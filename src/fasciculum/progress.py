@@ -50,9 +50,7 @@ class Progress:
     def part(self, low: float, high: float) -> Progress:
         """Return a progress whose whole is the given part of this one."""
         span = self._high - self._low
-        return Progress(
-            self._report, self._cancelled, low=self._low + span * low, high=self._low + span * high
-        )
+        return Progress(self._report, self._cancelled, low=self._low + span * low, high=self._low + span * high)
 
     def over(self, items: Iterable[Item], words: Callable[[Item], str], *, total: int) -> Iterator[Item]:
         """Yield the items, reporting before each."""

@@ -83,9 +83,7 @@ class _Rows(QStyledItemDelegate):
         )
         painter.setPen(QColor(theme.text))
         room = QRect(left, rect.top(), rect.right() - left - wide - 16, rect.height())
-        name = metrics.elidedText(
-            index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideRight, room.width()
-        )
+        name = metrics.elidedText(index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideRight, room.width())
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, name)
 
 
@@ -99,12 +97,12 @@ class _Tree(QTreeWidget):
         self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.setDefaultDropAction(Qt.DropAction.MoveAction)
 
-    def mimeData(self, items: list[QTreeWidgetItem]) -> QMimeData:  # noqa: N802 - Qt's name
+    def mimeData(self, items: list[QTreeWidgetItem]) -> QMimeData:
         data = super().mimeData(items)
         data.setText("\n".join(item.text(0) for item in items))
         return data
 
-    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802 - Qt's name
+    def dropEvent(self, event: QDropEvent) -> None:
         item = self.itemAt(event.position().toPoint())
         if item is not None and item.parent() is not None:
             item = item.parent()
@@ -204,9 +202,7 @@ class BundleList(QWidget):
             child = QTreeWidgetItem([name])
             child.setData(0, KEY, name)
             child.setData(0, KIND, "object")
-            child.setFlags(
-                Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDragEnabled
-            )
+            child.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDragEnabled)
             row.addChild(child)
         row.setExpanded(open_)
 
@@ -214,9 +210,7 @@ class BundleList(QWidget):
         """Renew the figures at the right of each row."""
         document = self.workspace.shown
         layouts = tuple(bundle.layout for bundle in document.bundles)
-        if len(layouts) != len(self._layouts) or any(
-            a is not b for a, b in zip(layouts, self._layouts, strict=True)
-        ):
+        if len(layouts) != len(self._layouts) or any(a is not b for a, b in zip(layouts, self._layouts, strict=True)):
             self._layouts = layouts
             self._densities = {}
             for layout in layouts:
@@ -232,8 +226,7 @@ class BundleList(QWidget):
             row.setData(0, FIGURE, f"{cost.draw_calls} → {len(bundle.objects)}")
             row.setToolTip(
                 0,
-                f"{cost.draw_calls} draw calls become {len(bundle.objects)}, "
-                f"{cost.materials} materials become 1",
+                f"{cost.draw_calls} draw calls become {len(bundle.objects)}, {cost.materials} materials become 1",
             )
             self._figure_objects(row, bundle)
         self._filling = False
@@ -261,9 +254,7 @@ class BundleList(QWidget):
             return
         rows = self.tree.selectedItems()
         keys = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "object"]
-        names = [
-            row.data(0, KEY) for row in rows if row.data(0, KIND) == "bundle" and row.data(0, KEY) != LOOSE
-        ]
+        names = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "bundle" and row.data(0, KEY) != LOOSE]
         for row in rows:
             home = row.parent().data(0, KEY) if row.parent() is not None else ""
             if home and home != LOOSE and home not in names:

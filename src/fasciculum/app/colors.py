@@ -9,9 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtGui import QColor
 
 #: low, target, high: blue over pale grey to ochre, even in lightness on both sides and told apart by colour-blind eyes
-SCALE = np.array(
-    [[0.11, 0.26, 0.52], [0.36, 0.56, 0.76], [0.86, 0.86, 0.84], [0.80, 0.56, 0.26], [0.50, 0.24, 0.05]]
-)
+SCALE = np.array([[0.11, 0.26, 0.52], [0.36, 0.56, 0.76], [0.86, 0.86, 0.84], [0.80, 0.56, 0.26], [0.50, 0.24, 0.05]])
 #: factors off the target at the ends of the scale
 FARTHEST = 4.0
 

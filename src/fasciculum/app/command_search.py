@@ -61,9 +61,7 @@ class CommandSearch(QDialog):
         """Show the hits for some words, best first."""
         self.list.clear()
         ranked = [
-            (score, index)
-            for index, hit in enumerate(self.hits)
-            if (score := rank(hit.title, wanted)) is not None
+            (score, index) for index, hit in enumerate(self.hits) if (score := rank(hit.title, wanted)) is not None
         ]
         if wanted:
             ranked.sort()
@@ -85,7 +83,7 @@ class CommandSearch(QDialog):
             self.close()
             self.hits[index].call()
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802 - Qt's name
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             step = 1 if event.key() == Qt.Key.Key_Down else -1
             self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))

@@ -43,7 +43,7 @@ FIGURES = (
     (
         "match",
         "Match with source",
-        "Base colour of the worst object of the chosen bundle against its source, in dB: 38 and more cannot be told apart.",
+        "Base colour of the chosen bundle's worst object against its source, in dB; from 38 on nobody sees it.",
     ),
 )
 
@@ -95,9 +95,7 @@ class LedgerStrip(QWidget):
 
     def _show(self, name: str, words: str) -> None:
         self.values[name].setText(words)
-        self.buttons[name].setAccessibleName(
-            f"{dict((n, t) for n, t, _ in FIGURES)[name]}: {self.text(name)}"
-        )
+        self.buttons[name].setAccessibleName(f"{dict((n, t) for n, t, _ in FIGURES)[name]}: {self.text(name)}")
 
     def refresh(self) -> None:
         """Renew every figure; what is not there yet is foretold and says so."""
@@ -136,9 +134,7 @@ class LedgerStrip(QWidget):
                 (entry.base_color for entry in bundle.check.fidelity if not math.isnan(entry.base_color)),
                 default=math.nan,
             )
-            self._show(
-                "match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match"
-            )
+            self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
 

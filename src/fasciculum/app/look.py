@@ -97,8 +97,10 @@ QComboBox::down-arrow {{ image: url({ICONS}/down-{tone}.svg); width: 10px; heigh
 QSpinBox::up-button, QDoubleSpinBox::up-button {{ border: 0; width: 16px; background: transparent; }}
 QSpinBox::down-button, QDoubleSpinBox::down-button {{ border: 0; width: 16px; background: transparent; }}
 QSpinBox::up-arrow, QDoubleSpinBox::up-arrow {{ image: url({ICONS}/up-{tone}.svg); width: 9px; height: 9px; }}
-QSpinBox::down-arrow, QDoubleSpinBox::down-arrow {{ image: url({ICONS}/down-{tone}.svg); width: 9px; height: 9px; }}
-QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px; background: {t.field}; }}
+QSpinBox::down-arrow, QDoubleSpinBox::down-arrow {{
+  image: url({ICONS}/down-{tone}.svg); width: 9px; height: 9px; }}
+QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.quiet}; border-radius: 3px;
+  background: {t.field}; }}
 QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; image: url({ICONS}/check.svg); }}
 QCheckBox::indicator:disabled {{ border-color: {t.line}; }}
 QCheckBox::indicator:checked:disabled {{ background: {t.line}; }}
@@ -125,7 +127,8 @@ QScrollArea {{ border: 0; }}
 QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
 QScrollBar:horizontal {{ background: transparent; height: 10px; margin: 0; }}
 QScrollBar::handle {{ background: {t.line}; border-radius: 4px; min-height: 24px; min-width: 24px; }}
-QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; width: 0; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ background: none; height: 0; width: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: none; }}
 QProgressBar {{ background: {t.field}; border: 0; border-radius: 3px; max-height: 6px; }}
 QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
 QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}

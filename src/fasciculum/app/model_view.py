@@ -195,7 +195,7 @@ class ModelView(QWidget):
 
     # -- painting ---------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(self.theme.view))
         painter.setPen(QColor(self.theme.quiet))
@@ -246,7 +246,7 @@ class ModelView(QWidget):
     def _on_wipe(self, point: QPointF) -> bool:
         return self.workspace.side == "wipe" and abs(point.x() - self.wipe * self.width()) < GRIP
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
         kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
         if event.button() in kinds:
@@ -256,12 +256,10 @@ class ModelView(QWidget):
             self._drag = (kind, event.position(), self.camera)
             self._moved = False
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         point = event.position()
         if self._drag is None:
-            self.setCursor(
-                Qt.CursorShape.SplitHCursor if self._on_wipe(point) else Qt.CursorShape.ArrowCursor
-            )
+            self.setCursor(Qt.CursorShape.SplitHCursor if self._on_wipe(point) else Qt.CursorShape.ArrowCursor)
             self.workspace.hover(self.object_at(point))
             return
         kind, start, camera = self._drag
@@ -276,7 +274,7 @@ class ModelView(QWidget):
         self.update()
         self.ask()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if self._drag is None:
             return
         kind, _, _ = self._drag
@@ -284,19 +282,17 @@ class ModelView(QWidget):
         if kind == "orbit" and not self._moved:
             key = self.object_at(event.position())
             found = {key} if key else set()
-            more = bool(
-                event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-            )
+            more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
             self.workspace.select(self.workspace.selection ^ found if more else found)
         self.ask(whole=True)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802 - Qt's name
+    def wheelEvent(self, event: QWheelEvent) -> None:
         middle = QPointF(self.width() / 2, self.height() / 2)
         at = (event.position() - middle) / max(self.height(), 1)
         self.camera = self.camera.zoom(1.0012 ** event.angleDelta().y(), (at.x(), at.y()))
         self.ask()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802 - Qt's name
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         turns = {
             Qt.Key.Key_Left: (10, 0),
             Qt.Key.Key_Right: (-10, 0),
@@ -312,8 +308,8 @@ class ModelView(QWidget):
             return
         self.ask(whole=True)
 
-    def leaveEvent(self, event: object) -> None:  # noqa: N802 - Qt's name
+    def leaveEvent(self, event: object) -> None:
         self.workspace.hover("")
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802 - Qt's name
+    def resizeEvent(self, event: object) -> None:
         self.ask(whole=True)

@@ -84,18 +84,15 @@ class Histogram(QWidget):
         usable = np.isfinite(values) & (values > 0)
         if target > 0 and usable.any():
             place = np.log2(values[usable] / target)
-            self.counts, _ = np.histogram(
-                np.clip(place, -1.99, 1.99), bins=17, range=(-2, 2), weights=weights[usable]
-            )
+            self.counts, _ = np.histogram(np.clip(place, -1.99, 1.99), bins=17, range=(-2, 2), weights=weights[usable])
         else:
             self.counts = np.zeros(0)
         self.setToolTip(
-            "Surface by texel density. The middle is the sheet's target; one step to the side is a factor "
-            "of about 1.2."
+            "Surface by texel density. The middle is the sheet's target; one step to the side is a factor of about 1.2."
         )
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         font = painter.font()
         font.setPixelSize(10)

@@ -123,9 +123,7 @@ class QueueButton(QPushButton):
             self._holder = QWidget()
             self._list = QVBoxLayout(self._holder)
             self._list.setContentsMargins(0, 0, 0, 0)
-            self._empty = note(
-                "Nothing has run yet. Packing, baking, checking and delivering wait here in turn."
-            )
+            self._empty = note("Nothing has run yet. Packing, baking, checking and delivering wait here in turn.")
             self._list.addWidget(self._empty)
             self._list.addStretch(1)
             area = QScrollArea()

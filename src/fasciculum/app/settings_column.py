@@ -86,11 +86,7 @@ class SettingsColumn(QWidget):
         """Show the stage's panel and name what it is about."""
         stage = self.workspace.stage
         names = self.workspace.bundle_names
-        about = (
-            ""
-            if stage in ("gather", "check", "deliver")
-            else f": {', '.join(names) if names else 'no bundle'}"
-        )
+        about = "" if stage in ("gather", "check", "deliver") else f": {', '.join(names) if names else 'no bundle'}"
         self.title.setText(f"{stage.capitalize()}{about}")
         self.stack.setCurrentIndex(STAGES.index(stage))
         words, can = self.main_words()

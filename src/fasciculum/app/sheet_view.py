@@ -81,16 +81,12 @@ class SheetView(QWidget):
         layout = bundle.layout if bundle is not None and bundle.layout and bundle.layout.scale > 0 else None
         if layout is not self._layout:
             same = (
-                layout
-                and self._layout
-                and (layout.width, layout.height) == (self._layout.width, self._layout.height)
+                layout and self._layout and (layout.width, layout.height) == (self._layout.width, self._layout.height)
             )
             self._layout = layout
             self.islands = []
             self._want_outlines()
-            self._densities = (
-                object_densities(self.workspace.document.scene, layout) if layout is not None else {}
-            )
+            self._densities = object_densities(self.workspace.document.scene, layout) if layout is not None else {}
             if not same:
                 self._fitted = False
         self._cache = None
@@ -155,12 +151,8 @@ class SheetView(QWidget):
         """Show the whole sheet."""
         width, height = self.sheet_size()
         room = 26
-        self.scale = max(
-            min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4
-        )
-        self.offset = QPointF(
-            (self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2
-        )
+        self.scale = max(min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4)
+        self.offset = QPointF((self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2)
         self._fitted = True
         self.update()
 
@@ -173,13 +165,9 @@ class SheetView(QWidget):
         whole = boxes[0]
         for box in boxes[1:]:
             whole = whole.united(box)
-        self.scale = min(
-            self.width() * 0.8 / max(whole.width(), 1), self.height() * 0.8 / max(whole.height(), 1), 16.0
-        )
+        self.scale = min(self.width() * 0.8 / max(whole.width(), 1), self.height() * 0.8 / max(whole.height(), 1), 16.0)
         middle = whole.center()
-        self.offset = QPointF(
-            self.width() / 2 - middle.x() * self.scale, self.height() / 2 - middle.y() * self.scale
-        )
+        self.offset = QPointF(self.width() / 2 - middle.x() * self.scale, self.height() / 2 - middle.y() * self.scale)
         self.update()
 
     def to_sheet(self, point: QPointF) -> QPointF:
@@ -200,7 +188,7 @@ class SheetView(QWidget):
 
     # -- painting ---------------------------------------------------------------------------------------------
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor(self.theme.view))
         bundle = self.workspace.bundle
@@ -296,9 +284,7 @@ class SheetView(QWidget):
             # a smaller level, not a sparse reading, when the sheet is shown small
             while level + 1 < len(images) and images[level].width() > 2 * width * self.scale:
                 level += 1
-        painter.setRenderHint(
-            QPainter.RenderHint.SmoothPixmapTransform, self.workspace.mip == 0 and self.scale < 4
-        )
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.workspace.mip == 0 and self.scale < 4)
         painter.drawImage(QRectF(0, 0, width, height), images[level])
 
     def _island_color(self, bundle: Bundle, island: _Island) -> QColor:
@@ -366,7 +352,9 @@ class SheetView(QWidget):
                 words += f" · {self._densities[key]:.0f} px/m"
             return words + (f" · {shared} twins on one place" if shared > 1 else "")
         if self._layout is not None and layout_state(self.workspace.document, bundle) == DONE:
-            return f"{len(self.islands)} islands · gap {self._layout.gap} px · to the border {self._layout.border_gap} px"
+            return (
+                f"{len(self.islands)} islands · gap {self._layout.gap} px · to the border {self._layout.border_gap} px"
+            )
         return ""
 
     def _say(self, painter: QPainter, words: str) -> None:
@@ -375,7 +363,7 @@ class SheetView(QWidget):
 
     # -- hands ------------------------------------------------------------------------------------------------
 
-    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802 - Qt's name
+    def wheelEvent(self, event: QWheelEvent) -> None:
         factor = 1.0015 ** event.angleDelta().y()
         new = min(max(self.scale * factor, 0.005), 64.0)
         at = event.position()
@@ -383,7 +371,7 @@ class SheetView(QWidget):
         self.scale = new
         self.update()
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
         if event.button() == Qt.MouseButton.MiddleButton:
             self._pan = event.position() - self.offset
@@ -391,7 +379,7 @@ class SheetView(QWidget):
         elif event.button() == Qt.MouseButton.LeftButton:
             self._rubber = (event.position(), event.position())
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pan is not None:
             self.offset = event.position() - self._pan
         elif self._rubber is not None:
@@ -405,16 +393,14 @@ class SheetView(QWidget):
             return
         self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.MiddleButton:
             self._pan = None
             self.unsetCursor()
         elif event.button() == Qt.MouseButton.LeftButton and self._rubber is not None:
             first, last = self._rubber
             self._rubber = None
-            more = bool(
-                event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
-            )
+            more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
             if (first - last).manhattanLength() < 4:
                 island = self.island_at(last)
                 found = set(island.keys) if island is not None else set()
@@ -430,10 +416,10 @@ class SheetView(QWidget):
             self.workspace.select(keys, self.workspace.bundle_names)
         self.update()
 
-    def leaveEvent(self, event: object) -> None:  # noqa: N802 - Qt's name
+    def leaveEvent(self, event: object) -> None:
         self.workspace.hover("")
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802 - Qt's name
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Plus: 1.25, Qt.Key.Key_Minus: 0.8}
         if event.key() in steps:
             middle = QPointF(self.width() / 2, self.height() / 2)
@@ -444,5 +430,5 @@ class SheetView(QWidget):
         else:
             super().keyPressEvent(event)
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802 - Qt's name
+    def resizeEvent(self, event: object) -> None:
         QTimer.singleShot(0, self.fit)

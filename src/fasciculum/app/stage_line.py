@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
@@ -65,15 +67,13 @@ class _Stop(QAbstractButton):
         self.setAccessibleName(f"{self.text()}: {words}")
         self.update()
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         theme = self.theme
         box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
         if self.isChecked() or self.hasFocus() or self.underMouse():
-            painter.setPen(
-                QPen(QColor(theme.accent if self.isChecked() or self.hasFocus() else theme.line), 1.3)
-            )
+            painter.setPen(QPen(QColor(theme.accent if self.isChecked() or self.hasFocus() else theme.line), 1.3))
             painter.setBrush(QColor(theme.raised) if self.isChecked() else Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(box, 6, 6)
         painter.setPen(QColor(theme.text))
@@ -112,10 +112,10 @@ class StageLine(QWidget):
             stop.say(*stage_words(self.workspace.shown, stage))
             stop.setChecked(stage == self.workspace.stage)
 
-    def paintEvent(self, event: QPaintEvent) -> None:  # noqa: N802 - Qt's name
+    def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setPen(QPen(QColor(self.theme.line), 1))
         stops = list(self.stops.values())
-        for one, two in zip(stops, stops[1:], strict=False):
+        for one, two in pairwise(stops):
             y = one.geometry().center().y()
             painter.drawLine(one.geometry().right() + 2, y, two.geometry().left() - 2, y)

@@ -185,8 +185,8 @@ class Window(QMainWindow):
         return self._chooser(
             "Lens",
             tuple((lens.capitalize(), lens) for lens in LENSES),
-            "What colours both views: the textures, one colour for each object, or density about the target (pale: on target, "
-            "blue: fewer texels, brown: more).",
+            "What colours both views: the textures, one colour for each object, or density about the target "
+            "(pale: on target, blue: fewer texels, brown: more).",
             lambda lens: self.workspace.set_view(lens=lens),
         )
 
@@ -752,11 +752,11 @@ class Window(QMainWindow):
 
     # -- files dropped, leaving -------------------------------------------------------------------------------
 
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802 - Qt's name
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802 - Qt's name
+    def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         event.acceptProposedAction()
         self.take_files(paths)
@@ -797,7 +797,7 @@ class Window(QMainWindow):
             else:
                 self.save_as(following)
 
-    def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802 - Qt's name
+    def closeEvent(self, event: QCloseEvent) -> None:
         session = self.workspace.session
         if session.unsaved and session.document.scene.objects and not getattr(self, "_leaving", False):
             event.ignore()

@@ -123,12 +123,14 @@ class Workspace(QObject):
 
     def apply(self, label: str, change: Callable[[Document], Document]) -> None:
         """Change the document as one step; what goes wrong is said."""
+        before, had = self.document, self._preview is not None
         self._preview = None
         try:
-            self.session.apply(label, change(self.document))
+            self.session.apply(label, change(before))
         except FasciculumError as error:
             self.say(str(error), "broken")
-        self.preview_changed.emit()
+        if had and self.document is before:
+            self.preview_changed.emit()
 
     def say(self, words: str, state: str = "") -> None:
         """Show a message."""
@@ -227,11 +229,7 @@ class Workspace(QObject):
             if job.over and job.number not in self._told:
                 self._told.add(job.number)
                 if job.state == FAILED and job.error is not None:
-                    crash = (
-                        job.error
-                        if isinstance(job.error, FasciculumError)
-                        else FasciculumError(str(job.error))
-                    )
+                    crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
                     words = str(crash)
                     if getattr(crash, "code", "") == "crash":
                         words = (
@@ -334,9 +332,7 @@ class Workspace(QObject):
                 continue
             some = True
 
-            def take(
-                result: CheckResult | None, name: str = name, made: Texturing | None = bundle.texturing
-            ) -> None:
+            def take(result: CheckResult | None, name: str = name, made: Texturing | None = bundle.texturing) -> None:
                 now = next((b for b in self.document.bundles if b.name == name), None)
                 if now is None or now.texturing is not made:
                     self.say(f"{name} was changed meanwhile; the check was set aside.")

@@ -64,9 +64,7 @@ def factors_of(material: Material) -> NDArray[np.float64]:
 class Shading:
     """One material, ready to be read on a set of triangles."""
 
-    def __init__(
-        self, scene: Scene, target: Target, number: int, pixels: PixelsOf, *, finest: bool = False
-    ) -> None:
+    def __init__(self, scene: Scene, target: Target, number: int, pixels: PixelsOf, *, finest: bool = False) -> None:
         self.material = material_at(scene, target.materials[number])
         self.pyramids: Pyramids = build_pyramids(self.material, scene.images, pixels)
         count = len(target.corners)
@@ -141,7 +139,7 @@ def bake_carried(
         limits = np.array([(1 << recipe.bits) - 1, _alpha_factor(shading.material, recipe), recipe.emission])
         for at in range(first, last, SLICE):
             shading_part.update(at / total, f"Baking {name}")
-            shade_texels(
+            shade_texels(  # type: ignore[call-arg]
                 *shading.arguments(target),
                 ids,
                 listed[at : min(at + SLICE, last)],
@@ -233,6 +231,8 @@ def read_source(
         progress.update(number / len(target.materials), "Comparing with the source")
         shading = Shading(scene, target, number, pixels, finest=True)
         part = np.zeros((len(chosen), CHANNELS))
-        shade_points(*shading.arguments(target), triangles[chosen], places[chosen], grid, part)
+        shade_points(  # type: ignore[call-arg]
+            *shading.arguments(target), triangles[chosen], places[chosen], grid, part
+        )
         found[chosen] = part
     return found

@@ -68,9 +68,7 @@ def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool) -> 
     for dy in range(2):
         for dx in range(2):
             x, y = np.clip(base[:, 0] + dx, 0, width - 1), np.clip(base[:, 1] + dy, 0, height - 1)
-            weight = (fraction[:, 0] if dx else 1 - fraction[:, 0]) * (
-                fraction[:, 1] if dy else 1 - fraction[:, 1]
-            )
+            weight = (fraction[:, 0] if dx else 1 - fraction[:, 0]) * (fraction[:, 1] if dy else 1 - fraction[:, 1])
             stored = np.asarray(pixels[y, x])
             light = table[stored]
             if stored.shape[1] == 4:
@@ -113,9 +111,7 @@ def compare(
         return {}
     truth = read_source(scene, target, triangles, places, pixels, grid=8, progress=progress)
     base = linear_to_srgb(truth[:, :3])
-    readings = {
-        name: _readings(found, places, name in ("base_color", "emissive")) for name, found in maps.items()
-    }
+    readings = {name: _readings(found, places, name in ("base_color", "emissive")) for name, found in maps.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)
     matches = {}
     for surface in np.unique(target.surface[triangles]):

@@ -45,9 +45,7 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ..
     varied = len(constants) > 1 or any(
         reads(material, "metallic_roughness") or reads(material, "occlusion") for material in materials
     )
-    glow = max(
-        (max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0
-    )
+    glow = max((max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0)
     maps = ["base_color"]
     if not unlit:
         maps += ["normal"] if any(reads(material, "normal") for material in materials) else []

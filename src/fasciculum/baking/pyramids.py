@@ -33,9 +33,7 @@ def _table(kind: np.dtype, decode: bool) -> NDArray[np.uint16]:
     return np.round((srgb_to_linear(values) if decode else values) * 65535).astype(np.uint16)
 
 
-def build_pyramids(
-    material: Material, images: tuple[Image, ...], pixels: Callable[[Image], NDArray[Any]]
-) -> Pyramids:
+def build_pyramids(material: Material, images: tuple[Image, ...], pixels: Callable[[Image], NDArray[Any]]) -> Pyramids:
     """Decode the textures of a material and reduce them level by level.
 
     Parameters

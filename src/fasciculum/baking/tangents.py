@@ -52,15 +52,14 @@ def tangents(
     spread = np.repeat(along[:, None, :], 3, axis=1)
     spread = _unit(spread - normal * (normal * spread).sum(-1, keepdims=True))
     weight = _corner_angles(positions, normal) * whole[:, None]
-    rows = np.concatenate(
-        [positions, normal, uvs, np.repeat(sign[:, None, None], 3, axis=1)], axis=2
-    ).reshape(count * 3, -1).astype(np.float32) + np.float32(0)
+    rows = np.concatenate([positions, normal, uvs, np.repeat(sign[:, None, None], 3, axis=1)], axis=2).reshape(
+        count * 3, -1
+    ).astype(np.float32) + np.float32(0)
     keys = np.ascontiguousarray(rows).view([("", np.float32)] * rows.shape[1])[:, 0]
     _, group = np.unique(keys, return_inverse=True)
     group = group.reshape(-1)
-    total = np.stack([np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)], axis=1)[
-        group
-    ].reshape(count, 3, 3)
+    parts = [np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)]
+    total: NDArray[np.float64] = np.stack(parts, axis=1).astype(np.float64)[group].reshape(count, 3, 3)
     lost = np.linalg.norm(total, axis=-1, keepdims=True) < 1e-12
     total = np.where(lost, _any_tangent(normal), total)
     total = _unit(total - normal * (normal * total).sum(-1, keepdims=True))

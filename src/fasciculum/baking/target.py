@@ -156,10 +156,7 @@ def _add_primitive(
     linear = upright(scene.nodes[item.node].world)
     positions = primitive.positions.astype(np.float64)[primitive.triangles] @ linear.T
     parts["area"].append(
-        0.5
-        * np.linalg.norm(
-            np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1
-        )
+        0.5 * np.linalg.norm(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1)
     )
     parts["material"].append(np.full(count, primitive.material, np.int32))
     parts["frames"].append(_frames(material.normal is not None, material, primitive, sheet, linear))

@@ -39,8 +39,7 @@ def check_layout(bundle: Bundle) -> list[Finding]:
             Finding(
                 "gap",
                 ERROR,
-                f"{name}: two islands are {layout.gap} px apart, less than the padding of "
-                f"{layout.padding} px.",
+                f"{name}: two islands are {layout.gap} px apart, less than the padding of {layout.padding} px.",
                 "Pack the bundle again.",
                 bundle=name,
             )

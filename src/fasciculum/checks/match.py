@@ -41,10 +41,7 @@ def check_match(bundle: Bundle) -> list[Finding]:
                     bundle=bundle.name,
                 )
             )
-    if (
-        bundle.layout is not None
-        and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 2
-    ):
+    if bundle.layout is not None and bundle.check.clean_down_to > max(bundle.layout.width, bundle.layout.height) // 2:
         findings.append(
             Finding(
                 "mixing",

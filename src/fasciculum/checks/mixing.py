@@ -40,14 +40,14 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
     int
         Texels; twice the sheet's width when even the full size mixes.
     """
-    width = owned.shape[1]
+    width = int(owned.shape[1])
     clean = width * 2
     quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
     level = owned
     while min(level.shape) >= 1:
         if _mixes(level, quarter):
             break
-        clean = level.shape[1]
+        clean = int(level.shape[1])
         if min(level.shape) < 2:
             break
         quarter, level = _halved(quarter), _halved(level)

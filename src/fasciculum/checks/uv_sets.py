@@ -11,9 +11,7 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
     findings = []
     for item in scene.objects:
         primitives = scene.primitives_of(item)
-        if not any(
-            primitive.has_uv(number) for primitive in primitives for number in range(len(primitive.uv_sets))
-        ):
+        if not any(primitive.has_uv(number) for primitive in primitives for number in range(len(primitive.uv_sets))):
             findings.append(
                 Finding(
                     "no_uvs",

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import re
+from collections.abc import Callable
+from typing import Any
 
 from fasciculum import __version__
 
@@ -38,8 +40,8 @@ def _size(text: str) -> tuple[int, int]:
     return width, height
 
 
-def _between(low: float, high: float, kind: type = int):  # noqa: ANN202 - argparse wants a plain function
-    def parse(text: str) -> float:
+def _between(low: float, high: float, kind: Callable[[str], Any] = int) -> Callable[[str], Any]:
+    def parse(text: str) -> Any:
         try:
             value = kind(text)
         except ValueError as error:
@@ -84,9 +86,7 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument("--tiles", type=_between(1, 1000), default=1)
     make.add_argument("--uv", choices=("keep", "auto", "unwrap"), default="auto")
     make.add_argument("--twins", action=argparse.BooleanOptionalAction, default=True)
-    make.add_argument(
-        "--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout"
-    )
+    make.add_argument("--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout")
     make.add_argument("--seed", type=_between(0, 2**31), default=0)
     make.add_argument("--maps", type=_maps, default=(), metavar="auto|NAMES")
     make.add_argument("--samples", type=int, choices=(1, 4, 16), default=1)
@@ -103,9 +103,7 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument(
         "--external-textures", action="store_true", help="refer to the textures instead of embedding them"
     )
-    make.add_argument(
-        "--keep-source-uvs", action="store_true", help="keep the source UVs behind the sheet UVs"
-    )
+    make.add_argument("--keep-source-uvs", action="store_true", help="keep the source UVs behind the sheet UVs")
     make.add_argument("--json", action="store_true")
 
 

@@ -84,8 +84,8 @@ def main(arguments: list[str] | None = None) -> int:
     given = sys.argv[1:] if arguments is None else arguments
     try:
         parsed = parser().parse_args(given)
-    except SystemExit as stop:
-        return int(stop.code or 0)
+    except SystemExit as ended:
+        return int(ended.code or 0)
     wants_json = bool(getattr(parsed, "json", False))
     if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
         return _window(parsed)
@@ -113,9 +113,7 @@ def main(arguments: list[str] | None = None) -> int:
         return _exit_code(error)
     except Exception:
         log = _log_crash()
-        crash = FasciculumError(
-            "this is a fault of the program.", file=str(log), hint="The file holds the details."
-        )
+        crash = FasciculumError("this is a fault of the program.", file=str(log), hint="The file holds the details.")
         crash.code = "crash"
         _say_error(crash, wants_json)
         return CRASHED
@@ -133,9 +131,7 @@ def _say_error(error: FasciculumError, wants_json: bool) -> None:
 
 
 def _window(parsed: Any) -> int:
-    display = (
-        os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
-    )
+    display = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
     if not display:
         sys.stderr.write(
             "fasciculum: there is no display to open a window on. "

@@ -61,9 +61,7 @@ def _order(parsed: argparse.Namespace) -> Order:
         seed=parsed.seed,
     )
     if 2 * sheet.border + 8 >= min(width, height):
-        raise UsageError(
-            "the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin."
-        )
+        raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
     bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits)
     delivery = DeliverySettings(parsed.name, parsed.external_textures, parsed.keep_source_uvs)
     return Order(parsed.bundle, sheet, bake, delivery)
@@ -139,9 +137,7 @@ def _only_known_map(line: Pipeline, names: list[str], wanted: str) -> None:
         made = line.document.bundle(name).texturing
         if made is not None and made.map(wanted) is not None:
             return
-    raise UsageError(
-        f"no map {wanted} has been baked.", hint="Bake the bundle first, or name one of its maps."
-    )
+    raise UsageError(f"no map {wanted} has been baked.", hint="Bake the bundle first, or name one of its maps.")
 
 
 def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:

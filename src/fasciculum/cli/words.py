@@ -15,8 +15,7 @@ def _findings(entries: list[dict[str, str]]) -> list[str]:
     lines = []
     for entry in entries:
         lines.append(
-            f"  {entry['severity']:<8} {entry['message']}"
-            + (f" {entry['remedy']}" if "remedy" in entry else "")
+            f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
         )
     return lines
 
@@ -47,9 +46,7 @@ def report_words(report: dict[str, Any]) -> str:
         lines.append("findings")
         lines += _findings(report["findings"])
     if report["seconds"]:
-        lines.append(
-            "seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items())
-        )
+        lines.append("seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items()))
     return "\n".join(lines)
 
 
@@ -75,9 +72,7 @@ def inspection_words(found: dict[str, Any]) -> str:
         )
     lines.append("textures")
     for image in found["textures"]:
-        state = (
-            "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
-        )
+        state = "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
         lines.append(f"  {image['name']:<28} {state}, {image['color_space']}")
     if found["findings"]:
         lines.append("findings")

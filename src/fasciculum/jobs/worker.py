@@ -52,9 +52,7 @@ class _Desk:
 
 def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     module, _, function = name.partition(":")
-    progress = Progress(
-        lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job)
-    )
+    progress = Progress(lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job))
     try:
         positional, keywords = read_payload(arguments)
         found = getattr(importlib.import_module(module), function)
@@ -84,7 +82,7 @@ def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
         except (EOFError, OSError):
             return
         if message[0] == "run":
-            answer = _run(desk, *message[1:3], Path(message[3]))
+            answer = _run(desk, message[1], message[2], Path(message[3]))
             try:
                 connection.send(answer)
             except (BrokenPipeError, OSError):
@@ -94,7 +92,7 @@ def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
 def main() -> None:
     """Serve the connection whose number, scratch folder and modules to load are on the command line."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(5)
+    os.nice(8)
     serve(Connection(int(sys.argv[1])), Path(sys.argv[2]), sys.argv[3:])
 
 

@@ -32,7 +32,7 @@ def nearest_in_columns(ids, rows):
 @njit(cache=True, parallel=True)
 def nearest_in_rows(rows, first, last, nearest):
     """Fill ``nearest`` (H, W) with the flat number of the nearest covered texel, -1 where there is none at all."""
-    height, width = rows.shape
+    width = rows.shape[1]
     for y in prange(first, last):
         centre, begin = np.empty(width, np.int64), np.empty(width + 1)
         k = -1

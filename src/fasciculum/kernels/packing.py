@@ -32,9 +32,7 @@ def touch(corners, cell, grow, mask):
     for t in range(len(corners)):
         low_y = min(corners[t, 0, 1], corners[t, 1, 1], corners[t, 2, 1]) - grow
         high_y = max(corners[t, 0, 1], corners[t, 1, 1], corners[t, 2, 1]) + grow
-        for y in range(
-            max(int(np.floor(low_y / cell)), 0), min(int(np.floor(high_y / cell)), height - 1) + 1
-        ):
+        for y in range(max(int(np.floor(low_y / cell)), 0), min(int(np.floor(high_y / cell)), height - 1) + 1):
             left, right = span_in_slab(corners[t], y * cell - grow, (y + 1) * cell + grow)
             if right < left:
                 continue

@@ -39,7 +39,10 @@ class SheetSettings:
 
 @dataclass(frozen=True)
 class BakeSettings:
-    """How a bundle's maps are baked. ``maps`` empty means those that the materials need; ``bleed`` None is unlimited."""
+    """How a bundle's maps are baked.
+
+    ``maps`` empty means those that the materials need; ``bleed`` None is unlimited.
+    """
 
     maps: tuple[str, ...] = ()
     samples: int = 1
@@ -136,14 +139,9 @@ class Layout:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""
         surface = self.surfaces[index]
         affine = self.placements[self.first_islands()[index] + surface.island].reshape(-1, 1, 2, 3)
-        return (
-            np.einsum(
-                "tcij,tcj->tci",
-                np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2)),
-                surface.corners,
-            )
-            + affine[..., 2]
-        )
+        linear = np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2))
+        placed: NDArray[np.float64] = np.einsum("tcij,tcj->tci", linear, surface.corners) + affine[..., 2]
+        return placed
 
 
 @dataclass(frozen=True)

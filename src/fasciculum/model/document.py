@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.finding import Finding
@@ -23,7 +23,7 @@ class Document:
     """A project: what was gathered, how it is bundled, and what was made of it."""
 
     name: str = "Untitled"
-    scene: Scene = Scene()
+    scene: Scene = field(default_factory=Scene)
     bundles: tuple[Bundle, ...] = ()
     gathered: tuple[Finding, ...] = ()
     delivery: DeliverySettings = DeliverySettings()

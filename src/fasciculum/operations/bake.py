@@ -55,9 +55,7 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
         cutoff=needs.cutoff,
         emission=1.0 / needs.strength,
     )
-    arrays = bake_carried(
-        scene, target, recipe, lambda image: store.get(image.pixels), progress.part(0.02, 0.95)
-    )
+    arrays = bake_carried(scene, target, recipe, lambda image: store.get(image.pixels), progress.part(0.02, 0.95))
     maps = []
     for number, (name, pixels) in enumerate(arrays.items()):
         progress.part(0.95, 1.0).update(number / len(arrays), "Keeping the maps")

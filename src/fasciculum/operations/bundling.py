@@ -52,9 +52,7 @@ def bundle_objects(
     else:
         for mode in ALPHA_MODES:
             members = [item for item in scene.objects if item.alpha_mode == mode]
-            groups += (
-                _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
-            )
+            groups += _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
     taken: set[str] = set()
     bundles = []
     for name, mode, members in groups:

@@ -77,9 +77,7 @@ def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
     """Return a layout's L2 stretch and the share of area stretched by more than two, over all its surfaces."""
     weights, l2, shares = [], [], []
     for index, surface in enumerate(layout.surfaces):
-        found = measure_stretch(
-            corners_of(scene, scene.object(surface.objects[0])).world, layout.sheet_corners(index)
-        )
+        found = measure_stretch(corners_of(scene, scene.object(surface.objects[0])).world, layout.sheet_corners(index))
         if math.isfinite(found.l2):
             weights.append(surface.area)
             l2.append(found.l2**2)

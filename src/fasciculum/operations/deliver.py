@@ -215,9 +215,7 @@ def dress(
 
 def _shape_of(part: Part) -> tuple:
     def shape(attributes: dict[str, Attribute]) -> tuple:
-        return tuple(
-            sorted((name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items())
-        )
+        return tuple(sorted((name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items()))
 
     return shape(part.attributes), tuple(shape(target) for target in part.targets)
 
@@ -225,20 +223,14 @@ def _shape_of(part: Part) -> tuple:
 def _merged(parts: list[Part]) -> Part:
     def joined(sets: list[dict[str, Attribute]]) -> dict[str, Attribute]:
         return {
-            name: Attribute(
-                np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized
-            )
+            name: Attribute(np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized)
             for name, one in sets[0].items()
         }
 
     offsets = np.cumsum([0] + [len(part.attributes["POSITION"].values) for part in parts])
-    triangles = np.concatenate(
-        [part.triangles + offset for part, offset in zip(parts, offsets, strict=False)]
-    )
+    triangles = np.concatenate([part.triangles + offset for part, offset in zip(parts, offsets, strict=False)])
     targets = tuple(joined([part.targets[index] for part in parts]) for index in range(len(parts[0].targets)))
-    return Part(
-        joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets
-    )
+    return Part(joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets)
 
 
 def _split(

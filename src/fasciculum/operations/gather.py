@@ -40,7 +40,8 @@ def gather(
     InputError
         Names the file and what is wrong with it; nothing of the others is kept.
     """
-    scene, findings = onto or Scene(), []
+    scene = onto or Scene()
+    findings: list[Finding] = []
     for number, named in enumerate(paths):
         part = progress.part(number / len(paths), (number + 1) / len(paths))
         path = Path(named)
@@ -79,9 +80,7 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         primitives: tuple[Primitive, ...] = tuple(
             replace(part, material=shifted(part.material)) for part in value.primitives
         )
-        aside: tuple[Aside, ...] = tuple(
-            replace(part, material=shifted(part.material)) for part in value.aside
-        )
+        aside: tuple[Aside, ...] = tuple(replace(part, material=shifted(part.material)) for part in value.aside)
         return replace(value, primitives=primitives, aside=aside)
 
     taken = {item.key for item in one.objects}
@@ -91,8 +90,7 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         taken.add(key)
         objects.append(replace(item, key=key, node=item.node + nodes))
     return Scene(
-        sources=one.sources
-        + tuple(replace(item, first_image=item.first_image + images) for item in two.sources),
+        sources=one.sources + tuple(replace(item, first_image=item.first_image + images) for item in two.sources),
         nodes=one.nodes
         + tuple(
             replace(

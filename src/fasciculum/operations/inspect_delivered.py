@@ -77,9 +77,7 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
                 continue
             if item.key not in objects:
                 objects.append(item.key)
-            if (mesh, item.primitives[place]) in seen or not primitive.has_uv(
-                main_uv_set(material, primitive)
-            ):
+            if (mesh, item.primitives[place]) in seen or not primitive.has_uv(main_uv_set(material, primitive)):
                 continue
             seen.add((mesh, item.primitives[place]))
             corners = corners or corners_of(scene, item)

@@ -42,9 +42,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
     )
-    sources = sorted(
-        {scene.sources[scene.nodes[scene.object(key).node].source].digest for key in bundle.objects}
-    )
+    sources = sorted({scene.sources[scene.nodes[scene.object(key).node].source].digest for key in bundle.objects})
     return digest_of(repr(made), *sources)
 
 
@@ -98,8 +96,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
         density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / max(needed, 1e-12))
         longest = LONGEST * (min(sheet.width, sheet.height) - 2 * sheet.border) / density
         flats = [
-            cut_long(flat, world, longest / share)
-            for flat, world, share in zip(flats, worlds, shares, strict=True)
+            cut_long(flat, world, longest / share) for flat, world, share in zip(flats, worlds, shares, strict=True)
         ]
     surfaces = tuple(
         Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)
@@ -109,9 +106,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
     rules = Rules(sheet.width, sheet.height, sheet.padding, sheet.border, angles(sheet.turns), sheet.mirror)
     packed = pack(islands, rules, seconds=sheet.seconds, seed=sheet.seed, progress=progress.part(0.1, 0.95))
     placements = packed.placements.copy()
-    counts = np.repeat(
-        shares, [int(surface.island.max()) + 1 if len(surface.island) else 0 for surface in surfaces]
-    )
+    counts = np.repeat(shares, [int(surface.island.max()) + 1 if len(surface.island) else 0 for surface in surfaces])
     # islands were packed in metres times share; placements take plain metres
     placements.reshape(-1, 2, 3)[:, :, :2] *= counts[:, None, None]
     layout = Layout(

@@ -38,9 +38,7 @@ def open_project(path: Path, store: PixelStore, *, progress: Progress = SILENT) 
     """
     reader = ProjectReader(path)
     scene, findings = gather(reader.source_paths(), store, progress=progress.part(0.0, 0.7))
-    named = {
-        source.path: entry.named for source, entry in zip(scene.sources, reader.entry.sources, strict=True)
-    }
+    named = {source.path: entry.named for source, entry in zip(scene.sources, reader.entry.sources, strict=True)}
     changed = [
         Finding(
             "source_changed",

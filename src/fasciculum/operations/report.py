@@ -64,9 +64,7 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
     if bundle.layout is not None and bundle.layout.scale > 0:
         spread = density_spread(scene, bundle.layout)
         l2, share = (
-            (bundle.check.stretch_l2, bundle.check.stretch_share)
-            if bundle.check
-            else stretch_of(scene, bundle.layout)
+            (bundle.check.stretch_l2, bundle.check.stretch_share) if bundle.check else stretch_of(scene, bundle.layout)
         )
         entry["sheet"] = _sheet_entry(bundle)
         entry["density"] = {
@@ -188,9 +186,7 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     spaces: dict[int, set[str]] = {}
     for material in scene.materials:
         for role, slot in material.slots().items():
-            spaces.setdefault(slot.image, set()).add(
-                "srgb" if role in ("base_color", "emissive") else "linear"
-            )
+            spaces.setdefault(slot.image, set()).add("srgb" if role in ("base_color", "emissive") else "linear")
     return {
         "version": VERSION,
         "sources": [source.named for source in scene.sources],

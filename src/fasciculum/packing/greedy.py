@@ -38,9 +38,7 @@ class Packed:
     placements: NDArray[np.float64]
 
 
-def turned(
-    corners: NDArray[np.float64], angle: float, mirror: bool
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+def turned(corners: NDArray[np.float64], angle: float, mirror: bool) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Return the corners mirrored, turned and moved to start at (0, 0), and the 2 x 3 map that did so."""
     cos, sin = math.cos(angle), math.sin(angle)
     if abs(cos) < 1e-12 or abs(sin) < 1e-12:
@@ -132,7 +130,7 @@ class Packer:
         starts: dict[tuple[int, int], int] = {}
         for island in order:
             progress.check()
-            best: tuple[float, int, int, Stamp, NDArray[np.float64]] | None = None
+            best: tuple[int, int, int, Stamp, NDArray[np.float64]] | None = None
             for corners, affine in self.poses[island]:
                 stamp = Stamp(corners * scale, cell, rules.padding)
                 # an island at least as large as one that found nothing above a row finds nothing there either
@@ -140,9 +138,7 @@ class Packer:
                     (
                         row
                         for (h, w), row in starts.items()
-                        if stamp.height >= h
-                        and stamp.width >= w
-                        and stamp.cells == stamp.height * stamp.width
+                        if stamp.height >= h and stamp.width >= w and stamp.cells == stamp.height * stamp.width
                     ),
                     default=0,
                 )

@@ -30,9 +30,7 @@ def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outl
     return found
 
 
-def _loops(
-    corners: NDArray[np.float64], islands: NDArray[np.int32], count: int
-) -> list[list[NDArray[np.float64]]]:
+def _loops(corners: NDArray[np.float64], islands: NDArray[np.int32], count: int) -> list[list[NDArray[np.float64]]]:
     """Chain the edges that only one triangle of an island has."""
     points = np.column_stack(
         [np.repeat(islands, 3).astype(np.int64), np.round(corners.reshape(-1, 2) * 256).astype(np.int64)]

@@ -30,9 +30,7 @@ class Page:
         levels = max(int(columns).bit_length(), 1)
         self._levels = np.zeros((levels, rows, (columns >> 6) + 3), np.uint64)
 
-    def find(
-        self, runs: NDArray[np.int32], height: int, width: int, *, start: int, stop: int
-    ) -> tuple[int, int]:
+    def find(self, runs: NDArray[np.int32], height: int, width: int, *, start: int, stop: int) -> tuple[int, int]:
         """Return the topmost free place (row, column) for an island's runs, (-1, -1) when there is none."""
         return tuple(find_place(self._levels, self.rows, self.columns, runs, height, width, start, stop))
 

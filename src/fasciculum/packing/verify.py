@@ -38,7 +38,7 @@ def verify(corners: NDArray[np.float64], labels: NDArray[np.int32], width: int, 
     read = (corners / size).astype(np.float32).astype(np.float64) * size
     owner = np.full((height, width), -1, np.int32)
     clashes = own(np.ascontiguousarray(read), np.ascontiguousarray(labels, np.int32), 0.0, owner)
-    outside = bool(len(read)) and (read.min() < 0 or (read > size).any())
+    outside = bool(len(read) and (read.min() < 0 or (read > size).any()))
     label, distance = np.empty_like(owner), np.empty_like(owner)
     nearest_owner(owner, label, distance)
     gap = 0 if clashes else int(smallest_gap(label, distance))

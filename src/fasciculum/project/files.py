@@ -61,9 +61,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             schema=schema.VERSION,
             name=document.name,
             sources=[
-                schema.SourceEntry(
-                    os.path.relpath(source.path, folder.resolve()), source.digest, source.named
-                )
+                schema.SourceEntry(os.path.relpath(source.path, folder.resolve()), source.digest, source.named)
                 for source in document.scene.sources
             ],
             bundles=bundles,

@@ -26,9 +26,7 @@ def mip_chain(pixels: NDArray, longest: int) -> list[NDArray[np.uint8]]:
     levels = [np.ascontiguousarray(image)]
     while levels[-1].shape[0] > 1 or levels[-1].shape[1] > 1:
         height, width = levels[-1].shape[:2]
-        smaller = cv2.resize(
-            levels[-1], (max(width // 2, 1), max(height // 2, 1)), interpolation=cv2.INTER_AREA
-        )
+        smaller = cv2.resize(levels[-1], (max(width // 2, 1), max(height // 2, 1)), interpolation=cv2.INTER_AREA)
         levels.append(np.ascontiguousarray(smaller))
     return levels
 

@@ -74,7 +74,7 @@ class Renderer:
 
     def __init__(self, *, anisotropy: float = 1.0) -> None:
         try:
-            self._gl = moderngl.create_context(standalone=True, backend="egl")
+            self._gl = moderngl.create_context(standalone=True, backend="egl")  # type: ignore[arg-type]
             self._program = self._gl.program(VERTEX, FRAGMENT)
         except Exception as error:  # moderngl and the loader below it raise plain exceptions of many kinds
             raise NoGraphics(
@@ -157,9 +157,7 @@ class Renderer:
         while left > 0 and level >= 0:
             height, width = levels[level].shape[:2]
             rows = min(max(1, left // (width * 4)), height - row)
-            texture.write(
-                levels[level][row : row + rows].tobytes(), viewport=(0, row, width, rows), level=level
-            )
+            texture.write(levels[level][row : row + rows].tobytes(), viewport=(0, row, width, rows), level=level)
             left -= rows * width * 4
             row += rows
             if row >= height:
@@ -170,11 +168,7 @@ class Renderer:
 
     def bounds(self, keys: set[str] | None = None) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
         """Return the box around the items of those keys, or of all."""
-        boxes = [
-            item.draw.bounds
-            for item in self._sides.get("source", [])
-            if keys is None or item.draw.key in keys
-        ]
+        boxes = [item.draw.bounds for item in self._sides.get("source", []) if keys is None or item.draw.key in keys]
         if not boxes:
             return None
         return np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)
@@ -215,8 +209,7 @@ class Renderer:
         frame.scissor = None
         frame.clear(*ground, 1.0)
         frame.color_attachments[1].write(np.full((height, width), -1, np.int32).tobytes())
-        program = self._program
-        program["camera"].write(camera.matrix(width / height).T.tobytes())
+        self._uniform("camera").write(camera.matrix(width / height).T.tobytes())
         self._set("eye", tuple(camera.eye()))
         right, up = camera.axes()
         light = camera.backward() * 0.75 + up * 0.55 + right * 0.35
@@ -232,9 +225,7 @@ class Renderer:
             solid = [item for item in items if lens or item.draw.alpha_mode != "BLEND"]
             clear = [item for item in items if not lens and item.draw.alpha_mode == "BLEND"]
             eye = camera.eye()
-            clear.sort(
-                key=lambda item: -float(np.linalg.norm((item.draw.bounds[0] + item.draw.bounds[1]) / 2 - eye))
-            )
+            clear.sort(key=lambda item: -float(np.linalg.norm((item.draw.bounds[0] + item.draw.bounds[1]) / 2 - eye)))
             for item in (*solid, *clear):
                 self._draw(item, number[item.draw.key], chosen or set(), hovered)
         frame.scissor = None
@@ -243,9 +234,12 @@ class Renderer:
         self.ids = ids[::-1]
         return np.ascontiguousarray(picture[::-1])
 
+    def _uniform(self, name: str) -> Any:
+        return self._program[name]
+
     def _set(self, name: str, value: Any) -> None:
         if name in self._program:
-            self._program[name].value = value
+            self._uniform(name).value = value
 
     def _draw(self, item: _Item, number: int, chosen: set[str], hovered: str) -> None:
         draw, gl = item.draw, self._gl

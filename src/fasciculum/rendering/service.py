@@ -48,9 +48,7 @@ class _Studio:
     def refresh(self, side: str, draws: list[Draw]) -> None:
         self.draws[side] = draws
         self.renderer.set_side(side, draws)
-        wanted = {
-            entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()
-        }
+        wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
         self.renderer.keep_textures(wanted)
         edge = SOURCE_EDGE if side == "source" else MAP_EDGE
         for draw in draws:
@@ -140,8 +138,6 @@ def draw(
     renderer = _studio().renderer
     if renderer.uploading:
         renderer.upload()
-    pixels = renderer.render(
-        camera, width, height, views, lens=lens, chosen=chosen, hovered=hovered, ground=ground
-    )
+    pixels = renderer.render(camera, width, height, views, lens=lens, chosen=chosen, hovered=hovered, ground=ground)
     progress.update(1.0)
     return Picture(pixels, np.ascontiguousarray(renderer.ids), tuple(renderer.keys), renderer.uploading)

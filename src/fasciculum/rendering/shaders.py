@@ -28,7 +28,10 @@ layout(location = 0) out vec4 picture;
 layout(location = 1) out int picked;
 
 vec3 decode(vec3 c) { return mix(c / 12.92, pow((c + 0.055) / 1.055, vec3(2.4)), step(0.04045, c)); }
-vec3 encode(vec3 c) { c = clamp(c, 0.0, 1.0); return mix(c * 12.92, 1.055 * pow(c, vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c)); }
+vec3 encode(vec3 c) {
+    c = clamp(c, 0.0, 1.0);
+    return mix(c * 12.92, 1.055 * pow(c, vec3(1.0 / 2.4)) - 0.055, step(0.0031308, c));
+}
 vec3 sky(vec3 d) { return mix(vec3(0.26, 0.24, 0.22), vec3(0.62, 0.66, 0.72), smoothstep(-0.4, 0.7, d.y)); }
 
 void main() {

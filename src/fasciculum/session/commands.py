@@ -58,9 +58,7 @@ def rename_bundle(document: Document, name: str, new: str) -> Document:
         raise UsageError(f"there is a bundle called {new} already.", item=name, hint="Choose another name.")
     return replace(
         document,
-        bundles=tuple(
-            replace(other, name=new) if other.name == name else other for other in document.bundles
-        ),
+        bundles=tuple(replace(other, name=new) if other.name == name else other for other in document.bundles),
     )
 
 

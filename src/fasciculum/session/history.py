@@ -13,6 +13,8 @@ from fasciculum.model.document import Document
 #: bytes of distinct arrays that the history may hold before the oldest steps are forgotten
 MOST_BYTES = 1 << 30
 MOST_STEPS = 500
+#: steps between two counts of those bytes
+COUNTED = 8
 
 
 @dataclass(frozen=True)
@@ -54,9 +56,15 @@ class History:
         del self._steps[self._at + 1 :]
         self._steps.append(Step(label, document))
         self._at += 1
-        while len(self._steps) > MOST_STEPS or (len(self._steps) > 2 and self.bytes_held() > MOST_BYTES):
-            del self._steps[0]
-            self._at -= 1
+        if len(self._steps) > MOST_STEPS:
+            self._forget()
+        if len(self._steps) % COUNTED == 0:
+            while len(self._steps) > 2 and self.bytes_held() > MOST_BYTES:
+                self._forget()
+
+    def _forget(self) -> None:
+        del self._steps[0]
+        self._at -= 1
 
     def replace(self, document: Document) -> None:
         """Change the present step without making a new one."""

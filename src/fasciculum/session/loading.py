@@ -15,9 +15,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle, set_sheet
 
 
-def add_models(
-    document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT
-) -> Document:
+def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
     """Return the document with more models; the first ones also name it. New objects are loose."""
     scene, findings = gather(paths, PixelStore(Path(folder)), onto=document.scene, progress=progress)
     name = document.name
@@ -29,9 +27,7 @@ def add_models(
 def bundle_loose(document: Document, rule: str, sheet: SheetSettings) -> Document:
     """Return the document with its loose objects put into bundles by a rule."""
     loose = set(document.loose())
-    scene = replace(
-        document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose)
-    )
+    scene = replace(document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose))
     bundles, findings = bundle_objects(scene, rule, sheet, BakeSettings())
     for bundle in bundles:
         document = add_bundle(document, bundle.name, bundle.objects, sheet=bundle.sheet)

@@ -63,9 +63,7 @@ class Pipeline:
         for number, name in enumerate(names):
             bundle = self.document.bundle(name)
             if bundle.objects and (redo or layout_state(self.document, bundle) != DONE):
-                part = self.progress.part(
-                    0.1 + 0.3 * number / len(names), 0.1 + 0.3 * (number + 1) / len(names)
-                )
+                part = self.progress.part(0.1 + 0.3 * number / len(names), 0.1 + 0.3 * (number + 1) / len(names))
                 layout = lay_out(self.document.scene, bundle, progress=part)
                 self.document = put_layout(self.document, name, layout)
 
@@ -75,9 +73,7 @@ class Pipeline:
             bundle = self.document.bundle(name)
             ready = bundle.layout is not None and bundle.layout.scale > 0 and bundle.layout.overlap == 0
             if ready and bundle.objects and (redo or bake_state(self.document, bundle) != DONE):
-                part = self.progress.part(
-                    0.4 + 0.35 * number / len(names), 0.4 + 0.35 * (number + 1) / len(names)
-                )
+                part = self.progress.part(0.4 + 0.35 * number / len(names), 0.4 + 0.35 * (number + 1) / len(names))
                 made = bake(self.document.scene, bundle, self.store, progress=part)
                 self.document = put_texturing(self.document, name, made)
 
@@ -86,18 +82,14 @@ class Pipeline:
         for number, name in enumerate(names):
             bundle = self.document.bundle(name)
             if bundle.objects and (redo or check_state(self.document, bundle) != DONE):
-                part = self.progress.part(
-                    0.75 + 0.1 * number / len(names), 0.75 + 0.1 * (number + 1) / len(names)
-                )
+                part = self.progress.part(0.75 + 0.1 * number / len(names), 0.75 + 0.1 * (number + 1) / len(names))
                 result = check_bundle(self.document.scene, bundle, self.store, progress=part)
                 self.document = put_check(self.document, name, result)
 
     def deliver(self, folder: Path) -> Delivered:
         """Write the GLB, the textures and the project."""
         delivered = deliver(self.document, folder, self.store, progress=self.progress.part(0.85, 0.97))
-        self.document = replace(
-            self.document, delivered=delivery_digest(self.document), delivered_to=str(folder)
-        )
+        self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
         project = folder / f"{file_name(self.document.delivery.name or self.document.name)}.fasc"
         save_project(self.document, project, self.store, progress=self.progress.part(0.97, 1.0))
         delivered.files.append(project.name)

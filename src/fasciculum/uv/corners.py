@@ -58,9 +58,7 @@ def corners_of(scene: Scene, item: Object) -> Corners:
             sources.append(np.full((count, 3, 2), np.nan))
         materials.append(np.full(count, primitive.material, np.int32))
         numbers.append(np.full(count, number, np.int32))
-    return Corners(
-        np.concatenate(places), np.concatenate(sources), np.concatenate(materials), np.concatenate(numbers)
-    )
+    return Corners(np.concatenate(places), np.concatenate(sources), np.concatenate(materials), np.concatenate(numbers))
 
 
 def surface_areas(world: NDArray[np.float64]) -> NDArray[np.float64]:

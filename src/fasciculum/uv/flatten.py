@@ -28,9 +28,7 @@ class Flat:
     projected: NDArray[np.bool_]
 
 
-def clean_islands(
-    corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]
-) -> NDArray[np.bool_]:
+def clean_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.bool_]:
     """Return which islands can be kept: not folded, turned over in part, collapsed or grossly uneven."""
     count = int(islands.max()) + 1
     signed, areas = signed_uv_areas(uvs), surface_areas(corners.world)
@@ -92,8 +90,8 @@ def flatten(corners: Corners, *, policy: str, even: bool) -> Flat:
         Each island's own box starts at (0, 0).
     """
     count = len(corners.world)
-    has_uvs = np.isfinite(corners.source).all(axis=(1, 2))
-    keep = has_uvs.copy() if policy != "unwrap" else np.zeros(count, bool)
+    has_uvs = np.asarray(np.isfinite(corners.source).all(axis=(1, 2)), np.bool_)
+    keep: NDArray[np.bool_] = has_uvs.copy() if policy != "unwrap" else np.zeros(count, bool)
     islands = np.full(count, -1, np.int32)
     flat = np.zeros((count, 3, 2))
     if keep.any():
@@ -109,7 +107,7 @@ def flatten(corners: Corners, *, policy: str, even: bool) -> Flat:
             labels = renumber(found[good])
             flat[keep] = _to_metres(world[good], uvs[good], labels, even)
             islands[keep] = labels
-    rest = ~keep
+    rest: NDArray[np.bool_] = ~keep
     if rest.any():
         projected, parts = box_project(corners.world[rest])
         flat[rest] = projected

@@ -41,7 +41,8 @@ def connect(vertices: NDArray[np.int64]) -> NDArray[np.int32]:
     same = (edges[1:] == edges[:-1]).all(axis=1)
     graph = coo_matrix((np.ones(same.sum()), (owner[:-1][same], owner[1:][same])), shape=(count, count))
     _, labels = connected_components(graph, directed=False)
-    return labels.astype(np.int32)
+    numbers: NDArray[np.int32] = labels.astype(np.int32)
+    return numbers
 
 
 def position_tolerance(world: NDArray[np.float64]) -> float:

@@ -12,9 +12,7 @@ def _boxes(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1)
 
 
-def self_overlap(
-    corners: NDArray[np.float64], islands: NDArray[np.int32], *, enough: float
-) -> NDArray[np.float64]:
+def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, enough: float) -> NDArray[np.float64]:
     """Return, for each island, the area on which its own triangles cover each other, over its area.
 
     Parameters
@@ -44,6 +42,4 @@ def overlap_between(corners: NDArray[np.float64], labels: NDArray[np.int32]) -> 
     if not len(corners):
         return 0.0
     plain = np.ascontiguousarray(corners, np.float64)
-    return float(
-        overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf)
-    )
+    return float(overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf))

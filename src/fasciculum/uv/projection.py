@@ -78,5 +78,5 @@ def _take_apart(corners: NDArray[np.float64], vertices: NDArray[np.int64]) -> ND
     folded = self_overlap(corners, parts, enough=FOLDED) > FOLDED
     single = folded[parts]
     parts[single] = parts.max() + 1 + np.arange(single.sum(), dtype=np.int32)
-    _, parts = np.unique(parts, return_inverse=True)
-    return parts.reshape(-1).astype(np.int32)
+    _, numbers = np.unique(parts, return_inverse=True)
+    return numbers.reshape(-1).astype(np.int32)

@@ -31,9 +31,7 @@ def metric(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.f
     d1, d2 = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
     along_u = (e1 * d2[:, 1:] - e2 * d1[:, 1:]) / safe
     along_v = (e2 * d1[:, :1] - e1 * d2[:, :1]) / safe
-    return np.stack(
-        [(along_u * along_u).sum(1), (along_u * along_v).sum(1), (along_v * along_v).sum(1)], axis=1
-    )
+    return np.stack([(along_u * along_u).sum(1), (along_u * along_v).sum(1), (along_v * along_v).sum(1)], axis=1)
 
 
 def singular_values(

@@ -31,9 +31,7 @@ class BakePanel(Column):
         self._filling = False
         self.box.addWidget(heading("Maps"))
         self.automatic = QCheckBox("those that the materials need")
-        self.automatic.setToolTip(
-            "Leave out maps that would hold one value everywhere; the material holds it instead."
-        )
+        self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
         self.automatic.toggled.connect(self._automatic)
         self.box.addWidget(self.automatic)
         self.maps: dict[str, QCheckBox] = {}
@@ -86,11 +84,7 @@ class BakePanel(Column):
     def _change(self, **values: Any) -> None:
         names = self.workspace.bundle_names
         bundle = self.workspace.bundle
-        if (
-            self._filling
-            or bundle is None
-            or all(getattr(bundle.bake, key) == value for key, value in values.items())
-        ):
+        if self._filling or bundle is None or all(getattr(bundle.bake, key) == value for key, value in values.items()):
             return
         label = f"Set {next(iter(values))} of {', '.join(names)}"
         self.workspace.apply(label, lambda document: commands.set_bake(document, names, **values))
@@ -131,9 +125,7 @@ class BakePanel(Column):
         self.bleed.setValue(-1 if bundle.bake.bleed is None else bundle.bake.bleed)
         self.bits.setCurrentIndex(self.bits.findData(bundle.bake.bits))
         size = len(shown) * texture_bytes(bundle.sheet.width, bundle.sheet.height) / MIB
-        self.maps_note.setText(
-            f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB"
-        )
+        self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
         self._filling = False
         made = bundle.texturing
         if made is None:

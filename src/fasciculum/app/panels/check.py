@@ -95,9 +95,7 @@ class CheckPanel(Column):
         if finding.object in keys:
             return {finding.object}
         if finding.material:
-            numbers = {
-                index for index, material in enumerate(scene.materials) if material.name == finding.material
-            }
+            numbers = {index for index, material in enumerate(scene.materials) if material.name == finding.material}
             return {item.key for item in scene.objects if numbers & set(scene.materials_of(item))}
         bundle = next((b for b in self.workspace.document.bundles if b.name == finding.bundle), None)
         return set(bundle.objects) if bundle is not None else set()

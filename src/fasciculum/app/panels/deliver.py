@@ -98,9 +98,7 @@ class DeliverPanel(Column):
         lines = [f"{stem}.glb"] if ready else []
         for bundle in ready:
             assert bundle.texturing is not None
-            lines += [
-                f"{stem}_{file_name(bundle.name).lower()}_{baked.name}.png" for baked in bundle.texturing.maps
-            ]
+            lines += [f"{stem}_{file_name(bundle.name).lower()}_{baked.name}.png" for baked in bundle.texturing.maps]
         undone = [bundle.name for bundle in document.bundles if bundle.texturing is None and bundle.objects]
         if ready and undone:
             lines.append(f"\n{', '.join(undone)}: not baked, delivered as they came.")

@@ -93,6 +93,4 @@ class GatherPanel(Column):
 
     def _bundle(self) -> None:
         rule = self.rule.currentData()
-        self.workspace.apply(
-            "Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings())
-        )
+        self.workspace.apply("Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings()))

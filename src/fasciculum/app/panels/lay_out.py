@@ -18,9 +18,9 @@ from fasciculum.operations.forecast import clean_size, forecast
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.units import MIB
 from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.uv.density import triangle_densities
-from fasciculum.units import MIB
 
 EDGES = (128, 256, 512, 1024, 2048, 4096, 8192)
 #: milliseconds after the last change of a number before it becomes a step of the history
@@ -49,8 +49,7 @@ class LayOutPanel(Column):
         form.row(
             "Padding",
             self.padding,
-            "Untouched texels between any two islands, in px at full size. More keeps smaller mip "
-            "levels clean.",
+            "Untouched texels between any two islands, in px at full size. More keeps smaller mip levels clean.",
             self.padding_note,
         )
         self.margin = self._number("margin", -1, 256)
@@ -83,18 +82,15 @@ class LayOutPanel(Column):
         form.row(
             "Density",
             self.density,
-            "Even gives all surfaces the same texels per metre; as in source keeps the source's "
-            "relative scales.",
+            "Even gives all surfaces the same texels per metre; as in source keeps the source's relative scales.",
         )
-        self.uv = self._choice(
-            "uv", (("keep clean", "auto"), ("keep all", "keep"), ("project all", "unwrap"))
-        )
+        self.uv = self._choice("uv", (("keep clean", "auto"), ("keep all", "keep"), ("project all", "unwrap")))
         self.uv_note = note()
         form.row(
             "Surfaces",
             self.uv,
-            "Where islands come from. Keep clean keeps clean source UVs and gives the rest a box projection; keep all never "
-            "projects what has UVs; project all ignores the source UVs.",
+            "Where islands come from. Keep clean keeps clean source UVs and gives the rest a box projection; keep all "
+            "never projects what has UVs; project all ignores the source UVs.",
             self.uv_note,
         )
         self.twins = QCheckBox("on one place")
@@ -253,9 +249,7 @@ class LayOutPanel(Column):
         more = sheet.padding
         while clean_size(sheet.width, more) == now and more < 256:
             more += 1
-        self.padding_note.setText(
-            f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px"
-        )
+        self.padding_note.setText(f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
         layout = bundle.layout
         if layout is None:
             self.uv_note.setText("")
@@ -265,14 +259,10 @@ class LayOutPanel(Column):
             return
         projected = sum(1 for surface in layout.surfaces if surface.projected.any())
         self.uv_note.setText(
-            f"{projected} object{'s' if projected != 1 else ''} projected"
-            if projected
-            else "all source UVs kept"
+            f"{projected} object{'s' if projected != 1 else ''} projected" if projected else "all source UVs kept"
         )
         doubles = sum(len(surface.objects) - 1 for surface in layout.surfaces)
-        self.twins_note.setText(
-            f"{doubles} objects lie on another's place" if doubles else "none in this bundle"
-        )
+        self.twins_note.setText(f"{doubles} objects lie on another's place" if doubles else "none in this bundle")
         self._say_measured(bundle)
 
     def _say_measured(self, bundle: Bundle) -> None:
@@ -282,7 +272,7 @@ class LayOutPanel(Column):
             return
         self._yields_of = layout
         scene = self.workspace.document.scene
-        if layout.scale <= 0 or layout_state(self.workspace.document, bundle) != DONE and not layout.surfaces:
+        if layout.scale <= 0 or (layout_state(self.workspace.document, bundle) != DONE and not layout.surfaces):
             return
         values, weights = [], []
         for index, surface in enumerate(layout.surfaces):
@@ -290,9 +280,7 @@ class LayOutPanel(Column):
             values.append(triangle_densities(texel_areas(layout, index), areas))
             weights.append(areas * len(surface.objects))
         self.histogram.show_values(np.concatenate(values), np.concatenate(weights), layout.scale)
-        found = sorted(
-            (value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value)
-        )
+        found = sorted((value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value))
         lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
         if len(found) > 5:
             lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")

@@ -55,9 +55,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     """
     mime = mime_type(data)
     if not mime:
-        raise UnsupportedInput(
-            "the image is neither PNG, JPEG nor WebP.", item=place, hint="Convert it to PNG."
-        )
+        raise UnsupportedInput("the image is neither PNG, JPEG nor WebP.", item=place, hint="Convert it to PNG.")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")

@@ -88,15 +88,12 @@ class Builder:
         size = values.dtype.itemsize * values.shape[1]
         columns = {"MAT2": 2, "MAT3": 3}.get(kind, 0)
         if columns and values.dtype.itemsize < 4:
-            raw = (
-                values.reshape(len(values), columns, columns).view(np.uint8).reshape(len(values), columns, -1)
-            )
+            raw = values.reshape(len(values), columns, columns).view(np.uint8).reshape(len(values), columns, -1)
             raw = np.pad(raw, ((0, 0), (0, 0), (0, -raw.shape[2] % 4)))
             return self.view(raw.tobytes(), target=target)
         if target == VERTEX_DATA and size % 4:
-            raw = values.view(np.uint8).reshape(len(values), size)
-            raw = np.pad(raw, ((0, 0), (0, -size % 4)))
-            return self.view(raw.tobytes(), target=target, stride=raw.shape[1])
+            rows = np.pad(values.view(np.uint8).reshape(len(values), size), ((0, 0), (0, -size % 4)))
+            return self.view(rows.tobytes(), target=target, stride=rows.shape[1])
         return self.view(values.tobytes(), target=target, stride=size if target == VERTEX_DATA else 0)
 
     def floats(self, values: NDArray[np.float32], *, bounds: bool = False) -> int:
@@ -108,9 +105,7 @@ class Builder:
         """Append triangle corners (T, 3) as the smallest fitting indices."""
         top = int(triangles.max()) if triangles.size else 0
         kind = np.uint16 if top < 65535 else np.uint32
-        return self.attribute(
-            Attribute(triangles.reshape(-1, 1).astype(kind), "SCALAR", False), target=INDEX_DATA
-        )
+        return self.attribute(Attribute(triangles.reshape(-1, 1).astype(kind), "SCALAR", False), target=INDEX_DATA)
 
     def image(self, data: bytes, mime: str, name: str) -> int:
         """Append an embedded image."""

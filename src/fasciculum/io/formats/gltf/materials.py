@@ -92,9 +92,7 @@ def read_materials(container: Container, findings: list[Finding]) -> tuple[Mater
 class _Reader:
     """Reads one material; keeps what every step needs to say where it is."""
 
-    def __init__(
-        self, container: Container, index: int, material: schema.Material, findings: list[Finding]
-    ) -> None:
+    def __init__(self, container: Container, index: int, material: schema.Material, findings: list[Finding]) -> None:
         self.container = container
         self.item = f"materials[{index}]"
         self.material = material
@@ -111,8 +109,7 @@ class _Reader:
                 Finding(
                     "material_extension",
                     WARNING,
-                    f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material "
-                    "is baked.",
+                    f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material is baked.",
                     "Leave its objects loose if the look depends on it.",
                     material=self.name,
                 )
@@ -196,9 +193,7 @@ class _Reader:
         sampler = schema.Sampler()
         if texture.sampler is not None:
             if texture.sampler >= len(document.samplers):
-                raise self.container.fail(
-                    f"there is no sampler {texture.sampler}.", f"textures[{info.index}]"
-                )
+                raise self.container.fail(f"there is no sampler {texture.sampler}.", f"textures[{info.index}]")
             sampler = document.samplers[texture.sampler]
         if sampler.wrap_s not in WRAPS or sampler.wrap_t not in WRAPS:
             raise self.container.fail("the wrap mode is not known.", f"samplers[{texture.sampler}]")

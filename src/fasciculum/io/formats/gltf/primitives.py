@@ -49,9 +49,7 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
 def _read_aside(container: Container, primitive: schema.Primitive) -> Aside:
     attributes = {name: read_raw(container, index) for name, index in primitive.attributes.items()}
     indices = None if primitive.indices is None else read_raw(container, primitive.indices)
-    return Aside(
-        primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material
-    )
+    return Aside(primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material)
 
 
 def _read_primitive(
@@ -86,13 +84,10 @@ def _read_primitive(
     tangents = as_float(raw["TANGENT"]) if "TANGENT" in raw else None
     plain = {"POSITION", "NORMAL", "TANGENT", "COLOR_0"}
     extra = {
-        name: attribute
-        for name, attribute in raw.items()
-        if name not in plain and not name.startswith("TEXCOORD_")
+        name: attribute for name, attribute in raw.items() if name not in plain and not name.startswith("TEXCOORD_")
     }
     targets = tuple(
-        {name: _target(container, index, count, item) for name, index in target.items()}
-        for target in primitive.targets
+        {name: _target(container, index, count, item) for name, index in target.items()} for target in primitive.targets
     )
     return Primitive(positions, triangles, normals, tangents, uv_sets, colors, material, extra, targets)
 
@@ -104,9 +99,7 @@ def _target(container: Container, index: int, count: int, item: str) -> Attribut
     return attribute
 
 
-def _uv_sets(
-    raw: dict[str, Attribute], mesh: str, findings: list[Finding]
-) -> tuple[NDArray[np.float32], ...]:
+def _uv_sets(raw: dict[str, Attribute], mesh: str, findings: list[Finding]) -> tuple[NDArray[np.float32], ...]:
     numbers = [int(name[9:]) for name in raw if name.startswith("TEXCOORD_") and name[9:].isdecimal()]
     sets = []
     for number in range(min(max(numbers, default=-1) + 1, 64)):
@@ -148,12 +141,8 @@ def _triangles(container: Container, primitive: schema.Primitive, count: int, it
         odd = np.arange(len(corners)) % 2 == 1
         corners[odd] = corners[odd][:, [1, 0, 2]]
     else:
-        fan = (
-            np.stack([indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else np.zeros((0, 2), np.int64)
-        )
+        fan = np.stack([indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else np.zeros((0, 2), np.int64)
         corners = np.column_stack([fan, np.full(len(fan), indices[0] if len(indices) else 0)])
     # a triangle that uses a vertex twice draws nothing; strips are stitched with them
-    distinct = (
-        (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 0] != corners[:, 2])
-    )
+    distinct = (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 0] != corners[:, 2])
     return np.ascontiguousarray(corners[distinct], np.int32)

@@ -144,9 +144,7 @@ def _read_nodes(container: Container, findings: list[Finding]) -> list[Node]:
         if index >= count:
             raise container.fail(f"there is no node {index}.", "nodes")
         if index in seen:
-            raise container.fail(
-                "the node is reached twice: it has two parents or is its own.", f"nodes[{index}]"
-            )
+            raise container.fail("the node is reached twice: it has two parents or is its own.", f"nodes[{index}]")
         seen.add(index)
         node = document.nodes[index]
         local = _local_matrix(container, index, node)

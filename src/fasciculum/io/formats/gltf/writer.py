@@ -136,9 +136,7 @@ class Writer:
             else:
                 texture["source"] = written
             if "sampler" in raw:
-                texture["sampler"] = self.builder.add(
-                    "samplers", dict(origin.raw["samplers"][raw["sampler"]])
-                )
+                texture["sampler"] = self.builder.add("samplers", dict(origin.raw["samplers"][raw["sampler"]]))
             self._textures[key] = self.builder.add("textures", texture)
         return self._textures[key]
 
@@ -234,9 +232,7 @@ class Writer:
             primitives = [self._part(part) for part in parts] + [self._aside(part) for part in mesh.aside]
             if not primitives:
                 return None
-            meshes[key] = self.builder.add(
-                "meshes", {"name": mesh.name, "primitives": primitives, **mesh.raw}
-            )
+            meshes[key] = self.builder.add("meshes", {"name": mesh.name, "primitives": primitives, **mesh.raw})
         return meshes[key]
 
     def _part(self, part: Part) -> dict[str, Any]:
