@@ -19,8 +19,9 @@ from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.uv.flatten import cut_long, flatten
 from fasciculum.uv.overlaps import overlap_between
 
-#: islands longer than this part of the sheet's shorter edge are cut, or one rope would decide the density of all
-LONGEST = 0.9
+#: islands this many times longer than the sheet's shorter edge are cut, or one rope would decide the density of all;
+#: the pieces are at most this part of that edge
+LONG, PIECE = 1.5, 0.9
 USUAL_FILL = 0.75
 #: two instances are alike when their scales agree to this
 SAME_SCALE = 1e-3
@@ -94,9 +95,10 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
     if sheet.uv != "keep":
         needed = sum(area * share**2 for area, share in zip(areas, shares, strict=True))
         density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / max(needed, 1e-12))
-        longest = LONGEST * (min(sheet.width, sheet.height) - 2 * sheet.border) / density
+        edge = (min(sheet.width, sheet.height) - 2 * sheet.border) / density
         flats = [
-            cut_long(flat, world, longest / share) for flat, world, share in zip(flats, worlds, shares, strict=True)
+            cut_long(flat, world, LONG * edge / share, PIECE * edge / share)
+            for flat, world, share in zip(flats, worlds, shares, strict=True)
         ]
     surfaces = tuple(
         Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)

@@ -106,7 +106,7 @@ class Packer:
                 min(inner[0] / max(width, 1e-12), inner[1] / max(height, 1e-12))
                 for width, height in (pose[0].reshape(-1, 2).max(axis=0) for pose in poses)
             ]
-            best = min(best, max(fits))
+            best = min(best, float(max(fits)))
         return best
 
     def attempt(

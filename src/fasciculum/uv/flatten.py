@@ -123,8 +123,9 @@ def _from_zero(flat: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray
     return moved
 
 
-def cut_long(flat: Flat, world: NDArray[np.float64], longest: float) -> Flat:
-    """Cut islands that are longer than ``longest`` (metres) across, along the edges of their triangles."""
+def cut_long(flat: Flat, world: NDArray[np.float64], longest: float, piece_length: float) -> Flat:
+    """Cut islands that are longer than ``longest`` (metres) across, along the edges of their triangles, into pieces of about
+    ``piece_length``."""
     count = int(flat.islands.max()) + 1 if len(flat.islands) else 0
     size = np.zeros((count, 2))
     np.maximum.at(size, flat.islands, flat.corners.max(axis=1))
@@ -132,7 +133,7 @@ def cut_long(flat: Flat, world: NDArray[np.float64], longest: float) -> Flat:
     if not long.any():
         return flat
     axis = size.argmax(axis=1)
-    pieces = np.where(long, np.ceil(size.max(axis=1) / longest), 1)
+    pieces = np.where(long, np.ceil(size.max(axis=1) / piece_length - 1e-6), 1)
     middle = np.take_along_axis(flat.corners.mean(axis=1), axis[flat.islands][:, None], axis=1)[:, 0]
     piece = np.minimum(
         (middle / np.maximum(size.max(axis=1), 1e-30)[flat.islands] * pieces[flat.islands]),
