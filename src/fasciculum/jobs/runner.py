@@ -40,6 +40,7 @@ class Job:
     words: str = ""
     error: Exception | None = None
     log: list[str] = field(default_factory=list)
+    handed: Path | None = None
     started: float = 0.0
     ended: float = 0.0
 
@@ -201,6 +202,7 @@ class Runner:
             return
         target = self.scratch / f"{uuid.uuid4().hex}.payload"
         try:
+            job.handed = target
             write_payload((job.arguments, job.keywords), target)
             job.arguments = ()
             job.state, job.started = RUNNING, time.monotonic()
@@ -266,6 +268,8 @@ class Runner:
     def _end(self, job: Job, state: str, error: Exception | None) -> None:
         job.state, job.error, job.ended = state, error, time.monotonic()
         self._deadline = 0.0
+        if job.handed is not None:
+            job.handed.unlink(missing_ok=True)
         if error is not None:
             job.note(str(error))
         self.changed()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import uuid
 from dataclasses import dataclass, field
@@ -49,7 +50,8 @@ def write_whole(target: Path, data: bytes) -> None:
             os.fsync(stream.fileno())
         os.replace(beside, target)
     except OSError as error:
-        beside.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            beside.unlink()
         raise OutputError(
             f"the file cannot be written ({error.strerror or error}).",
             file=str(target),
@@ -101,6 +103,7 @@ def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Pr
             delivery.images.append(OutputImage(file[:-4], files[file], uri))
             progress.check()
         delivery.materials.append(_material(bundle, textures))
+    writer.begin(delivery)
     progress.update(0.75, "Splitting vertices at the sheet's seams")
     _add_parts(document, ready, material_of, writer, delivery)
     progress.update(0.9, "Writing the files")

@@ -59,10 +59,11 @@ def forecast(bundle: Bundle, figures: dict[str, ObjectFigures]) -> Forecast | No
 def clean_size(width: int, padding: int) -> int:
     """Return the width of the smallest mip level that the padding keeps clean.
 
-    At level k a reading inside an island reaches up to 2^(k+1) - 1 texels beyond it, and half the padding is its own.
+    A reading inside an island blends its level-k texel with the neighbours on the near side, and so reaches at most
+    3 * 2^(k-1) - 1 texels beyond the island; half the padding is its own.
     """
     level = 0
-    while (1 << (level + 2)) - 1 <= padding / 2 and width >> (level + 1) >= 1:
+    while (3 << level) - 1 <= padding / 2 and width >> (level + 1) >= 1:
         level += 1
     return width >> level
 

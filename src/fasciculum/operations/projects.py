@@ -79,5 +79,5 @@ def open_project(path: Path, store: PixelStore, *, progress: Progress = SILENT) 
         (*findings, *changed, *lost),
         reader.settings(),
         reader.entry.delivered,
-        reader.entry.delivered_to,
+        reader.delivered_to(),
     )

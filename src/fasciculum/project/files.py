@@ -67,7 +67,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             bundles=bundles,
             delivery=schema.DeliveryEntry(**asdict(document.delivery)),
             delivered=document.delivered,
-            delivered_to=document.delivered_to,
+            delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)
         archive.writestr(_entry_info(DOCUMENT, zipfile.ZIP_DEFLATED), text)
@@ -161,15 +161,20 @@ def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
 
 
 def _layout_arrays(layout: Layout) -> bytes:
-    stream = io.BytesIO()
+    """Return a layout's arrays as .npz, without dates: NumPy's own writer puts the time into the archive."""
     surfaces = layout.surfaces
-    np.savez_compressed(
-        stream,
-        placements=layout.placements,
-        corners=np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
-        island=np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
-        projected=np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),
-    )
+    arrays = {
+        "placements": layout.placements,
+        "corners": np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
+        "island": np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
+        "projected": np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),
+    }
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w") as archive:
+        for name, array in arrays.items():
+            part = io.BytesIO()
+            np.save(part, array, allow_pickle=False)
+            archive.writestr(_entry_info(f"{name}.npy", zipfile.ZIP_DEFLATED), part.getvalue())
     return stream.getvalue()
 
 
@@ -211,6 +216,11 @@ class ProjectReader:
     def source_paths(self) -> list[str]:
         """Return where the sources are, from the project's folder."""
         return [str((self.path.parent / source.path).resolve()) for source in self.entry.sources]
+
+    def delivered_to(self) -> str:
+        """Return the folder of the last delivery, empty when there was none."""
+        entry = self.entry.delivered_to
+        return str((self.path.parent / entry).resolve()) if entry else ""
 
     def settings(self) -> DeliverySettings:
         """Return the delivery's settings."""

@@ -68,14 +68,15 @@ class Writer:
         self._textures: dict[tuple[int, int], int] = {}
         self._images: dict[int, int] = {}
 
-    def write(self, delivery: Delivery, *, generator: str) -> bytes:
-        """Return the delivery as GLB."""
+    def begin(self, delivery: Delivery) -> None:
+        """Write the sheets' images and materials, so that their indices are those of the delivery's lists.
+
+        Call it before anything that goes along as it came is added.
+        """
         builder = self.builder
-        sampler = (
-            builder.add("samplers", {"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071})
-            if delivery.images
-            else 0
-        )
+        sampler = 0
+        if delivery.images:
+            sampler = builder.add("samplers", {"magFilter": 9729, "minFilter": 9987, "wrapS": 33071, "wrapT": 33071})
         for image in delivery.images:
             if image.uri:
                 source = builder.add("images", {"uri": image.uri, "name": image.name})
@@ -84,6 +85,10 @@ class Writer:
             builder.add("textures", {"sampler": sampler, "source": source, "name": image.name})
         for material in delivery.materials:
             builder.add("materials", material)
+
+    def write(self, delivery: Delivery, *, generator: str) -> bytes:
+        """Return a delivery that has been begun, with its parts, as GLB."""
+        builder = self.builder
         root: dict[str, Any] = {"asset": {"version": "2.0", "generator": generator}}
         roots, lights = self._nodes(delivery)
         if lights:

@@ -1,0 +1,164 @@
+"""The command line as scripts call it: what it prints, writes and exits with."""
+
+import contextlib
+import io
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+from fasciculum.cli.main import main
+from tests.builders import Glb, smooth_image, textured_square
+from tests.reference import Model
+
+STATION = Path(__file__).parents[2] / "demo" / "station.glb"
+
+
+def run(*arguments):
+    """Run the command line here and return its exit code, standard output and standard error."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        code = main([str(argument) for argument in arguments])
+    return code, out.getvalue(), err.getvalue()
+
+
+class CommandLine(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.model = textured_square(smooth_image()).write(self.folder / "model.glb")
+        self.quick = ("--size", "128", "--padding", "2", "--seconds", "0")
+
+    def test_inspect(self):
+        code, out, _ = run("inspect", self.model, "--json")
+        found = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertEqual((found["draw_calls"], found["texture_bytes"]), (1, round(64 * 64 * 4 * 4 / 3)))
+        self.assertEqual(found["objects"][0]["triangles"], 2)
+        self.assertEqual(found["objects"][0]["uv_sets"][0]["span_u"], 1.0)
+        self.assertEqual(found["textures"][0]["color_space"], "srgb")
+        self.assertEqual(os.listdir(self.folder), ["model.glb"])
+        self.assertIn("Square", run("inspect", self.model)[1])
+
+    def test_make_writes_what_it_says(self):
+        code, out, _ = run("make", self.model, "--out", self.folder / "out", "--json", *self.quick)
+        report = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertEqual(report["version"], 1)
+        self.assertEqual(set(report["files"]), set(os.listdir(self.folder / "out")))
+        self.assertEqual(json.loads((self.folder / "out" / "model_report.json").read_text())["ledger"], report["ledger"])
+        sheet = report["bundles"][0]["sheet"]
+        self.assertEqual((sheet["overlap_area"], sheet["width"], sheet["tiles"]), (0.0, 128, 1))
+        self.assertGreaterEqual(sheet["margin_px"], 1)
+        self.assertEqual(set(report["seconds"]), {"gather", "lay_out", "bake", "check", "deliver"})
+        self.assertEqual(report["sources"], [self.model])
+
+    def test_same_bytes_with_no_time_for_improving(self):
+        written = []
+        out = self.folder / "out"
+        for _ in range(2):
+            run("make", self.model, "--out", out, *self.quick)
+            written.append({file: (out / file).read_bytes() for file in os.listdir(out) if not file.endswith(".json")})
+            time.sleep(2.1)  # dates in archives count in steps of two seconds
+        self.assertEqual(written[0], written[1])
+
+    def test_delivered_again_over_the_old(self):
+        for size in ("64", "128"):
+            run("make", self.model, "--out", self.folder / "out", "--size", size, "--seconds", "0", "--padding", "2")
+        self.assertEqual(Model(self.folder / "out" / "model.glb").image(0).shape[0], 128)
+        self.assertEqual(len(os.listdir(self.folder / "out")), 4)
+
+    def test_run_redoes_what_is_named(self):
+        out = self.folder / "out"
+        run("make", self.model, "--out", out, *self.quick)
+        code, text, _ = run("run", out / "model.fasc", "--json")
+        self.assertEqual((code, json.loads(text)["files"]), (0, []))
+        code, text, _ = run("run", out / "model.fasc", "--stage", "deliver", "--out", self.folder / "again", "--json")
+        self.assertIn("model.glb", json.loads(text)["files"])
+        self.assertEqual((self.folder / "again" / "model.glb").read_bytes(), (out / "model.glb").read_bytes())
+        self.assertEqual(run("run", out / "model.fasc", "--bundle", "Nobody")[0], 2)
+        self.assertEqual(run("run", out / "model.fasc", "--map", "base_color")[0], 0)
+        self.assertEqual(run("run", out / "model.fasc", "--map", "ao")[0], 2)
+
+    def test_check_of_projects_and_of_any_model(self):
+        out = self.folder / "out"
+        run("make", self.model, "--out", out, *self.quick)
+        code, text, _ = run("check", out / "model.fasc", "--json")
+        self.assertEqual((code, json.loads(text)["bundles"][0]["sheet"]["overlap_area"]), (0, 0.0))
+        code, text, _ = run("check", out / "model.glb", "--json")
+        found = json.loads(text)["bundles"][0]
+        self.assertEqual((code, found["sheet"]["overlap_area"], found["sheet"]["width"]), (0, 0.0, 128))
+
+    def test_overlap_in_a_delivered_file_is_an_error(self):
+        glb = textured_square(smooth_image())
+        primitive = glb.json["meshes"][0]["primitives"][0]
+        glb.node("Second", glb.mesh(dict(primitive)))
+        code, text, _ = run("check", glb.write(self.folder / "two.glb"), "--json")
+        sheet = json.loads(text)["bundles"][0]["sheet"]
+        self.assertEqual(code, 1)
+        self.assertAlmostEqual(sheet["overlap_area"], 64 * 64, delta=1)
+
+    def test_exit_codes(self):
+        self.assertEqual(run("make", self.model)[0], 2)
+        self.assertEqual(run("make", self.model, "--out", self.folder, "--size", "banana")[0], 2)
+        self.assertEqual(run("inspect", self.folder / "none.glb")[0], 3)
+        (self.folder / "bad.glb").write_bytes(b"glTF nonsense")
+        self.assertEqual(run("inspect", self.folder / "bad.glb")[0], 3)
+        self.assertEqual(run("inspect", __file__)[0], 3)
+        self.assertEqual(run("make", self.model, "--out", self.folder / "bad.glb" / "x", *self.quick)[0], 4)
+        # padding that leaves no room is a result, told as a finding of severity error
+        glb = Glb()
+        from tests.builders import box_mesh
+
+        glb.node("Box", box_mesh(glb, glb.material()))
+        code, out, _ = run("make", glb.write(self.folder / "box.glb"), "--out", self.folder / "o", "--size", "64", "--padding",
+                           "60", "--margin", "2", "--seconds", "0", "--json")
+        self.assertEqual((code, json.loads(out)["findings"][0]["code"]), (1, "does_not_fit"))
+
+    def test_errors_as_json(self):
+        code, out, err = run("inspect", self.folder / "none.glb", "--json")
+        error = json.loads(out)["error"]
+        self.assertEqual((error["code"], error["file"]), ("missing_file", str(self.folder / "none.glb")))
+        self.assertTrue(error["message"] and error["hint"] and err)
+
+    def test_what_is_not_built_is_refused_with_a_word(self):
+        for option in (["--tiles", "2"], ["--combine", "bundle"], ["--format", "exr"], ["--obj"], ["--maps", "ao"],
+                       ["--delivery", "x"], ["--high", self.model]):
+            code, _, err = run("make", self.model, "--out", self.folder / "out", *option)
+            self.assertEqual(code, 2, option)
+            self.assertIn("not built yet" if option[0] != "--obj" else "only --glb is built yet", err)
+        self.assertFalse((self.folder / "out").exists())
+
+    def test_interrupting_leaves_nothing_half_written(self):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "fasciculum", "make", str(STATION), "--out", str(self.folder / "out"), "--seconds", "60"],
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        time.sleep(4)
+        process.send_signal(signal.SIGINT)
+        _, err = process.communicate(timeout=30)
+        self.assertEqual(process.returncode, 5, err)
+        self.assertIn(b"cancelled", err)
+        self.assertFalse((self.folder / "out").exists())
+
+    def test_bundle_rules_and_options_reach_the_sheet(self):
+        code, out, _ = run("make", STATION, "--out", self.folder / "out", "--bundle", "alpha", "--size", "256x512", "--padding",
+                           "1", "--margin", "3", "--turns", "none", "--seconds", "0", "--no-twins", "--maps", "base_color",
+                           "--json")
+        report = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertEqual([bundle["alpha_mode"] for bundle in report["bundles"]], ["OPAQUE", "MASK", "BLEND"])
+        for bundle in report["bundles"]:
+            sheet = bundle["sheet"]
+            self.assertEqual((sheet["width"], sheet["height"], sheet["twins"]), (256, 512, 0))
+            self.assertGreaterEqual(sheet["min_gap_px"], 1)
+            self.assertGreaterEqual(sheet["margin_px"], 3)
+            self.assertEqual(sheet["overlap_area"], 0.0)
+            self.assertEqual([entry["name"] for entry in bundle["maps"]], ["base_color"])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,171 @@
+"""The worker process: results, progress, cancel, death, errors."""
+
+import os
+import pickle
+import signal
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from fasciculum.errors import MalformedFile, WorkerLost
+from fasciculum.jobs.payload import read_payload, write_payload
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, InlineRunner, Runner
+from fasciculum.progress import SILENT, Cancelled, Progress
+
+
+def double(values, *, progress=SILENT):
+    progress.update(0.5, "half way")
+    return values * 2
+
+
+def polite(*, progress=SILENT):
+    while True:
+        time.sleep(0.01)
+        progress.update(0.3, "waiting")
+
+
+def deaf(*, progress=SILENT):
+    time.sleep(60)
+
+
+def complain(*, progress=SILENT):
+    raise MalformedFile("the header is wrong.", file="a.glb", item="chunk 2", hint="Export it again.")
+
+
+def crash(*, progress=SILENT):
+    return 1 // 0
+
+
+def whose(*, progress=SILENT):
+    return os.getpid()
+
+
+class Worker(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.runner = Runner(Path(tempfile.mkdtemp()), ["numpy"])
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.runner.close()
+
+    def wait(self, condition, seconds=20.0):
+        until = time.monotonic() + seconds
+        while not condition():
+            self.assertLess(time.monotonic(), until, "nothing came")
+            self.runner.poll()
+            time.sleep(0.005)
+
+    def test_values_come_back_read_only(self):
+        found = []
+        values = np.arange(200_000, dtype=np.float32)
+        job = self.runner.submit("double", double, values, finished=found.append)
+        self.wait(lambda: job.over)
+        self.assertEqual(job.state, DONE)
+        np.testing.assert_array_equal(found[0], values * 2)
+        self.assertFalse(found[0].flags.writeable)
+        self.assertEqual(list(self.runner.scratch.iterdir()), [])
+
+    def test_jobs_run_in_turn(self):
+        order = []
+        jobs = [self.runner.submit(str(n), double, np.array([n]), finished=lambda v: order.append(int(v[0])))
+                for n in range(5)]
+        self.wait(lambda: all(job.over for job in jobs))
+        self.assertEqual(order, [0, 2, 4, 6, 8])
+
+    def test_a_polite_job_stops_and_the_worker_stays(self):
+        first = []
+        job = self.runner.submit("who", whose, finished=first.append)
+        self.wait(lambda: job.over)
+        job = self.runner.submit("polite", polite)
+        self.wait(lambda: job.fraction > 0)
+        began = time.monotonic()
+        self.runner.cancel(job)
+        self.wait(lambda: job.over)
+        self.assertEqual(job.state, CANCELLED)
+        self.assertLess(time.monotonic() - began, 0.5)
+        job = self.runner.submit("who", whose, finished=first.append)
+        self.wait(lambda: job.over)
+        self.assertEqual(first[0], first[1])
+
+    def test_a_deaf_job_is_ended_and_work_goes_on(self):
+        job = self.runner.submit("deaf", deaf)
+        after = self.runner.submit("after", double, np.ones(1))
+        self.wait(lambda: job.state != "waiting")
+        time.sleep(0.3)
+        began = time.monotonic()
+        self.runner.cancel(job)
+        self.wait(lambda: job.over)
+        self.assertEqual(job.state, CANCELLED)
+        self.assertLess(time.monotonic() - began, 1.5)
+        self.wait(lambda: after.over)
+        self.assertEqual(after.state, DONE)
+
+    def test_a_killed_worker_is_told_and_replaced(self):
+        job = self.runner.submit("deaf", deaf)
+        self.wait(lambda: job.state == "running")
+        os.kill(self.runner.process.pid, signal.SIGKILL)
+        self.wait(lambda: job.over)
+        self.assertEqual(job.state, FAILED)
+        self.assertIsInstance(job.error, WorkerLost)
+        self.assertIn("signal 9", str(job.error))
+        job = self.runner.submit("double", double, np.ones(1))
+        self.wait(lambda: job.over)
+        self.assertEqual(job.state, DONE)
+
+    def test_errors_keep_their_kind_and_fields(self):
+        job = self.runner.submit("complain", complain)
+        self.wait(lambda: job.over)
+        self.assertIsInstance(job.error, MalformedFile)
+        self.assertEqual((job.error.file, job.error.item, job.error.hint), ("a.glb", "chunk 2", "Export it again."))
+
+    def test_a_crash_brings_its_traceback(self):
+        job = self.runner.submit("crash", crash)
+        self.wait(lambda: job.over)
+        self.assertEqual(job.error.code, "crash")
+        self.assertIn("ZeroDivisionError", job.error.message)
+
+    def test_waiting_jobs_are_cancelled_at_once(self):
+        first = self.runner.submit("polite", polite)
+        second = self.runner.submit("second", double, np.ones(1))
+        self.runner.cancel(second)
+        self.assertEqual(second.state, CANCELLED)
+        self.wait(lambda: first.state == "running")
+        self.runner.cancel(first)
+        self.wait(lambda: first.over)
+
+
+class Pieces(unittest.TestCase):
+    def test_payloads_carry_nested_arrays(self):
+        path = Path(tempfile.mkdtemp()) / "p"
+        value = {"a": (np.arange(5), "words"), "b": [np.zeros((0, 3)), None, np.ones((2, 2), np.uint8)]}
+        write_payload(value, path)
+        found = read_payload(path)
+        np.testing.assert_array_equal(found["a"][0], value["a"][0])
+        np.testing.assert_array_equal(found["b"][2], value["b"][2])
+        self.assertEqual(found["b"][0].shape, (0, 3))
+        self.assertFalse(path.exists())
+
+    def test_errors_survive_pickling(self):
+        error = pickle.loads(pickle.dumps(MalformedFile("m", file="f", item="i", hint="h")))
+        self.assertEqual((type(error), error.message, error.file, error.item, error.hint), (MalformedFile, "m", "f", "i", "h"))
+
+    def test_inline(self):
+        found = []
+        InlineRunner().submit("double", double, np.ones(2), finished=found.append)
+        np.testing.assert_array_equal(found[0], [2, 2])
+        with self.assertRaises(Cancelled):
+            InlineRunner(Progress(cancelled=lambda: True)).submit("double", double, np.ones(2))
+
+    def test_parts_of_progress(self):
+        seen = []
+        whole = Progress(lambda fraction, words: seen.append(round(fraction, 3)))
+        whole.part(0.2, 0.6).part(0.5, 1.0).update(0.5)
+        self.assertEqual(seen, [0.5])
+
+
+if __name__ == "__main__":
+    unittest.main()
