@@ -197,7 +197,7 @@ def add_textures(b):
     surface("planks", textures.planks())
     surface("corrugated", textures.corrugated(512, 8))
     surface("rust", textures.rust())
-    surface("rope", textures.rope())
+    surface("rope", textures.rope(64))
     surface("concrete", textures.concrete())
     surface("cloth", textures.cloth())
     surface("hull", textures.hull(), (CLAMP, CLAMP))
@@ -219,7 +219,7 @@ def add_textures(b):
         (CLAMP, CLAMP),
     )
     b.texture("glass", textures.glass(), (CLAMP, CLAMP))
-    b.texture("clock", textures.clock(), (CLAMP, CLAMP))
+    b.texture("clock", textures.clock(256), (CLAMP, CLAMP))
     b.texture("lamp glow", textures.lamp_glow(), (CLAMP, CLAMP))
     b.texture("timetable", None, (CLAMP, CLAMP))
 
@@ -315,7 +315,7 @@ def add_building(b):
     add("Foundation", s.box(12.6, 0.5, 7.4, 0.25, at=(0.3, -0.25, 0), faces="xXYzZ"), "Concrete")
     deck = s.join(*[s.box(7.9, 0.08, 1.5, 0.25, at=(0, 0.28, -2.4 + 1.6 * row)) for row in range(3)])
     add("Platform", deck, "Platform planks", (1.6, 0, 1.2))
-    step = b.mesh("Step", b.primitive(s.box(1.6, 0.09, 0.32, 0.5), "Platform planks"))
+    step = b.mesh("Step", b.primitive(s.box(1.6, 0.09, 0.32, 0.25), "Platform planks"))
     for number in range(3):
         b.node(f"Step {number + 1}", step, (-2.9 - 0.35 * number, 0.22 - 0.1 * number, 1.2), turn_y=90)
     wall = s.join(
@@ -324,12 +324,12 @@ def add_building(b):
         s.box(0.2, 2.8, 3.0, 0.3, at=(-0.4, 1.4, -1.8)),
     )
     add("Hut walls", wall, "Limed wall", colors=dirt(wall, 0, 2.2))
-    add("Hut door", s.box(0.95, 2.05, 0.07, 0.6), "Green boards", (-0.24, 1.03, -1.3), turn_y=90)
+    add("Hut door", s.box(0.95, 2.05, 0.07, 0.35), "Green boards", (-0.24, 1.03, -1.3), turn_y=90)
     for name, at, turn in (
         ("Hut shutter left", (-4.2, 1.6, -0.26), 14),
         ("Hut shutter right", (-1.8, 1.6, -0.26), -14),
     ):
-        add(name, s.box(0.6, 1.1, 0.05, 0.6), "Blue boards", at, turn_y=turn)
+        add(name, s.box(0.6, 1.1, 0.05, 0.35), "Blue boards", at, turn_y=turn)
     front = s.join(
         s.box(1.5, 2.8, 0.2, 0.3, at=(-4.9, 1.4, -0.35)),
         s.box(1.5, 2.8, 0.2, 0.3, at=(-1.1, 1.4, -0.35)),
@@ -352,20 +352,20 @@ def add_building(b):
     )
     post = b.mesh(
         "Roof post",
-        b.primitive(s.box(0.16, 3.95, 0.16, 1.0, at=(0, 1.975, 0), faces="xXzZ"), "Rusting steel"),
+        b.primitive(s.box(0.16, 3.95, 0.16, 0.4, at=(0, 1.975, 0), faces="xXzZ"), "Rusting steel"),
     )
     for number, at in enumerate(((-1.9, 0.3, 3.2), (5.6, 0.3, 3.2), (-1.9, 0.3, -1.0), (5.6, 0.3, -1.0))):
         b.node(f"Roof post {number + 1}", post, at)
     bench = s.join(
-        s.box(1.7, 0.05, 0.4, 0.7, at=(0, 0.45, 0)),
-        s.box(1.7, 0.35, 0.05, 0.7, at=(0, 0.8, -0.2)),
-        s.box(0.08, 0.45, 0.36, 0.7, at=(-0.7, 0.22, 0)),
-        s.box(0.08, 0.45, 0.36, 0.7, at=(0.7, 0.22, 0)),
+        s.box(1.7, 0.05, 0.4, 0.35, at=(0, 0.45, 0)),
+        s.box(1.7, 0.35, 0.05, 0.35, at=(0, 0.8, -0.2)),
+        s.box(0.08, 0.45, 0.36, 0.35, at=(-0.7, 0.22, 0)),
+        s.box(0.08, 0.45, 0.36, 0.35, at=(0.7, 0.22, 0)),
     )
     add("Bench", bench, "Green boards", (-3.0, 0.0, 0.15))
-    crate = b.mesh("Crate", b.primitive(s.box(0.7, 0.6, 0.6, 1.1, at=(0, 0.3, 0)), "Blue boards"))
+    crate = b.mesh("Crate", b.primitive(s.box(0.7, 0.6, 0.6, 0.45, at=(0, 0.3, 0)), "Blue boards"))
     b.node("Crate", crate, (4.7, 0.32, -0.4), turn_y=12)
-    b.node("Crate small", crate, (4.75, 0.92, -0.42), turn_y=-20, scale=(0.6, 0.6, 0.6))
+    b.node("Crate small", crate, (4.75, 0.92, -0.42), turn_y=-20, scale=(0.8, 0.8, 0.8))
     b.node("Crate flat", crate, (3.7, 0.32, -0.6), turn_y=3, scale=(1.0, 0.5, 1.3))
 
 
@@ -383,7 +383,7 @@ def add_machinery(b):
     add("Wheel shaft", s.rod(0.12, 1.1, 16, 1.0, 1), "Iron black", (0, 0.1, 0), parent=machinery)
     add(
         "Gear housing",
-        s.join(s.box(0.9, 0.5, 0.9, 0.8, at=(0, 0.85, 0)), s.moved(s.rod(0.26, 0.5, 20, 0.8, 2), (0, 1.0, 0))),
+        s.join(s.box(0.9, 0.5, 0.9, 0.4, at=(0, 0.85, 0)), s.moved(s.rod(0.26, 0.5, 20, 0.4, 1), (0, 1.0, 0))),
         "Rusting steel",
         parent=machinery,
     )
@@ -395,9 +395,9 @@ def add_machinery(b):
         (4.0, 0, -1.42),
         (7.5, 0, -1.42),
     ]
-    add("Haul rope", s.tube(loop, 0.028, 8, 3.0), "Haul rope", (2.6, 3.1, 0.9))
+    add("Haul rope", s.tube(loop, 0.028, 8, 5.0), "Haul rope", (2.6, 3.1, 0.9))
     rail = [(x, 1.25, 3.25) for x in np.linspace(-1.9, 5.6, 16)]
-    add("Handrail", s.tube(rail, 0.03, 8, 2.0), "Handrail rope")
+    add("Handrail", s.tube(rail, 0.03, 8, 5.0), "Handrail rope")
     baluster = b.mesh("Baluster", b.primitive(s.rod(0.022, 0.95, 8, 1.0, 1), "Iron black"))
     for number in range(4):
         b.node(f"Baluster {number + 1}", baluster, (-1.1 + 2.1 * number, 0.32, 3.25))
@@ -489,7 +489,7 @@ def add_cabin(b):
     seat = b.mesh(
         "Seat",
         b.primitive(
-            s.join(s.box(0.5, 0.1, 0.45, 2.0, at=(0, 0.42, 0)), s.box(0.5, 0.5, 0.09, 2.0, at=(0, 0.72, -0.2))),
+            s.join(s.box(0.5, 0.1, 0.45, 0.6, at=(0, 0.42, 0)), s.box(0.5, 0.5, 0.09, 0.6, at=(0, 0.72, -0.2))),
             "Seat cloth",
         ),
         b.primitive(s.box(0.06, 0.38, 0.35, 1.0, at=(0, 0.19, 0)), "Iron black"),
@@ -506,12 +506,9 @@ def add_cabin(b):
     arm = s.join(
         s.tube(
             [(0, 2.1, 0), (0, 2.35, 0), (0, 2.5, 0.3), (0, 2.5, 1.9), (0, 2.35, 2.3), (0, 2.2, 2.42)],
-            0.06,
-            12,
-            1.0,
-            1,
+            0.06, 12, 0.4, 0.15,
         ),
-        s.box(0.5, 0.1, 0.4, 1.0, at=(0, 2.12, 0)),
+        s.box(0.5, 0.1, 0.4, 0.4, at=(0, 2.12, 0)),
     )
     b.simple("Hanger", arm, "Rusting steel", parent=cabin)
     b.simple("Cabin buffer", s.box(3.3, 0.12, 1.8, 1.0, at=(0, -0.02, 0)), "Black rubber", parent=cabin)

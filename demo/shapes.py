@@ -182,7 +182,7 @@ def wheel(radius, groove, hub, spokes, segments=48, detail=False):
         1.0,
         8,
     )
-    centre = lathe([(0, -0.16), (hub, -0.16), (hub, 0.16), (0, 0.16)], 24, 1.0, 2)
+    centre = lathe([(0, -0.16), (hub, -0.16), (hub, 0.16), (0, 0.16)], 24, 0.4, 1)
     parts = [rim, centre]
     for index in range(spokes):
         angle = 360 / spokes * index
@@ -216,6 +216,6 @@ def wheel(radius, groove, hub, spokes, segments=48, detail=False):
     if detail:
         for index in range(32):
             angle = np.radians(360 / 32 * index)
-            bolt = lathe([(0.028, 0), (0.028, 0.02), (0.018, 0.03), (0, 0.03)], 8, 1.0, 1)
+            bolt = lathe([(0.028, 0), (0.028, 0.02), (0.018, 0.03), (0, 0.03)], 8, 0.4, 0.1)
             parts.append(moved(bolt, ((radius - 0.11) * np.cos(angle), 0.09, (radius - 0.11) * np.sin(angle))))
     return join(*parts)

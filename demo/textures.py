@@ -42,7 +42,7 @@ def ramp(values, low, high):
 
 def normal_from(height, strength: float):
     """Return the normal map of a height field that repeats, +Y up as glTF has it."""
-    height = gaussian_filter(height, 0.8, mode="wrap")
+    height = gaussian_filter(height, 1.5, mode="wrap")
     dx = (np.roll(height, -1, 1) - np.roll(height, 1, 1)) * 0.5 * strength
     dy = (np.roll(height, -1, 0) - np.roll(height, 1, 0)) * 0.5 * strength
     vector = np.stack([-dx, dy, np.ones_like(height)], axis=-1)
@@ -50,9 +50,10 @@ def normal_from(height, strength: float):
 
 
 def orm(occlusion, roughness, metallic):
-    """Stack occlusion, roughness and metallic; numbers are spread over the image."""
+    """Stack occlusion, roughness and metallic, softened; numbers are spread over the image."""
     shape = next(np.shape(part) for part in (occlusion, roughness, metallic) if np.ndim(part))
-    return np.clip(np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1), 0, 1)
+    stacked = np.stack([np.broadcast_to(part, shape) for part in (occlusion, roughness, metallic)], -1)
+    return np.clip(soften(stacked, 1.3), 0, 1)
 
 
 def soften(image, sigma: float = 0.7):
@@ -124,11 +125,11 @@ def rust(size: int = 512):
     )
 
 
-def rope(size: int = 256, strands: int = 4):
+def rope(size: int = 256, strands: int = 3):
     """Wire rope: strands laid round at an angle; repeats along v."""
     y, x = np.mgrid[0:size, 0:size] / size
     strand = (x * strands + y * 4) % 1
-    wire = (x * strands * 3 - y * 8) % 1
+    wire = (x * strands * 2 - y * 4) % 1
     round_strand = np.sqrt(np.clip(1 - (2 * strand - 1) ** 2, 0, 1))
     round_wire = np.sqrt(np.clip(1 - (2 * wire - 1) ** 2, 0, 1))
     grease = noise(size, size, 6, 6, 51, 3)
@@ -137,7 +138,7 @@ def rope(size: int = 256, strands: int = 4):
     height = round_strand + round_wire * 0.25
     return (
         soften(color, 1.0),
-        normal_from(gaussian_filter(height, 1.2, mode="wrap"), 6.0),
+        normal_from(gaussian_filter(height, 1.6, mode="wrap"), 1.9),
         orm(0.3 + 0.7 * round_strand, 0.35 + 0.3 * grease, np.full((size, size), 0.85)),
     )
 
@@ -166,7 +167,7 @@ def cloth(size: int = 256):
     thread = 1 - ramp(np.abs((y * 4) % 1 - 0.5), 0.03, 0.07)
     color = mix((0.13, 0.20, 0.36), (0.22, 0.36, 0.50), band * 0.7 + weave * 0.3)
     color = mix(color, (0.80, 0.62, 0.24), thread * 0.8)
-    return soften(color), normal_from(weave, 3.0)
+    return soften(color), normal_from(weave, 1.5)
 
 
 def writing(draw, place, text, size, fill, anchor="mm"):
@@ -223,7 +224,7 @@ def boards_painted(size: int = 512):
     """Pale painted boards for tinting by a factor."""
     color, normal, packed = planks(size, 6)
     grey = color.mean(axis=2, keepdims=True)
-    pale = np.clip(0.55 + 0.7 * (grey - 0.35), 0, 1) * np.array((1.0, 0.98, 0.94))
+    pale = np.clip(0.74 + 0.75 * (grey - 0.35), 0, 1) * np.array((1.0, 0.98, 0.94))
     return pale, normal, packed
 
 
@@ -285,7 +286,7 @@ def clock(size: int = 512):
             fill=(132, 36, 30),
             width=width,
         )
-    return soften(np.asarray(picture.resize((size, size), Image.Resampling.LANCZOS), float) / 255, 0.6)
+    return soften(np.asarray(picture.resize((size, size), Image.Resampling.LANCZOS), float) / 255, 1.1)
 
 
 def lamp_glow(size: int = 128):
