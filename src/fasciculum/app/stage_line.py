@@ -33,12 +33,12 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
     if stage == "deliver":
         state = delivery_state(document)
         return {NONE: ("not yet", ""), STALE: ("stale", ""), DONE: ("delivered", "good")}[state]
-    if not bundles:
-        return "no bundles", ""
     if stage == "check":
         loud = [finding for finding in all_findings(document) if finding.severity != INFO]
         if loud:
             return f"{len(loud)} finding{'s' if len(loud) > 1 else ''}", "broken"
+    if not bundles:
+        return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]
     states = [judge(document, bundle) for bundle in bundles]
     if STALE in states:

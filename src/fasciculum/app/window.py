@@ -646,7 +646,7 @@ class Window(QMainWindow):
 
     def flip(self) -> None:
         """Show the other side."""
-        self.workspace.set_view(side="result" if self.workspace.side == "source" else "source")
+        self.workspace.set_view(side="source" if self.workspace.side == "result" else "result")
 
     def frame_selection(self) -> None:
         """Frame the chosen objects in both views."""

@@ -1,0 +1,159 @@
+"""A window to test with: real mouse and key events, and waiting that lets the event loop run."""
+
+import os
+import tempfile
+import time
+import unittest
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QEventLoop, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
+from PySide6.QtGui import QDropEvent, QMouseEvent, QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from fasciculum.app.bundle_list import KEY
+from fasciculum.app.start import make_window
+from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
+
+LEFT, MIDDLE = Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton
+
+
+def small_model(path, count=4):
+    """Squares side by side, two materials, the last one blended."""
+    glb = Glb()
+    materials = [glb.material(glb.texture(smooth_image(32, seed=s))) for s in range(2)]
+    glass = glb.material(pbr={"baseColorFactor": [0.2, 0.5, 0.4, 0.5]}, alphaMode="BLEND")
+    for number in range(count):
+        material = glass if number == count - 1 else materials[number % 2]
+        glb.node(f"Plate {number + 1}", glb.mesh(glb.primitive(
+            SQUARE, SQUARE_TRIANGLES, material, [square_uvs((1 + number, 1))], NORMAL=SQUARE_NORMALS)),
+            translation=[1.2 * number, 0, 0])
+    return Path(glb.write(path))
+
+
+class WindowCase(unittest.TestCase):
+    """Opens a window before each test and closes it after."""
+
+    def setUp(self):
+        self.application = QApplication.instance() or QApplication([])
+        self.folder = Path(tempfile.mkdtemp())
+        self.window = make_window(self.application)
+        self.workspace = self.window.workspace
+        self.window.show()
+        self.said = []
+        self.workspace.said.connect(lambda words, state: self.said.append((state, words)))
+        self.addCleanup(self.close)
+
+    def close(self):
+        self.window._leaving = True
+        self.window.close()
+        self.workspace.close()
+        self.window.deleteLater()
+        self.pump(0.02)
+
+    def pump(self, seconds=0.05):
+        loop = QEventLoop()
+        QTimer.singleShot(int(seconds * 1000), loop.quit)
+        loop.exec()
+
+    def wait(self, condition, words="it", seconds=60.0):
+        until = time.monotonic() + seconds
+        while not condition():
+            self.assertLess(time.monotonic(), until, f"waited in vain for {words}; said: {self.said}")
+            self.pump(0.02)
+
+    def idle(self):
+        """Wait until no work runs or waits and the views have had a moment."""
+        calm = 0
+        until = time.monotonic() + 90
+        while calm < 4:
+            self.assertLess(time.monotonic(), until, "the queue never came to rest")
+            self.pump(0.03)
+            busy = self.workspace.worker.runner.unfinished or self.workspace.viewer.runner.unfinished
+            calm = 0 if busy else calm + 1
+
+    def drop(self, *paths):
+        """Drop files on the window."""
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+        event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, LEFT, Qt.KeyboardModifier.NoModifier)
+        self.window.dropEvent(event)
+
+    def gathered(self, count=4):
+        """Drop a small model and wait for it."""
+        model = small_model(self.folder / "plates.glb", count)
+        self.drop(model)
+        self.wait(lambda: len(self.workspace.document.scene.objects) == count, "the objects")
+        self.idle()
+        return model
+
+    # -- the list ---------------------------------------------------------------------------------------------
+
+    def row(self, key):
+        tree = self.window.bundles.tree
+        for index in range(tree.topLevelItemCount()):
+            top = tree.topLevelItem(index)
+            if top.data(0, KEY) == key:
+                return top
+            for number in range(top.childCount()):
+                if top.child(number).data(0, KEY) == key:
+                    return top.child(number)
+        raise AssertionError(f"{key} is not in the list")
+
+    def click_row(self, key, modifiers=Qt.KeyboardModifier.NoModifier):
+        tree = self.window.bundles.tree
+        row = self.row(key)
+        tree.scrollToItem(row)
+        QTest.mouseClick(tree.viewport(), LEFT, modifiers, tree.visualItemRect(row).center())
+
+    def drag_rows(self, onto):
+        """Drop what is chosen in the list onto a row."""
+        tree = self.window.bundles.tree
+        place = tree.visualItemRect(self.row(onto)).center()
+        data = tree.mimeData(tree.selectedItems())
+        event = QDropEvent(QPointF(place), Qt.DropAction.MoveAction, data, LEFT, Qt.KeyboardModifier.NoModifier)
+        tree.dropEvent(event)
+        self.pump()
+
+    # -- hands ------------------------------------------------------------------------------------------------
+
+    def click(self, widget, place=None):
+        QTest.mouseClick(widget, LEFT, Qt.KeyboardModifier.NoModifier, place or widget.rect().center())
+        self.pump(0.02)
+
+    def keys(self, key, modifiers=Qt.KeyboardModifier.NoModifier, widget=None):
+        QTest.keyClick(widget or self.window, key, modifiers)
+        self.pump(0.02)
+
+    def drag(self, widget, start, end, button=LEFT, steps=5):
+        """Press, move in steps, let go."""
+        start, end = QPointF(start), QPointF(end)
+
+        def send(kind, point, pressed, buttons):
+            event = QMouseEvent(kind, point, widget.mapToGlobal(point), pressed, buttons, Qt.KeyboardModifier.NoModifier)
+            QApplication.sendEvent(widget, event)
+
+        send(QMouseEvent.Type.MouseButtonPress, start, button, button)
+        for step in range(1, steps + 1):
+            send(QMouseEvent.Type.MouseMove, start + (end - start) * (step / steps), Qt.MouseButton.NoButton, button)
+            self.pump(0.01)
+        send(QMouseEvent.Type.MouseButtonRelease, end, button, Qt.MouseButton.NoButton)
+        self.pump(0.02)
+
+    def wheel(self, widget, point, turn):
+        point = QPointF(point)
+        event = QWheelEvent(point, QPointF(widget.mapToGlobal(point)), QPoint(), QPoint(0, turn), Qt.MouseButton.NoButton,
+                            Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+        QApplication.sendEvent(widget, event)
+        self.pump(0.02)
+
+    def choose(self, box, value):
+        """Choose an entry of a drop-down list with the keyboard, as an artist may."""
+        index = box.findData(value)
+        self.assertGreaterEqual(index, 0, f"{value} is not offered")
+        box.setFocus()
+        while box.currentIndex() != index:
+            QTest.keyClick(box, Qt.Key.Key_Down if box.currentIndex() < index else Qt.Key.Key_Up)
+        self.pump(0.02)
