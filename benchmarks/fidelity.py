@@ -78,15 +78,22 @@ def main():
             entries = bundle["fidelity"]
 
             def least(key, entries=entries, low=0.0, high=math.inf):
-                values = [e[key] for e in entries
-                          if e[key] is not None and low <= (99 if e["yield"] is None else e["yield"]) < high]
+                values = [
+                    e[key]
+                    for e in entries
+                    if e[key] is not None and low <= (99 if e["yield"] is None else e["yield"]) < high
+                ]
                 return f"{min(values):.1f}" if values else "-"
 
             angles = [e["normal_p95_degrees"] for e in entries if e["normal_p95_degrees"] is not None]
-            print(f"{bundle['name']}: worst object, base colour {least('base_color_db', low=0.9)} dB (yield 0.9 and more), "
-                  f"{least('base_color_db', high=0.9)} dB (less); ORM {least('orm_db')} dB, emission {least('emissive_db')} "
-                  f"dB, normals {max(angles, default=0):.2f} degrees")
-        for name, (whole, block, place) in render(model, folder / "out" / report["files"][0], store, "/tmp/six").items():
+            print(
+                f"{bundle['name']}: worst object, base colour {least('base_color_db', low=0.9)} dB "
+                f"(yield 0.9 and more), {least('base_color_db', high=0.9)} dB (less); ORM {least('orm_db')} dB, "
+                f"emission {least('emissive_db')} dB, normals {max(angles, default=0):.2f} degrees"
+            )
+        for name, (whole, block, place) in render(
+            model, folder / "out" / report["files"][0], store, "/tmp/six"
+        ).items():
             print(f"  {name:<6} {whole:5.1f} dB, worst block {block:5.1f} dB at {place}")
 
 

@@ -53,8 +53,10 @@ class Watch:
         self.last = now
 
     def report(self, words):
-        print(f"{words}: longest gap {max(self.gaps) * 1000:.0f} ms, 99.9 % under "
-              f"{sorted(self.gaps)[int(len(self.gaps) * 0.999)] * 1000:.0f} ms")
+        print(
+            f"{words}: longest gap {max(self.gaps) * 1000:.0f} ms, 99.9 % under "
+            f"{sorted(self.gaps)[int(len(self.gaps) * 0.999)] * 1000:.0f} ms"
+        )
         self.gaps = []
 
 
@@ -77,7 +79,9 @@ def main():
 
     for number in range(3):
         inside, whole = first_frame()
-        print(f"first painted frame, start {number + 1}: {inside:.2f} s ({whole:.2f} s with the interpreter and leaving)")
+        print(
+            f"first painted frame, start {number + 1}: {inside:.2f} s ({whole:.2f} s with the interpreter and leaving)"
+        )
     from fasciculum.app.demo import open_demo
     from fasciculum.app.start import make_window
 
@@ -93,7 +97,11 @@ def main():
     idle(workspace)
     watch.report("open the demo")
     names = [bundle.name for bundle in workspace.document.bundles]
-    for words, work in (("pack the demo", workspace.pack), ("bake the demo", workspace.bake), ("check the demo", workspace.check)):
+    for words, work in (
+        ("pack the demo", workspace.pack),
+        ("bake the demo", workspace.bake),
+        ("check the demo", workspace.check),
+    ):
         work(names)
         idle(workspace)
         watch.report(words)

@@ -18,9 +18,19 @@ class Glb:
 
     def __init__(self):
         self.binary = bytearray()
-        self.json = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": [], "meshes": [],
-                     "materials": [], "textures": [], "images": [], "samplers": [], "accessors": [],
-                     "bufferViews": []}
+        self.json = {
+            "asset": {"version": "2.0"},
+            "scene": 0,
+            "scenes": [{"nodes": []}],
+            "nodes": [],
+            "meshes": [],
+            "materials": [],
+            "textures": [],
+            "images": [],
+            "samplers": [],
+            "accessors": [],
+            "bufferViews": [],
+        }
 
     def add(self, part, value):
         self.json.setdefault(part, []).append(value)
@@ -34,8 +44,13 @@ class Glb:
 
     def accessor(self, values, kind="f4", **more):
         values = np.atleast_2d(np.asarray(values, dtype=f"<{kind}").T).T
-        entry = {"bufferView": self.view(values.tobytes()), "componentType": KINDS[kind], "count": len(values),
-                 "type": TYPES[values.shape[1]], **more}
+        entry = {
+            "bufferView": self.view(values.tobytes()),
+            "componentType": KINDS[kind],
+            "count": len(values),
+            "type": TYPES[values.shape[1]],
+            **more,
+        }
         if kind == "f4" and values.shape[1] == 3 and len(values):
             entry |= {"min": values.min(0).tolist(), "max": values.max(0).tolist()}
         return self.add("accessors", entry)
@@ -53,8 +68,9 @@ class Glb:
         pbr = {"metallicFactor": 0.0, "roughnessFactor": 1.0, **more.pop("pbr", {})}
         if base is not None:
             pbr["baseColorTexture"] = base if isinstance(base, dict) else {"index": base}
-        return self.add("materials", {"name": f"material {len(self.json['materials'])}", "pbrMetallicRoughness": pbr,
-                                      **more})
+        return self.add(
+            "materials", {"name": f"material {len(self.json['materials'])}", "pbrMetallicRoughness": pbr, **more}
+        )
 
     def primitive(self, positions, triangles, material=None, uvs=None, **attributes):
         entry = {"attributes": {"POSITION": self.accessor(positions)}}
@@ -134,8 +150,18 @@ def textured_square(image, wrap=(10497, 10497), scale=(1, 1), offset=(0, 0), **m
     glb = Glb()
     texture = glb.texture(image, wrap)
     entry = {"index": texture, **material.pop("info", {})}
-    glb.node("Square", glb.mesh(glb.primitive(
-        SQUARE, SQUARE_TRIANGLES, glb.material(entry, **material), [square_uvs(scale, offset)], NORMAL=SQUARE_NORMALS)))
+    glb.node(
+        "Square",
+        glb.mesh(
+            glb.primitive(
+                SQUARE,
+                SQUARE_TRIANGLES,
+                glb.material(entry, **material),
+                [square_uvs(scale, offset)],
+                NORMAL=SQUARE_NORMALS,
+            )
+        ),
+    )
     return glb
 
 

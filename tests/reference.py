@@ -49,9 +49,13 @@ class Model:
                 local = np.array(node["matrix"], float).reshape(4, 4).T
             else:
                 x, y, z, w = node.get("rotation", (0, 0, 0, 1))
-                turn = np.array([[1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-                                 [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-                                 [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)]])
+                turn = np.array(
+                    [
+                        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+                        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+                        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+                    ]
+                )
                 local = np.eye(4)
                 local[:3, :3] = turn @ np.diag(node.get("scale", (1, 1, 1)))
                 local[:3, 3] = node.get("translation", (0, 0, 0))
@@ -71,8 +75,9 @@ class Model:
                 yield node["name"], world, self.json["meshes"][node["mesh"]]["primitives"]
 
     def draw_calls(self):
-        return sum(len({p.get("material") for p in primitives if p.get("mode", 4) >= 4})
-                   for _, _, primitives in self.drawn())
+        return sum(
+            len({p.get("material") for p in primitives if p.get("mode", 4) >= 4}) for _, _, primitives in self.drawn()
+        )
 
     def points(self, primitive, count, seed=0):
         """Return random points of a primitive: positions, and a function that blends any vertex attribute there."""
@@ -124,5 +129,6 @@ def bilinear(image, uvs, wrap=(33071, 33071), srgb=False):
     wx, wy = (x - x0)[:, None], (y - y0)[:, None]
     xs = [wrapped(x0 + i, width, wrap[0]) for i in range(2)]
     ys = [wrapped(y0 + i, height, wrap[1]) for i in range(2)]
-    return ((image[ys[0], xs[0]] * (1 - wx) + image[ys[0], xs[1]] * wx) * (1 - wy)
-            + (image[ys[1], xs[0]] * (1 - wx) + image[ys[1], xs[1]] * wx) * wy)
+    return (image[ys[0], xs[0]] * (1 - wx) + image[ys[0], xs[1]] * wx) * (1 - wy) + (
+        image[ys[1], xs[0]] * (1 - wx) + image[ys[1], xs[1]] * wx
+    ) * wy

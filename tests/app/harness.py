@@ -27,9 +27,13 @@ def small_model(path, count=4):
     glass = glb.material(pbr={"baseColorFactor": [0.2, 0.5, 0.4, 0.5]}, alphaMode="BLEND")
     for number in range(count):
         material = glass if number == count - 1 else materials[number % 2]
-        glb.node(f"Plate {number + 1}", glb.mesh(glb.primitive(
-            SQUARE, SQUARE_TRIANGLES, material, [square_uvs((1 + number, 1))], NORMAL=SQUARE_NORMALS)),
-            translation=[1.2 * number, 0, 0])
+        glb.node(
+            f"Plate {number + 1}",
+            glb.mesh(
+                glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs((1 + number, 1))], NORMAL=SQUARE_NORMALS)
+            ),
+            translation=[1.2 * number, 0, 0],
+        )
     return Path(glb.write(path))
 
 
@@ -132,7 +136,9 @@ class WindowCase(unittest.TestCase):
         start, end = QPointF(start), QPointF(end)
 
         def send(kind, point, pressed, buttons):
-            event = QMouseEvent(kind, point, widget.mapToGlobal(point), pressed, buttons, Qt.KeyboardModifier.NoModifier)
+            event = QMouseEvent(
+                kind, point, widget.mapToGlobal(point), pressed, buttons, Qt.KeyboardModifier.NoModifier
+            )
             QApplication.sendEvent(widget, event)
 
         send(QMouseEvent.Type.MouseButtonPress, start, button, button)
@@ -144,8 +150,16 @@ class WindowCase(unittest.TestCase):
 
     def wheel(self, widget, point, turn):
         point = QPointF(point)
-        event = QWheelEvent(point, QPointF(widget.mapToGlobal(point)), QPoint(), QPoint(0, turn), Qt.MouseButton.NoButton,
-                            Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+        event = QWheelEvent(
+            point,
+            QPointF(widget.mapToGlobal(point)),
+            QPoint(),
+            QPoint(0, turn),
+            Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier,
+            Qt.ScrollPhase.NoScrollPhase,
+            False,
+        )
         QApplication.sendEvent(widget, event)
         self.pump(0.02)
 

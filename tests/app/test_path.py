@@ -69,7 +69,9 @@ class WholePath(WindowCase):
         self.assertIn("dB", window.ledger.text("match"))
         view = window.model
         before = view.wipe
-        self.drag(view, QPointF(view.width() * before, view.height() / 2), QPointF(view.width() * 0.2, view.height() / 2))
+        self.drag(
+            view, QPointF(view.width() * before, view.height() / 2), QPointF(view.width() * 0.2, view.height() / 2)
+        )
         self.assertAlmostEqual(view.wipe, 0.2, delta=0.02)
         self.keys(Qt.Key.Key_Space)
         self.assertEqual(workspace.side, "result")
@@ -108,9 +110,17 @@ class WholePath(WindowCase):
 
     def packed(self, seconds=0.0, size=128):
         self.gathered()
-        self.workspace.apply("Bundle", lambda d: commands.set_sheet(
-            commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]), ["One"], width=size, height=size,
-            seconds=seconds, padding=4))
+        self.workspace.apply(
+            "Bundle",
+            lambda d: commands.set_sheet(
+                commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]),
+                ["One"],
+                width=size,
+                height=size,
+                seconds=seconds,
+                padding=4,
+            ),
+        )
         self.workspace.set_stage("lay out")
         self.workspace.pack(["One"])
 
@@ -147,7 +157,9 @@ class WholePath(WindowCase):
     def test_a_killed_worker_is_told_and_work_goes_on(self):
         self.packed(seconds=60)
         runner = self.workspace.worker.runner
-        self.wait(lambda: runner.running is not None and runner.running.state == RUNNING and runner.running.fraction > 0)
+        self.wait(
+            lambda: runner.running is not None and runner.running.state == RUNNING and runner.running.fraction > 0
+        )
         job = runner.running
         os.kill(runner.process.pid, signal.SIGKILL)
         self.wait(lambda: job.over, "the end")
@@ -207,8 +219,16 @@ class Views(WindowCase):
     def setUp(self):
         super().setUp()
         self.gathered()
-        self.workspace.apply("Bundle", lambda d: commands.set_sheet(
-            commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]), ["One"], width=128, height=128, seconds=0.0))
+        self.workspace.apply(
+            "Bundle",
+            lambda d: commands.set_sheet(
+                commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]),
+                ["One"],
+                width=128,
+                height=128,
+                seconds=0.0,
+            ),
+        )
         self.workspace.pack(["One"])
         self.idle()
 
@@ -332,8 +352,10 @@ class Acts(WindowCase):
         search = self.window.searching
         self.assertTrue(search.isVisible())
         for letter in "plate 3":
-            self.keys(getattr(Qt.Key, f"Key_{letter.upper()}", Qt.Key.Key_Space) if letter != "3" else Qt.Key.Key_3,
-                      widget=search.field)
+            self.keys(
+                getattr(Qt.Key, f"Key_{letter.upper()}", Qt.Key.Key_Space) if letter != "3" else Qt.Key.Key_3,
+                widget=search.field,
+            )
         self.keys(Qt.Key.Key_Return, widget=search.field)
         self.assertEqual(self.workspace.selection, {"Plate 3"})
         self.window.open_search()
@@ -366,7 +388,9 @@ class Acts(WindowCase):
         self.gathered()
         panel = self.window.settings.panels["gather"]
         self.click(panel.make)
-        self.assertEqual([(b.name, len(b.objects)) for b in self.workspace.document.bundles], [("Opaque", 3), ("Blend", 1)])
+        self.assertEqual(
+            [(b.name, len(b.objects)) for b in self.workspace.document.bundles], [("Opaque", 3), ("Blend", 1)]
+        )
         self.assertFalse(panel.make.isEnabled())
 
     def test_a_share_is_a_step_and_moves_the_density(self):
@@ -413,8 +437,10 @@ class Acts(WindowCase):
 
     def test_leaving_unsaved_work_is_asked_about(self):
         self.gathered()
-        with mock.patch("fasciculum.app.window.QMessageBox.exec"), \
-                mock.patch("fasciculum.app.window.QMessageBox.clickedButton", return_value=None):
+        with (
+            mock.patch("fasciculum.app.window.QMessageBox.exec"),
+            mock.patch("fasciculum.app.window.QMessageBox.clickedButton", return_value=None),
+        ):
             self.window.close()
             self.assertTrue(self.window.isVisible())
             self.window.new()

@@ -14,8 +14,9 @@ from fasciculum.kernels.raster import barycentric_maps, cover, extend
 
 def sphere(columns=24, rows=12):
     u, v = np.meshgrid(np.linspace(0, 1, columns + 1), np.linspace(0.1, 0.9, rows + 1))
-    points = np.stack([np.sin(np.pi * v) * np.cos(2 * np.pi * u), np.cos(np.pi * v),
-                       -np.sin(np.pi * v) * np.sin(2 * np.pi * u)], -1)
+    points = np.stack(
+        [np.sin(np.pi * v) * np.cos(2 * np.pi * u), np.cos(np.pi * v), -np.sin(np.pi * v) * np.sin(2 * np.pi * u)], -1
+    )
     uvs = np.stack([u, v], -1)
     quads = []
     for j in range(rows):
@@ -99,7 +100,7 @@ class Coverage(unittest.TestCase):
 
     def test_border_reaches_to_its_nearest_triangle(self):
         corners = np.array([[[10, 10], [30, 10], [10, 30]], [[30, 10], [30, 30], [10, 30]]], float)
-        maps, ids = self.raster(corners)
+        _, ids = self.raster(corners)
         covered = ids >= 0
         extend(corners, np.arange(2), 1.5, ids, covered, np.full(ids.shape, np.inf, np.float32))
         away = distance_transform_edt(~covered)

@@ -110,8 +110,7 @@ class Transfer(Delivering):
         colors = np.array([[1, 1, 1, 1], [0.2, 1, 1, 1], [0.2, 0.4, 1, 1], [1, 0.4, 1, 1]])
         glb = Glb()
         material = glb.material(glb.texture(image), pbr={"baseColorFactor": factor.tolist()})
-        glb.node("Square", glb.mesh(
-            glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()], COLOR_0=colors)))
+        glb.node("Square", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()], COLOR_0=colors)))
 
         def expected(position):
             x, y = position[:, 0], position[:, 1]
@@ -142,15 +141,19 @@ class Transfer(Delivering):
         glb = Glb()
         colors = {"Red": [0.6, 0.05, 0.04, 1], "Green": [0.05, 0.4, 0.1, 1]}
         for number, (name, color) in enumerate(colors.items()):
-            material = glb.material(pbr={"baseColorFactor": color, "metallicFactor": number * 1.0,
-                                         "roughnessFactor": 0.25 + 0.5 * number})
+            material = glb.material(
+                pbr={"baseColorFactor": color, "metallicFactor": number * 1.0, "roughnessFactor": 0.25 + 0.5 * number}
+            )
             glb.node(name, glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material)), translation=[2 * number, 0, 0])
         model = self.deliver(glb)
         for number, (name, color) in enumerate(colors.items()):
             _, blend, material = self.points(model, name)
-            np.testing.assert_allclose(self.base(model, blend, material)[:, :3], np.tile(color[:3], (3000, 1)), atol=0.006)
-            orm = bilinear(model.texture(material["pbrMetallicRoughness"]["metallicRoughnessTexture"]),
-                           blend("TEXCOORD_0"))
+            np.testing.assert_allclose(
+                self.base(model, blend, material)[:, :3], np.tile(color[:3], (3000, 1)), atol=0.006
+            )
+            orm = bilinear(
+                model.texture(material["pbrMetallicRoughness"]["metallicRoughnessTexture"]), blend("TEXCOORD_0")
+            )
             np.testing.assert_allclose(orm, np.tile([1, 0.25 + 0.5 * number, number], (3000, 1)), atol=0.003)
 
     def test_missing_texture_leaves_the_factor(self):
@@ -176,8 +179,11 @@ class Transfer(Delivering):
         image = smooth_image()
         glb = textured_square(np.full((4, 4, 3), 20, np.uint8))
         material = glb.json["materials"][0]
-        material |= {"emissiveFactor": [1, 0.5, 0.25], "emissiveTexture": {"index": glb.texture(image)},
-                     "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 6.0}}}
+        material |= {
+            "emissiveFactor": [1, 0.5, 0.25],
+            "emissiveTexture": {"index": glb.texture(image)},
+            "extensions": {"KHR_materials_emissive_strength": {"emissiveStrength": 6.0}},
+        }
         glb.json["extensionsUsed"] = ["KHR_materials_emissive_strength"]
         model = self.deliver(glb)
         position, blend, material = self.points(model)
@@ -193,8 +199,11 @@ class Transfer(Delivering):
         texture = glb.texture(image)
         material = glb.json["materials"][0]
         material["occlusionTexture"] = {"index": texture, "strength": 0.5}
-        material["pbrMetallicRoughness"] |= {"metallicRoughnessTexture": {"index": texture}, "metallicFactor": 0.5,
-                                             "roughnessFactor": 0.8}
+        material["pbrMetallicRoughness"] |= {
+            "metallicRoughnessTexture": {"index": texture},
+            "metallicFactor": 0.5,
+            "roughnessFactor": 0.8,
+        }
         model = self.deliver(glb)
         position, blend, material = self.points(model)
         got = bilinear(model.texture(material["occlusionTexture"]), blend("TEXCOORD_0"))
@@ -320,8 +329,10 @@ class Instances(Delivering):
         self.assertEqual((sheet["islands"], sheet["twins"]), (2, 2))
         for name in ("Square", "Other", "Mirrored", "Larger"):
             position, blend, material = self.points(model, name)
-            difference = np.abs(encode(self.base(model, blend, material)[:, :3])
-                                - encode(bilinear(image, self.uv(position), (REPEAT, REPEAT), True)[:, :3]))
+            difference = np.abs(
+                encode(self.base(model, blend, material)[:, :3])
+                - encode(bilinear(image, self.uv(position), (REPEAT, REPEAT), True)[:, :3])
+            )
             self.assertLess(np.percentile(difference, 99), CLOSE, name)
         densities = self.report["bundles"][0]["object_density"]
         self.assertAlmostEqual(densities["Larger"] / densities["Square"], 1.0, places=2)

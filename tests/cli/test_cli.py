@@ -50,7 +50,9 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(code, 0)
         self.assertEqual(report["version"], 1)
         self.assertEqual(set(report["files"]), set(os.listdir(self.folder / "out")))
-        self.assertEqual(json.loads((self.folder / "out" / "model_report.json").read_text())["ledger"], report["ledger"])
+        self.assertEqual(
+            json.loads((self.folder / "out" / "model_report.json").read_text())["ledger"], report["ledger"]
+        )
         sheet = report["bundles"][0]["sheet"]
         self.assertEqual((sheet["overlap_area"], sheet["width"], sheet["tiles"]), (0.0, 128, 1))
         self.assertGreaterEqual(sheet["margin_px"], 1)
@@ -115,19 +117,39 @@ class CommandLine(unittest.TestCase):
         from tests.builders import box_mesh
 
         glb.node("Box", box_mesh(glb, glb.material()))
-        code, out, _ = run("make", glb.write(self.folder / "box.glb"), "--out", self.folder / "o", "--size", "64", "--padding",
-                           "60", "--margin", "2", "--seconds", "0", "--json")
+        code, out, _ = run(
+            "make",
+            glb.write(self.folder / "box.glb"),
+            "--out",
+            self.folder / "o",
+            "--size",
+            "64",
+            "--padding",
+            "60",
+            "--margin",
+            "2",
+            "--seconds",
+            "0",
+            "--json",
+        )
         self.assertEqual((code, json.loads(out)["findings"][0]["code"]), (1, "does_not_fit"))
 
     def test_errors_as_json(self):
-        code, out, err = run("inspect", self.folder / "none.glb", "--json")
+        _code, out, err = run("inspect", self.folder / "none.glb", "--json")
         error = json.loads(out)["error"]
         self.assertEqual((error["code"], error["file"]), ("missing_file", str(self.folder / "none.glb")))
         self.assertTrue(error["message"] and error["hint"] and err)
 
     def test_what_is_not_built_is_refused_with_a_word(self):
-        for option in (["--tiles", "2"], ["--combine", "bundle"], ["--format", "exr"], ["--obj"], ["--maps", "ao"],
-                       ["--delivery", "x"], ["--high", self.model]):
+        for option in (
+            ["--tiles", "2"],
+            ["--combine", "bundle"],
+            ["--format", "exr"],
+            ["--obj"],
+            ["--maps", "ao"],
+            ["--delivery", "x"],
+            ["--high", self.model],
+        ):
             code, _, err = run("make", self.model, "--out", self.folder / "out", *option)
             self.assertEqual(code, 2, option)
             self.assertIn("not built yet" if option[0] != "--obj" else "only --glb is built yet", err)
@@ -135,8 +157,20 @@ class CommandLine(unittest.TestCase):
 
     def test_interrupting_leaves_nothing_half_written(self):
         process = subprocess.Popen(
-            [sys.executable, "-m", "fasciculum", "make", str(STATION), "--out", str(self.folder / "out"), "--seconds", "60"],
-            stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+            [
+                sys.executable,
+                "-m",
+                "fasciculum",
+                "make",
+                str(STATION),
+                "--out",
+                str(self.folder / "out"),
+                "--seconds",
+                "60",
+            ],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )
         time.sleep(4)
         process.send_signal(signal.SIGINT)
         _, err = process.communicate(timeout=30)
@@ -145,9 +179,28 @@ class CommandLine(unittest.TestCase):
         self.assertFalse((self.folder / "out").exists())
 
     def test_bundle_rules_and_options_reach_the_sheet(self):
-        code, out, _ = run("make", STATION, "--out", self.folder / "out", "--bundle", "alpha", "--size", "256x512", "--padding",
-                           "1", "--margin", "3", "--turns", "none", "--seconds", "0", "--no-twins", "--maps", "base_color",
-                           "--json")
+        code, out, _ = run(
+            "make",
+            STATION,
+            "--out",
+            self.folder / "out",
+            "--bundle",
+            "alpha",
+            "--size",
+            "256x512",
+            "--padding",
+            "1",
+            "--margin",
+            "3",
+            "--turns",
+            "none",
+            "--seconds",
+            "0",
+            "--no-twins",
+            "--maps",
+            "base_color",
+            "--json",
+        )
         report = json.loads(out)
         self.assertEqual(code, 0)
         self.assertEqual([bundle["alpha_mode"] for bundle in report["bundles"]], ["OPAQUE", "MASK", "BLEND"])

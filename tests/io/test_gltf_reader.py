@@ -66,11 +66,23 @@ class Reading(Opening):
         view = glb.view(rows.tobytes(), byteStride=20)
 
         def accessor(offset, component, kind, **more):
-            return glb.add("accessors", {"bufferView": view, "byteOffset": offset, "componentType": component,
-                                         "count": 4, "type": kind, **more})
+            return glb.add(
+                "accessors",
+                {
+                    "bufferView": view,
+                    "byteOffset": offset,
+                    "componentType": component,
+                    "count": 4,
+                    "type": kind,
+                    **more,
+                },
+            )
 
-        attributes = {"POSITION": accessor(0, 5126, "VEC3"), "TEXCOORD_0": accessor(12, 5123, "VEC2", normalized=True),
-                      "COLOR_0": accessor(16, 5121, "VEC4", normalized=True)}
+        attributes = {
+            "POSITION": accessor(0, 5126, "VEC3"),
+            "TEXCOORD_0": accessor(12, 5123, "VEC2", normalized=True),
+            "COLOR_0": accessor(16, 5121, "VEC4", normalized=True),
+        }
         glb.node("n", glb.mesh({"attributes": attributes, "indices": glb.accessor(SQUARE_TRIANGLES.ravel(), "u1")}))
         primitive = self.one(glb)
         np.testing.assert_array_equal(primitive.positions, SQUARE)
@@ -82,8 +94,10 @@ class Reading(Opening):
         glb.node("n", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES)))
         accessor = glb.json["accessors"][0]
         accessor["sparse"] = {
-            "count": 1, "indices": {"bufferView": glb.view(struct.pack("<H", 2)), "componentType": 5123},
-            "values": {"bufferView": glb.view(np.array([9, 8, 7], "<f4").tobytes())}}
+            "count": 1,
+            "indices": {"bufferView": glb.view(struct.pack("<H", 2)), "componentType": 5123},
+            "values": {"bufferView": glb.view(np.array([9, 8, 7], "<f4").tobytes())},
+        }
         np.testing.assert_array_equal(self.one(glb).positions[2], [9, 8, 7])
 
     def test_embedded_json_with_data_uris(self):
@@ -105,11 +119,20 @@ class Reading(Opening):
 
     def test_material_in_full(self):
         glb = textured_square(
-            smooth_image(), (33648, 33071),
-            info={"texCoord": 1, "extensions": {"KHR_texture_transform": {"offset": [1, 2], "scale": [3, 4],
-                                                                        "rotation": 0.5, "texCoord": 0}}},
-            alphaMode="MASK", alphaCutoff=0.25, doubleSided=True, emissiveFactor=[0.1, 0.2, 0.3],
-            extensions={"KHR_materials_emissive_strength": {"emissiveStrength": 3}})
+            smooth_image(),
+            (33648, 33071),
+            info={
+                "texCoord": 1,
+                "extensions": {
+                    "KHR_texture_transform": {"offset": [1, 2], "scale": [3, 4], "rotation": 0.5, "texCoord": 0}
+                },
+            },
+            alphaMode="MASK",
+            alphaCutoff=0.25,
+            doubleSided=True,
+            emissiveFactor=[0.1, 0.2, 0.3],
+            extensions={"KHR_materials_emissive_strength": {"emissiveStrength": 3}},
+        )
         material = self.read(glb)[0].materials[0]
         slot = material.base_color
         self.assertEqual((slot.wrap_u, slot.wrap_v, slot.uv_set), (MIRROR, CLAMP, 0))

@@ -27,7 +27,9 @@ class Images(unittest.TestCase):
 
     def test_png_and_webp_come_in_as_stored(self):
         for format, more in (("PNG", {}), ("WEBP", {"lossless": True, "exact": True})):
-            np.testing.assert_array_equal(decode(encoded(Image.fromarray(self.color), format, **more), place="x"), self.color)
+            np.testing.assert_array_equal(
+                decode(encoded(Image.fromarray(self.color), format, **more), place="x"), self.color
+            )
 
     def test_palettes_and_grey(self):
         grey = Image.fromarray(self.color[..., 0])

@@ -71,8 +71,10 @@ class Worker(unittest.TestCase):
 
     def test_jobs_run_in_turn(self):
         order = []
-        jobs = [self.runner.submit(str(n), double, np.array([n]), finished=lambda v: order.append(int(v[0])))
-                for n in range(5)]
+        jobs = [
+            self.runner.submit(str(n), double, np.array([n]), finished=lambda v: order.append(int(v[0])))
+            for n in range(5)
+        ]
         self.wait(lambda: all(job.over for job in jobs))
         self.assertEqual(order, [0, 2, 4, 6, 8])
 
@@ -151,7 +153,9 @@ class Pieces(unittest.TestCase):
 
     def test_errors_survive_pickling(self):
         error = pickle.loads(pickle.dumps(MalformedFile("m", file="f", item="i", hint="h")))
-        self.assertEqual((type(error), error.message, error.file, error.item, error.hint), (MalformedFile, "m", "f", "i", "h"))
+        self.assertEqual(
+            (type(error), error.message, error.file, error.item, error.hint), (MalformedFile, "m", "f", "i", "h")
+        )
 
     def test_inline(self):
         found = []

@@ -23,7 +23,16 @@ from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.pipeline import Order, Pipeline, make
 from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
-from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, box_mesh, smooth_image, square_uvs, textured_square
+from tests.builders import (
+    SQUARE,
+    SQUARE_NORMALS,
+    SQUARE_TRIANGLES,
+    Glb,
+    box_mesh,
+    smooth_image,
+    square_uvs,
+    textured_square,
+)
 from tests.reference import Model
 
 STATION = Path(__file__).parents[2] / "demo" / "station.glb"
@@ -46,12 +55,20 @@ class Meshes(Delivering):
     def test_one_draw_call_for_each_object(self):
         glb = Glb()
         materials = [glb.material(glb.texture(smooth_image(8, seed=s))) for s in range(3)]
-        glb.node("Square", glb.mesh(*(glb.primitive(SQUARE + [0, 0, z], SQUARE_TRIANGLES, m, [square_uvs()],
-                                                    NORMAL=SQUARE_NORMALS) for z, m in enumerate(materials))))
+        glb.node(
+            "Square",
+            glb.mesh(
+                *(
+                    glb.primitive(SQUARE + [0, 0, z], SQUARE_TRIANGLES, m, [square_uvs()], NORMAL=SQUARE_NORMALS)
+                    for z, m in enumerate(materials)
+                )
+            ),
+        )
         model = self.make(glb)
         self.assertEqual(Model(self.folder / "model.glb").draw_calls(), 3)
-        self.assertEqual((model.draw_calls(), len(model.json["materials"]), len(model.json["meshes"][0]["primitives"])),
-                         (1, 1, 1))
+        self.assertEqual(
+            (model.draw_calls(), len(model.json["materials"]), len(model.json["meshes"][0]["primitives"])), (1, 1, 1)
+        )
 
     def test_surface_is_the_same_set_of_triangles(self):
         glb = Glb()
@@ -60,7 +77,7 @@ class Meshes(Delivering):
         model = self.make(glb)
 
         def triangles(found):
-            (_, world, primitives), = found.drawn()
+            ((_, world, primitives),) = found.drawn()
             corners = found.accessor(primitives[0]["indices"]).reshape(-1, 3)
             points = found.accessor(primitives[0]["attributes"]["POSITION"])[corners] @ world[:3, :3].T + world[:3, 3]
             return {tuple(sorted(map(tuple, np.round(t, 4)))) for t in points}
@@ -77,8 +94,9 @@ class Meshes(Delivering):
         model = self.make(textured_square(smooth_image()), keep_source_uvs=True)
         attributes = model.json["meshes"][0]["primitives"][0]["attributes"]
         positions = model.accessor(attributes["POSITION"])
-        np.testing.assert_allclose(model.accessor(attributes["TEXCOORD_1"]),
-                                   np.stack([positions[:, 0], 1 - positions[:, 1]], 1), atol=1e-6)
+        np.testing.assert_allclose(
+            model.accessor(attributes["TEXCOORD_1"]), np.stack([positions[:, 0], 1 - positions[:, 1]], 1), atol=1e-6
+        )
 
     def test_external_textures(self):
         model = self.make(textured_square(smooth_image()), external_textures=True)
@@ -89,8 +107,14 @@ class Meshes(Delivering):
     def test_skin_morphs_and_animation_go_along(self):
         glb = Glb()
         material = glb.material(glb.texture(smooth_image()))
-        primitive = glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()], NORMAL=SQUARE_NORMALS,
-                                  WEIGHTS_0=np.tile([0.75, 0.25, 0, 0], (4, 1)))
+        primitive = glb.primitive(
+            SQUARE,
+            SQUARE_TRIANGLES,
+            material,
+            [square_uvs()],
+            NORMAL=SQUARE_NORMALS,
+            WEIGHTS_0=np.tile([0.75, 0.25, 0, 0], (4, 1)),
+        )
         primitive["attributes"]["JOINTS_0"] = glb.accessor(np.tile([0, 1, 0, 0], (4, 1)), "u1")
         moved = np.arange(12).reshape(4, 3) * 0.1
         primitive["targets"] = [{"POSITION": glb.accessor(moved)}]
@@ -100,9 +124,14 @@ class Meshes(Delivering):
         skin = glb.add("skins", {"joints": joints, "inverseBindMatrices": glb.accessor(binds)})
         glb.node("Square", mesh, skin=skin)
         times, values = np.array([[0.0], [1.5]]), np.array([[0, 0, 0], [3, 2, 1.0]])
-        glb.add("animations", {"name": "sway", "samplers": [{"input": glb.accessor(times, min=[0], max=[1.5]),
-                                                             "output": glb.accessor(values)}],
-                               "channels": [{"sampler": 0, "target": {"node": joints[1], "path": "translation"}}]})
+        glb.add(
+            "animations",
+            {
+                "name": "sway",
+                "samplers": [{"input": glb.accessor(times, min=[0], max=[1.5]), "output": glb.accessor(values)}],
+                "channels": [{"sampler": 0, "target": {"node": joints[1], "path": "translation"}}],
+            },
+        )
         model = self.make(glb)
         part = model.json["meshes"][0]["primitives"][0]
         positions = model.accessor(part["attributes"]["POSITION"])
@@ -121,7 +150,9 @@ class Meshes(Delivering):
         other = glb.material(glb.texture(smooth_image(16, seed=4)), doubleSided=True)
         glb.node("Loose", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, other, [square_uvs((3, 3))])))
         scene, _ = gather([glb.write(self.folder / "model.glb")], self.store)
-        line = Pipeline(commands.add_bundle(Document(scene=scene, name="model"), "One", ["Square"], sheet=SMALL), self.store)
+        line = Pipeline(
+            commands.add_bundle(Document(scene=scene, name="model"), "One", ["Square"], sheet=SMALL), self.store
+        )
         line.lay_out(["One"])
         line.bake(["One"])
         line.deliver(self.folder / "out")
@@ -165,14 +196,18 @@ class Whole(Delivering):
 
     def test_names_cannot_leave_the_folder(self):
         self.make(textured_square(smooth_image()), name="../../up/and away")
-        self.assertEqual({name.split("_all")[0] for name in self.report["files"] if name.endswith(".png")}, {"up_and_away"})
+        self.assertEqual(
+            {name.split("_all")[0] for name in self.report["files"] if name.endswith(".png")}, {"up_and_away"}
+        )
         self.assertFalse((self.folder.parent / "up").exists())
 
 
 class Projects(Delivering):
     def project(self):
         scene, _ = gather([textured_square(smooth_image()).write(self.folder / "model.glb")], self.store)
-        line = Pipeline(commands.add_bundle(Document(scene=scene, name="p"), "One", ["Square"], sheet=SMALL), self.store)
+        line = Pipeline(
+            commands.add_bundle(Document(scene=scene, name="p"), "One", ["Square"], sheet=SMALL), self.store
+        )
         line.document = commands.set_share(line.document, ["Square"], 1.5)
         for stage in (line.lay_out, line.bake, line.check):
             stage(["One"])
@@ -189,7 +224,9 @@ class Projects(Delivering):
         self.assertEqual(repr(one.check), repr(two.check))
         other = PixelStore(self.folder / "other")
         for name in ("base_color",):
-            np.testing.assert_array_equal(self.store.get(one.texturing.map(name).pixels), other.get(two.texturing.map(name).pixels))
+            np.testing.assert_array_equal(
+                self.store.get(one.texturing.map(name).pixels), other.get(two.texturing.map(name).pixels)
+            )
         for state in (layout_state, bake_state, check_state):
             self.assertEqual(state(found, two), DONE)
 
@@ -234,8 +271,8 @@ class Projects(Delivering):
 class Costs(Delivering):
     def test_station_ledger_by_counting_its_json(self):
         source = Model(STATION)
-        scene, findings = gather([str(STATION)], self.store)
-        bundles, more = bundle_objects(scene, "alpha", SMALL, BakeSettings())
+        scene, _findings = gather([str(STATION)], self.store)
+        bundles, _more = bundle_objects(scene, "alpha", SMALL, BakeSettings())
         ledger = ledger_of(Document(scene=scene, bundles=bundles))
         materials = {p["material"] for _, _, primitives in source.drawn() for p in primitives}
         images = set()
@@ -247,8 +284,11 @@ class Costs(Delivering):
         self.assertEqual(ledger.before.draw_calls, source.draw_calls())
         self.assertEqual(ledger.before.materials, len(materials))
         self.assertEqual(ledger.before.textures, len(images))
-        parts = {(name, source.json["materials"][p["material"]].get("alphaMode", "OPAQUE"))
-                 for name, _, primitives in source.drawn() for p in primitives}
+        parts = {
+            (name, source.json["materials"][p["material"]].get("alphaMode", "OPAQUE"))
+            for name, _, primitives in source.drawn()
+            for p in primitives
+        }
         self.assertEqual(ledger.after.draw_calls, len(parts))
         self.assertEqual(ledger.after.materials, 3)
 

@@ -30,16 +30,22 @@ def shapes(count, seed):
 
 
 def placed(islands, packed):
-    return [island @ affine.reshape(2, 3)[:, :2].T + affine.reshape(2, 3)[:, 2]
-            for island, affine in zip(islands, packed.placements, strict=True)]
+    return [
+        island @ affine.reshape(2, 3)[:, :2].T + affine.reshape(2, 3)[:, 2]
+        for island, affine in zip(islands, packed.placements, strict=True)
+    ]
 
 
 def touched_texels(triangles, width, height):
     """All texels that an island touches, by shapely."""
     outline = unary_union([Polygon(t) for t in triangles])
     left, top, right, bottom = outline.bounds
-    return {(x, y) for x in range(math.floor(left), math.floor(right) + 1)
-            for y in range(math.floor(top), math.floor(bottom) + 1) if outline.intersects(box(x, y, x + 1, y + 1))}
+    return {
+        (x, y)
+        for x in range(math.floor(left), math.floor(right) + 1)
+        for y in range(math.floor(top), math.floor(bottom) + 1)
+        if outline.intersects(box(x, y, x + 1, y + 1))
+    }
 
 
 class Packing(unittest.TestCase):
@@ -57,10 +63,15 @@ class Packing(unittest.TestCase):
             self.assertFalse(near & two)
 
     def test_padding_and_margin_hold_in_touched_texels(self):
-        for seed, (padding, margin, turns, mirror, size) in enumerate((
-            (0, 0, "none", False, (96, 96)), (1, 2, "quarter", True, (128, 64)), (3, 2, "eighth", False, (96, 128)),
-            (4, 0, "any", False, (128, 128)), (2, 5, "half", True, (70, 110)),
-        )):
+        for seed, (padding, margin, turns, mirror, size) in enumerate(
+            (
+                (0, 0, "none", False, (96, 96)),
+                (1, 2, "quarter", True, (128, 64)),
+                (3, 2, "eighth", False, (96, 128)),
+                (4, 0, "any", False, (128, 128)),
+                (2, 5, "half", True, (70, 110)),
+            )
+        ):
             islands = shapes(9, seed)
             rules = Rules(*size, padding, margin, angles(turns), mirror)
             self.check(islands, pack(islands, rules), rules)
@@ -136,8 +147,12 @@ class Verifying(unittest.TestCase):
         for _ in range(10):
             parts = [self.square(*rng.uniform(1, 50, 2), size=rng.uniform(2, 9)) for _ in range(4)]
             texels = [touched_texels(part, 64, 64) for part in parts]
-            gap = min(max(abs(a - c), abs(b - d)) - 1 for one, two in itertools.combinations(texels, 2)
-                      for a, b in one for c, d in two)
+            gap = min(
+                max(abs(a - c), abs(b - d)) - 1
+                for one, two in itertools.combinations(texels, 2)
+                for a, b in one
+                for c, d in two
+            )
             found = verify(np.concatenate(parts), self.labels(4), 64, 64)
             self.assertEqual(found.gap, max(gap, 0))
             self.assertEqual(found.clashes > 0, gap < 0)

@@ -25,8 +25,20 @@ def scene(modes=("OPAQUE", "OPAQUE", "BLEND")):
 
 def layout(document, name, **values):
     bundle = document.bundle(name)
-    base = dict(surfaces=(), placements=np.zeros((0, 6)), scale=1.0, width=8, height=8, padding=0, margin=0, gap=0,
-                border_gap=0, overlap=0.0, fill=0.5, made_from=layout_digest(document.scene, bundle))
+    base = dict(
+        surfaces=(),
+        placements=np.zeros((0, 6)),
+        scale=1.0,
+        width=8,
+        height=8,
+        padding=0,
+        margin=0,
+        gap=0,
+        border_gap=0,
+        overlap=0.0,
+        fill=0.5,
+        made_from=layout_digest(document.scene, bundle),
+    )
     return Layout(**(base | values))
 
 

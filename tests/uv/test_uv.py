@@ -69,8 +69,12 @@ class Overlaps(unittest.TestCase):
             labels = (np.arange(14) % 2).astype(np.int32)
             # one polygon against each other one, summed over pairs
             shapes = [Polygon(t) for t in triangles]
-            expected = sum(a.intersection(b).area for i, a in enumerate(shapes) for j, b in enumerate(shapes)
-                           if i < j and labels[i] != labels[j])
+            expected = sum(
+                a.intersection(b).area
+                for i, a in enumerate(shapes)
+                for j, b in enumerate(shapes)
+                if i < j and labels[i] != labels[j]
+            )
             self.assertAlmostEqual(overlap_between(triangles, labels), expected, places=9)
 
     def test_many_small_triangles_equal_shapely(self):
@@ -154,8 +158,14 @@ class Flattening(unittest.TestCase):
             return np.stack([(1 + v) * np.cos(angle), 0.4 * angle, (1 + v) * np.sin(angle)], -1)
 
         def ball(u, v):
-            return np.stack([np.sin(np.pi * v) * np.cos(2 * np.pi * u), np.cos(np.pi * v),
-                             np.sin(np.pi * v) * np.sin(2 * np.pi * u)], -1)
+            return np.stack(
+                [
+                    np.sin(np.pi * v) * np.cos(2 * np.pi * u),
+                    np.cos(np.pi * v),
+                    np.sin(np.pi * v) * np.sin(2 * np.pi * u),
+                ],
+                -1,
+            )
 
         for place in (spiral, ball, cylinder):
             world, _ = lattice(48, 6, place)

@@ -115,7 +115,8 @@ QTreeWidget, QListWidget, QPlainTextEdit {{ background: {t.panel}; color: {t.tex
 QTreeWidget::item, QListWidget::item {{ min-height: 26px; }}
 QListWidget::item:selected {{ background: {t.chosen}; color: {t.text}; }}
 QListWidget::item:hover {{ background: {t.raised}; }}
-QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ background: transparent; border: 0; padding: 0 0 0 3px; min-height: 0; }}
+QSpinBox QLineEdit, QDoubleSpinBox QLineEdit {{ background: transparent; border: 0; padding: 0 0 0 3px;
+  min-height: 0; }}
 QCheckBox {{ background: transparent; min-height: 24px; spacing: 7px; }}
 QMenu {{ background: {t.panel}; color: {t.text}; border: 1px solid {t.line}; }}
 QMenu::item {{ padding: 5px 24px 5px 12px; }}

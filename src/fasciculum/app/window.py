@@ -25,7 +25,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.actions import Act, add_actions
+from fasciculum.app.actions import add_actions
+from fasciculum.app.acts import make_acts
 from fasciculum.app.bundle_list import BundleList
 from fasciculum.app.command_search import CommandSearch, Hit
 from fasciculum.app.ledger_strip import LedgerStrip
@@ -36,7 +37,7 @@ from fasciculum.app.queue_list import QueueButton
 from fasciculum.app.settings_column import SettingsColumn
 from fasciculum.app.sheet_view import SheetView
 from fasciculum.app.stage_line import StageLine
-from fasciculum.app.workspace import LENSES, STAGES, Workspace
+from fasciculum.app.workspace import LENSES, Workspace
 from fasciculum.errors import FasciculumError
 from fasciculum.model.document import Document
 from fasciculum.session import commands
@@ -70,7 +71,7 @@ class Window(QMainWindow):
         self.theme = theme = THEMES[theme_name]
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.acts = {act.id: act for act in self._acts()}
+        self.acts = {act.id: act for act in make_acts(self)}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
         frame.setObjectName("frame")
@@ -139,7 +140,7 @@ class Window(QMainWindow):
         self.project.setProperty("flat", True)
         self.project.setMaximumWidth(232)
         self.project.setToolTip("The project: new, open, save, recent (Alt+P)")
-        self.project.clicked.connect(lambda: self._open_menu(self.project))
+        self.project.clicked.connect(lambda: self.open_menu(self.project))
         line.addWidget(self.project, 1, Qt.AlignmentFlag.AlignLeft)
         self.stages = StageLine(self.workspace, self.theme)
         line.addWidget(self.stages)
@@ -237,280 +238,12 @@ class Window(QMainWindow):
 
     # -- what can be done -------------------------------------------------------------------------------------
 
-    def _acts(self) -> list[Act]:
-        workspace = self.workspace
-
-        def some_bundle() -> bool:
-            return bool(workspace.bundle_names)
-
-        def some_object() -> bool:
-            return bool(workspace.selection)
-
-        def scene() -> bool:
-            return bool(workspace.document.scene.objects)
-
-        acts = [
-            Act("new", "New project", "Start over with nothing", self.new, "Ctrl+N", menu="project"),
-            Act("open", "Open project …", "Open a saved project", self.open, "Ctrl+O", menu="project"),
-            Act(
-                "demo",
-                "Open the demo station",
-                "Open the ropeway station that comes along",
-                self.open_demo,
-                menu="project",
-            ),
-            Act("save", "Save", "Save the project", self.save, "Ctrl+S", scene, "project"),
-            Act(
-                "save_as",
-                "Save as …",
-                "Save the project under another name",
-                self.save_as,
-                "Ctrl+Shift+S",
-                scene,
-                "project",
-            ),
-            Act(
-                "add_models",
-                "Add models …",
-                "Gather model files into the project",
-                self.add_models,
-                "Ctrl+Shift+A",
-                menu="project",
-            ),
-            Act(
-                "undo",
-                "Undo",
-                "Take back the last step",
-                self.undo,
-                "Ctrl+Z",
-                lambda: bool(workspace.session.undo_label),
-                "edit",
-            ),
-            Act(
-                "redo",
-                "Redo",
-                "Do the last step again",
-                self.redo,
-                "Ctrl+Shift+Z",
-                lambda: bool(workspace.session.redo_label),
-                "edit",
-            ),
-            Act(
-                "new_bundle",
-                "New bundle",
-                "Put the chosen objects into a bundle of their own",
-                self.new_bundle,
-                "Ctrl+B",
-                menu="edit",
-            ),
-            Act(
-                "rename_bundle",
-                "Rename bundle",
-                "Give the chosen bundle another name",
-                lambda: self.bundles.rename(),
-                "F2",
-                some_bundle,
-                "edit",
-            ),
-            Act(
-                "remove_bundle",
-                "Remove bundle",
-                "Take the chosen bundles away; their objects become loose",
-                self.remove_bundle,
-                "Ctrl+Backspace",
-                some_bundle,
-                "edit",
-            ),
-            Act(
-                "make_loose",
-                "Make loose",
-                "Take the chosen objects out of their bundles",
-                self.make_loose,
-                "Ctrl+L",
-                some_object,
-                "edit",
-            ),
-            Act(
-                "choose_all",
-                "Choose all objects",
-                "Choose every object of the project",
-                self.choose_all,
-                "Ctrl+A",
-                scene,
-                "edit",
-            ),
-            Act(
-                "choose_bundle",
-                "Choose the bundle's objects",
-                "Choose every object of the chosen bundles",
-                self.choose_bundle,
-                "Ctrl+Shift+B",
-                some_bundle,
-                "edit",
-            ),
-            Act(
-                "main",
-                "Do the stage's act",
-                "Add models, pack, bake, compare or deliver, by the stage",
-                self.main,
-                "Ctrl+Return|Ctrl+Enter",
-                menu="work",
-            ),
-            Act(
-                "pack",
-                "Pack",
-                "Lay out the chosen bundles",
-                lambda: workspace.pack(),
-                "",
-                some_bundle,
-                "work",
-            ),
-            Act(
-                "pack_all",
-                "Pack all bundles",
-                "Lay out every bundle",
-                lambda: workspace.pack(self._all()),
-                "Ctrl+Alt+P",
-                scene,
-                "work",
-            ),
-            Act(
-                "bake",
-                "Bake",
-                "Bake the maps of the chosen bundles",
-                lambda: workspace.bake(),
-                "",
-                some_bundle,
-                "work",
-            ),
-            Act(
-                "bake_all",
-                "Bake all bundles",
-                "Bake every bundle that has a layout",
-                lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]),
-                "Ctrl+Alt+B",
-                scene,
-                "work",
-            ),
-            Act(
-                "check",
-                "Compare with source",
-                "Compare every baked bundle with its source",
-                lambda: workspace.check(),
-                "",
-                scene,
-                "work",
-            ),
-            Act(
-                "deliver",
-                "Deliver",
-                "Write the results",
-                lambda: self.settings.panels["deliver"].deliver(),
-                "",
-                scene,
-                "work",
-            ),
-            Act(
-                "cancel",
-                "Cancel what runs",
-                "Stop the running work; nothing of it is kept",
-                self.cancel,
-                "Ctrl+.",
-                lambda: workspace.worker.runner.running is not None,
-                "work",
-            ),
-            Act(
-                "queue",
-                "Show the queue",
-                "What runs and waits, with progress and log",
-                lambda: self.queue.open(),
-                "Ctrl+J",
-                menu="work",
-            ),
-            Act(
-                "flip",
-                "Flip source and result",
-                "Show the other side of the comparison",
-                self.flip,
-                "Space",
-                scene,
-                "view",
-            ),
-            Act(
-                "frame",
-                "Frame",
-                "Show the chosen objects, or all, in both views",
-                self.frame_selection,
-                "F",
-                scene,
-                "view",
-            ),
-            Act(
-                "widen_sheet",
-                "Widen the sheet",
-                "Give the sheet the room of both views, or give it back",
-                lambda: self.widen("" if self.sheet_whole.isChecked() else "sheet"),
-                "Ctrl+1",
-                menu="view",
-            ),
-            Act(
-                "widen_model",
-                "Widen the model",
-                "Give the model the room of both views, or give it back",
-                lambda: self.widen("" if self.model_whole.isChecked() else "model"),
-                "Ctrl+2",
-                menu="view",
-            ),
-            Act(
-                "search",
-                "Find by name",
-                "Find any command, object, bundle or setting",
-                self.open_search,
-                "Ctrl+K",
-                menu="view",
-            ),
-            Act(
-                "project_menu",
-                "Project menu",
-                "New, open, save, recent",
-                lambda: self._open_menu(self.project),
-                "Alt+P",
-            ),
-            Act(
-                "theme",
-                "Light or dark",
-                "Change between the dark and the light look, from the next start on",
-                self.flip_theme,
-                menu="view",
-            ),
-        ]
-        for number, stage in enumerate(STAGES):
-            acts.append(
-                Act(
-                    f"stage_{stage.replace(' ', '_')}",
-                    f"Stage: {stage}",
-                    f"Show the settings for {stage}",
-                    partial(workspace.set_stage, stage),
-                    str(number + 1),
-                    menu="view",
-                )
-            )
-        for lens in LENSES:
-            acts.append(
-                Act(
-                    f"lens_{lens}",
-                    f"Lens: {lens}",
-                    f"Colour both views by {lens}",
-                    partial(workspace.set_view, lens=lens),
-                    menu="view",
-                )
-            )
-        return acts
-
-    def _all(self) -> list[str]:
+    def filled_bundles(self) -> list[str]:
+        """Return the names of all bundles that hold something."""
         return [bundle.name for bundle in self.workspace.document.bundles if bundle.objects]
 
-    def _open_menu(self, button: QPushButton) -> None:
+    def open_menu(self, button: QPushButton) -> None:
+        """Open the menu of all acts below a button."""
         menu = QMenu(self)
         for part in ("project", "edit", "work", "view"):
             target = menu if part == "project" else menu.addMenu(part.capitalize())

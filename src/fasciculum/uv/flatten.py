@@ -124,8 +124,10 @@ def _from_zero(flat: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray
 
 
 def cut_long(flat: Flat, world: NDArray[np.float64], longest: float, piece_length: float) -> Flat:
-    """Cut islands that are longer than ``longest`` (metres) across, along the edges of their triangles, into pieces of about
-    ``piece_length``."""
+    """Cut islands longer than ``longest`` across, along the edges of their triangles.
+
+    Both lengths are in metres; the pieces are about ``piece_length`` long.
+    """
     count = int(flat.islands.max()) + 1 if len(flat.islands) else 0
     size = np.zeros((count, 2))
     np.maximum.at(size, flat.islands, flat.corners.max(axis=1))
