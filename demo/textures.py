@@ -88,7 +88,7 @@ def planks(size: int = 1024, boards: int = 8):
     height = gap * 1.0 + grain * 0.25 * gap - nail * 0.2
     return (
         soften(color),
-        normal_from(height, 4.0),
+        normal_from(height, 2.8),
         orm(0.35 + 0.65 * gap, 0.62 + 0.25 * grain - 0.3 * nail, nail),
     )
 
@@ -167,7 +167,7 @@ def cloth(size: int = 256):
     thread = 1 - ramp(np.abs((y * 4) % 1 - 0.5), 0.03, 0.07)
     color = mix((0.13, 0.20, 0.36), (0.22, 0.36, 0.50), band * 0.7 + weave * 0.3)
     color = mix(color, (0.80, 0.62, 0.24), thread * 0.8)
-    return soften(color), normal_from(weave, 1.5)
+    return soften(color), normal_from(weave, 1.3)
 
 
 def writing(draw, place, text, size, fill, anchor="mm"):

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
+import tempfile
 import time
 import unittest
 from pathlib import Path
@@ -18,6 +20,15 @@ def main() -> int:
     for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME"):
         os.environ[name] = str(ROOT / "out" / "tests" / name.lower())
     sys.path.insert(0, str(ROOT))
+    tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
+    try:
+        return run()
+    finally:
+        shutil.rmtree(tempfile.tempdir, ignore_errors=True)
+
+
+def run() -> int:
+    """Run the tests that were named, or all."""
     names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
     loader = unittest.TestLoader()
     if names:

@@ -147,11 +147,12 @@ class BundleList(QWidget):
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
         self.empty = QLabel(
-            "Nothing gathered yet.\nDrop .glb or .gltf files here,\nor press Ctrl+Shift+A to choose them."
+            "Nothing gathered yet.\nDrop .glb or .gltf files here, press Ctrl+Shift+A to choose them, or open the demo station from the project menu."
         )
         self.empty.setProperty("quiet", True)
         self.empty.setContentsMargins(12, 12, 12, 12)
         self.empty.setWordWrap(True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
         layout.addWidget(self.empty, 1)
         self._filling = False
         self._densities: dict[str, float] = {}

@@ -76,7 +76,7 @@ class LedgerStrip(QWidget):
             inner.setSpacing(0)
             label = QLabel(title)
             label.setProperty("quiet", True)
-            value = QLabel("–")
+            value = QLabel("nothing yet")
             value.setTextFormat(Qt.TextFormat.RichText)
             for part in (label, value):
                 part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -102,7 +102,7 @@ class LedgerStrip(QWidget):
         document = self.workspace.shown
         if not document.scene.objects:
             for name in self.values:
-                self._show(name, "–")
+                self._show(name, "nothing yet")
             return
         ledger = ledger_of(document)
         before, after = ledger.before, ledger.after

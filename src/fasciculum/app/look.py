@@ -71,6 +71,7 @@ def style_sheet(t: Theme) -> str:
     return f"""
 * {{ font-size: 13px; }}
 QMainWindow, QWidget#frame, QDialog {{ background: {t.ground}; color: {t.text}; }}
+QDialog {{ border: 1px solid {t.line}; }}
 QWidget {{ color: {t.text}; }}
 QWidget#panel, QScrollArea#panel, QScrollArea#panel > QWidget > QWidget {{ background: {t.panel}; }}
 QLabel {{ background: transparent; }}
@@ -93,6 +94,8 @@ QPushButton[flat="true"] {{ background: transparent; text-align: left; padding: 
 QPushButton[flat="true"]:hover {{ background: {t.raised}; }}
 QPushButton:checked, QToolButton:checked {{ background: {t.chosen}; border-color: {t.accent}; }}
 QComboBox::drop-down {{ border: 0; width: 18px; }}
+QComboBox[narrow="true"] {{ padding: 2px 0 2px 5px; }}
+QComboBox[narrow="true"]::drop-down {{ width: 14px; }}
 QComboBox::down-arrow {{ image: url({ICONS}/down-{tone}.svg); width: 10px; height: 10px; }}
 QSpinBox::up-button, QDoubleSpinBox::up-button {{ border: 0; width: 16px; background: transparent; }}
 QSpinBox::down-button, QDoubleSpinBox::down-button {{ border: 0; width: 16px; background: transparent; }}

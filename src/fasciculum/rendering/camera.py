@@ -76,5 +76,5 @@ class Camera:
     def framing(self, low: NDArray[np.floating], high: NDArray[np.floating]) -> Camera:
         """Return the camera looking at a box so that all of it is seen."""
         middle, radius = (low + high) / 2, max(float(np.linalg.norm(high - low)) / 2, 1e-3)
-        distance = radius / math.sin(math.radians(self.field_of_view) / 2) * 0.92
+        distance = radius / math.sin(math.radians(self.field_of_view) / 2) * 0.87
         return replace(self, target=(float(middle[0]), float(middle[1]), float(middle[2])), distance=distance)

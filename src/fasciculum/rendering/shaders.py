@@ -54,8 +54,10 @@ void main() {
     vec3 glow = emission;
     if (used[4] != 0) glow *= decode(texture(map4, uv4).rgb);
     vec3 shown = base.rgb;
-    if (lens_on != 0) { shown = lens; metallic = 0.0; roughness = 0.9; glow = vec3(0.0); alpha = 1.0; }
-    if (unlit == 0) {
+    if (lens_on != 0) { glow = vec3(0.0); alpha = 1.0; }
+    if (lens_on != 0) {
+        shown = lens * (0.5 + 0.5 * max(dot(n, toward), 0.0));
+    } else if (unlit == 0) {
         vec3 middle = normalize(to_light + toward);
         float wide = max(roughness * roughness, 0.02);
         float nh = max(dot(n, middle), 0.0);

@@ -45,7 +45,7 @@ class BakePanel(Column):
         self.box.addWidget(self.maps_note)
         form = Form()
         self.samples = QComboBox()
-        for words, value in (("1 a texel, filtered", 1), ("4 a texel", 4), ("16 a texel", 16)):
+        for words, value in (("1, filtered", 1), ("4", 4), ("16", 16)):
             self.samples.addItem(words, value)
         self.samples.activated.connect(lambda index: self._change(samples=self.samples.itemData(index)))
         form.row(

@@ -39,6 +39,7 @@ class CheckPanel(Column):
         for words, kinds in (("all", (ERROR, WARNING, INFO)), ("worse than notes", (ERROR, WARNING))):
             self.filter.addItem(words, kinds)
         self.filter.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.filter.setMinimumWidth(128)
         self.filter.activated.connect(lambda _: self.refresh())
         row.addWidget(self.count, 1)
         row.addWidget(self.filter)

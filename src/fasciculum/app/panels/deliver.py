@@ -41,10 +41,10 @@ class DeliverPanel(Column):
             self.name_note,
         )
         self.box.addWidget(second)
-        self.external = QCheckBox("textures beside the model only")
+        self.external = QCheckBox("textures beside the model")
         self.external.setToolTip("The model refers to the PNG files instead of holding copies of them.")
         self.external.toggled.connect(lambda on: self._change(external_textures=on))
-        self.keep = QCheckBox("keep source UVs behind the sheet UVs")
+        self.keep = QCheckBox("keep the source UVs too")
         self.keep.setToolTip(
             "Source UV sets go along after the sheet's. An engine that reads the wrong one shows nonsense: leave "
             "it off unless something needs them."
@@ -57,6 +57,7 @@ class DeliverPanel(Column):
         self.files = QLabel()
         self.files.setProperty("quiet", True)
         self.files.setWordWrap(True)
+        self.files.setMinimumWidth(60)
         self.box.addWidget(self.files)
         self.box.addStretch(1)
         workspace.document_changed.connect(lambda *_: self.refresh())
@@ -104,4 +105,5 @@ class DeliverPanel(Column):
             lines.append(f"\n{', '.join(undone)}: not baked, delivered as they came.")
         state = {DONE: f"\nDelivered to {document.delivered_to}.", STALE: "\nThe last delivery is stale."}
         lines.append(state.get(delivery_state(document), ""))
-        self.files.setText("\n".join(lines) if ready else "Nothing is baked yet.")
+        # names may break behind an underscore
+        self.files.setText("\n".join(lines).replace("_", "_\u200b") if ready else "Nothing is baked yet.")

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QSpinBox
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QSpinBox, QWidget
 
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import Column, Form, Histogram, heading, note
@@ -42,8 +42,18 @@ class LayOutPanel(Column):
         self.width_ = self._edges("width")
         self.height_ = self._edges("height")
         self.size_note = note()
-        form.row("Width", self.width_, "Width of the sheet in px.")
-        form.row("Height", self.height_, "Height of the sheet in px.", self.size_note)
+        size = QWidget()
+        pair = QHBoxLayout(size)
+        pair.setContentsMargins(0, 0, 0, 0)
+        pair.setSpacing(6)
+        for box, name in ((self.width_, "Width"), (self.height_, "Height")):
+            box.setAccessibleName(name)
+            box.setToolTip(f"{name} of the sheet in px")
+            box.setMinimumSize(60, 26)
+            box.setProperty("narrow", True)
+            box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+            pair.addWidget(box)
+        form.row("Size", size, "Width and height of the sheet in px.", self.size_note)
         self.padding = self._number("padding", 0, 256)
         self.padding_note = note()
         form.row(
@@ -136,7 +146,7 @@ class LayOutPanel(Column):
     # -- controls ---------------------------------------------------------------------------------------------
 
     def _edges(self, name: str) -> QComboBox:
-        return self._choice(name, tuple((f"{edge} px", edge) for edge in EDGES))
+        return self._choice(name, tuple((str(edge), edge) for edge in EDGES))
 
     def _choice(self, name: str, entries: tuple) -> QComboBox:
         box = QComboBox()
@@ -210,7 +220,7 @@ class LayOutPanel(Column):
         ):
             index = box.findData(value)
             if index < 0:
-                box.addItem(f"{value} px", value)
+                box.addItem(str(value), value)
                 index = box.count() - 1
             if not box.view().isVisible():
                 box.setCurrentIndex(index)
@@ -240,7 +250,7 @@ class LayOutPanel(Column):
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
             self.size_note.setText(
-                f"about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
+                f"px; about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
                 f"{expected.density / 2:.0f} px/m"
             )
         else:

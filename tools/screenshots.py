@@ -1,0 +1,106 @@
+"""Make the pictures of docs/screenshots from the demo: ``tools/screenshots.py [FOLDER]``. Look at each afterwards."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtWidgets import QApplication, QWidget
+
+from fasciculum.app.demo import open_demo
+from fasciculum.app.start import make_window
+from fasciculum.app.window import Window
+
+ROOT = Path(__file__).resolve().parents[1]
+
+
+def pump(seconds: float) -> None:
+    """Let the event loop run."""
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
+
+
+def idle(window: Window) -> None:
+    """Wait until nothing runs."""
+    calm = 0
+    while calm < 8:
+        pump(0.05)
+        runners = (window.workspace.worker.runner, window.workspace.viewer.runner)
+        calm = 0 if any(runner.unfinished for runner in runners) else calm + 1
+
+
+def main() -> int:
+    """Take the pictures."""
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "docs" / "screenshots"
+    folder.mkdir(parents=True, exist_ok=True)
+    application = QApplication([])
+    window = make_window(application)
+    workspace = window.workspace
+    window.show()
+    window.setFocus()
+
+    def shot(name: str, over: QWidget | None = None) -> None:
+        pump(0.3)
+        picture = window.grab()
+        if over is not None:
+            from PySide6.QtGui import QPainter
+
+            painter = QPainter(picture)
+            painter.drawPixmap(window.mapFromGlobal(over.pos()), over.grab())
+            painter.end()
+        picture.save(str(folder / f"{name}.png"))
+        print(folder / f"{name}.png")
+
+    pump(0.5)
+    shot("empty")
+    open_demo(workspace)
+    idle(window)
+    window.setFocus()
+    workspace.set_stage("gather")
+    shot("gather")
+    names = [bundle.name for bundle in workspace.document.bundles]
+    workspace.pack(names)
+    idle(window)
+    workspace.set_stage("lay out")
+    workspace.set_view(lens="object")
+    workspace.select({"Hull"})
+    idle(window)
+    shot("lay-out")
+    workspace.set_view(lens="density")
+    idle(window)
+    shot("density")
+    workspace.set_view(lens="colour")
+    workspace.bake(names)
+    while workspace.worker.runner.running is None or workspace.worker.runner.running.fraction < 0.3:
+        pump(0.02)
+    window.queue.open()
+    pump(0.2)
+    shot("queue", window.queue.dialog)
+    window.queue.dialog.close()
+    idle(window)
+    workspace.select((), ("Cabin",))
+    workspace.set_stage("bake")
+    idle(window)
+    shot("bake")
+    workspace.check()
+    idle(window)
+    workspace.set_stage("check")
+    idle(window)
+    shot("check")
+    workspace.set_stage("deliver")
+    shot("deliver")
+    window.open_search()
+    window.searching.field.setText("pa")
+    shot("find-by-name", window.searching)
+    window.searching.close()
+    workspace.close()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
