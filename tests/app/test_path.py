@@ -326,6 +326,17 @@ class Views(WindowCase):
         error = ((shown["source"] - shown["result"])[covered] / 255) ** 2
         self.assertGreater(-10 * np.log10(error.mean()), 28)
 
+    def test_another_bundle_of_another_size_is_shown_whole(self):
+        self.workspace.apply(
+            "Add", lambda d: commands.set_sheet(commands.add_bundle(d, "Two", ["Plate 4"]), ["Two"], width=4096)
+        )
+        self.click_row("Two")
+        self.pump(0.1)
+        sheet = self.window.sheet
+        self.assertEqual(sheet.sheet_size()[0], 4096)
+        for x, y in ((0, 0), sheet.sheet_size()):
+            self.assertTrue(sheet.rect().contains(sheet.to_widget(x, y).toPoint()))
+
     def test_widening(self):
         self.click(self.window.sheet_whole)
         self.assertFalse(self.window.model_side.isVisible())

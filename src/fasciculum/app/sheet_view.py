@@ -62,6 +62,7 @@ class SheetView(QWidget):
         self._layout: Layout | None = None
         self._densities: dict[str, float] = {}
         self._fitted = False
+        self._size = (0, 0)
         self._images: dict[str, list[QImage]] = {}
         self._asked: set[str] = set()
         self._pan: QPointF | None = None
@@ -153,7 +154,7 @@ class SheetView(QWidget):
         room = 26
         self.scale = max(min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4)
         self.offset = QPointF((self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2)
-        self._fitted = True
+        self._fitted, self._size = True, (width, height)
         self.update()
 
     def frame(self) -> None:
@@ -195,7 +196,7 @@ class SheetView(QWidget):
         if bundle is None:
             self._say(painter, "No bundle yet.\nChoose objects at the left and press New bundle.")
             return
-        if not self._fitted:
+        if not self._fitted or self._size != self.sheet_size():
             self.fit()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)

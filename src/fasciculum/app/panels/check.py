@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QSizePolicy,
     QWidget,
 )
 
@@ -36,10 +35,9 @@ class CheckPanel(Column):
         self.filter = QComboBox()
         self.filter.setAccessibleName("Which findings")
         self.filter.setToolTip("Which findings are listed")
-        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("worse than notes", (ERROR, WARNING))):
+        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("without notes", (ERROR, WARNING))):
             self.filter.addItem(words, kinds)
-        self.filter.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        self.filter.setMinimumWidth(128)
+        self.filter.setFixedWidth(116)
         self.filter.activated.connect(lambda _: self.refresh())
         row.addWidget(self.count, 1)
         row.addWidget(self.filter)

@@ -81,7 +81,9 @@ class GatherPanel(Column):
             else ""
         )
         loose = len(document.loose())
-        self.rule_note.setText(f"{loose} object{'s are' if loose > 1 else ' is'} loose" if loose else "no object is loose")
+        self.rule_note.setText(
+            f"{loose} object{'s are' if loose > 1 else ' is'} loose" if loose else "no object is loose"
+        )
         self.make.setEnabled(bool(loose))
         loud = [finding for finding in document.gathered if finding.severity != INFO]
         quiet = len(document.gathered) - len(loud)
