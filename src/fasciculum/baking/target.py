@@ -177,8 +177,10 @@ def _frames(
     if primitive.tangents is not None:
         source = primitive.tangents.astype(np.float64)[primitive.triangles]
     elif primitive.has_uv(slot.uv_set):
+        # a turned texture turns its relief along, so that the frame follows the transformed coordinates
+        matrix = slot.matrix()
         plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-        source = corner_tangents(primitive, plain)
+        source = corner_tangents(primitive, plain @ matrix[:, :2].T)
     else:
         return frames
     result = corner_tangents(primitive, sheet)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -128,17 +129,22 @@ class Layout:
             starts.append(starts[-1] + (int(surface.island.max()) + 1 if len(surface.island) else 0))
         return starts
 
+    @cached_property
+    def _first_islands(self) -> list[int]:
+        return self.first_islands()
+
+    @cached_property
+    def _surface_of(self) -> dict[str, int]:
+        return {key: index for index, surface in enumerate(self.surfaces) for key in surface.objects}
+
     def surface_of(self, key: str) -> int:
         """Return the index of the surface that holds the object; `KeyError` when there is none."""
-        for index, surface in enumerate(self.surfaces):
-            if key in surface.objects:
-                return index
-        raise KeyError(key)
+        return self._surface_of[key]
 
     def sheet_corners(self, index: int) -> NDArray[np.float64]:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""
         surface = self.surfaces[index]
-        affine = self.placements[self.first_islands()[index] + surface.island].reshape(-1, 1, 2, 3)
+        affine = self.placements[self._first_islands[index] + surface.island].reshape(-1, 1, 2, 3)
         linear = np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2))
         placed: NDArray[np.float64] = np.einsum("tcij,tcj->tci", linear, surface.corners) + affine[..., 2]
         return placed
@@ -218,4 +224,8 @@ class Bundle:
 
     def share(self, key: str) -> float:
         """Return the share of an object: the factor on its density."""
-        return dict(self.shares).get(key, 1.0)
+        return self._shares.get(key, 1.0)
+
+    @cached_property
+    def _shares(self) -> dict[str, float]:
+        return dict(self.shares)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -244,10 +245,11 @@ class Scene:
 
     def object(self, key: str) -> Object:
         """Return the object of that key; `KeyError` when there is none."""
-        for candidate in self.objects:
-            if candidate.key == key:
-                return candidate
-        raise KeyError(key)
+        return self._by_key[key]
+
+    @cached_property
+    def _by_key(self) -> dict[str, Object]:
+        return {item.key: item for item in self.objects}
 
     def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
         """Return the primitives that the object draws."""

@@ -50,21 +50,20 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
 def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
     """Group objects that draw the same mesh at the same scale and share: they may lie on one place."""
     groups: list[list[Object]] = []
-    forms: list[tuple[tuple, NDArray[np.float64]]] = []
+    known: dict[tuple[int, tuple[int, ...], float], list[tuple[NDArray[np.float64], list[Object]]]] = {}
     for key in bundle.objects:
         item = scene.object(key)
         node = scene.nodes[item.node]
         linear = node.world[:3, :3]
         form = linear.T @ linear
-        same = (node.mesh, item.primitives, bundle.share(key))
-        for group, (other, other_form) in zip(groups, forms, strict=True):
-            close = np.allclose(form, other_form, rtol=0, atol=SAME_SCALE * max(float(np.trace(form)), 1e-12))
-            if bundle.sheet.twins and other == same and close:
-                group.append(item)
-                break
+        near = SAME_SCALE * max(float(np.trace(form)), 1e-12)
+        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key)), [])
+        home = next((group for other, group in alike if float(np.abs(form - other).max()) <= near), None)
+        if home is not None and bundle.sheet.twins:
+            home.append(item)
         else:
             groups.append([item])
-            forms.append((same, form))
+            alike.append((form, groups[-1]))
     return [tuple(group) for group in groups]
 
 
