@@ -50,7 +50,7 @@ def render(source, delivered, store, pictures=None):
     box = renderer.bounds()
     found = {}
     for name, (yaw, pitch) in SIDES.items():
-        camera = replace(Camera(yaw=yaw, pitch=pitch).framing(*box))
+        camera = replace(Camera(yaw=yaw, pitch=pitch).framing(*box, aspect=SIZE[0] / SIZE[1]))
         one, ids = renderer.render(camera, *SIZE, [View("source")]).astype(float) / 255, renderer.ids >= 0
         two, more = renderer.render(camera, *SIZE, [View("result")]).astype(float) / 255, renderer.ids >= 0
         covered = ids | more

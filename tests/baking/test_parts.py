@@ -10,6 +10,7 @@ from fasciculum.baking.compare import psnr
 from fasciculum.baking.tangents import flat_normals, tangents
 from fasciculum.kernels.bleed import spread
 from fasciculum.kernels.raster import barycentric_maps, cover, extend
+from fasciculum.kernels.sharpen import sharpen
 
 
 def sphere(columns=24, rows=12):
@@ -131,6 +132,52 @@ class Bleed(unittest.TestCase):
         pixels[0, 3] = 200
         spread(nearest_covered(ids), 5.0, pixels)
         np.testing.assert_array_equal(np.flatnonzero(pixels[0, :, 0]), np.arange(0, 9))
+
+
+class Sharpening(unittest.TestCase):
+    """Blending sharpened texels comes nearer to the signal than blending plain ones."""
+
+    def sharpened(self, pixels, amount, unit=False, ids=None):
+        values, even = np.arange(65536) / 65535, np.arange(65536, dtype=np.float32) / 65535
+        result = np.empty_like(pixels)
+        ids = np.zeros(pixels.shape[:2], np.int32) if ids is None else ids
+        sharpen(pixels, ids, np.array([amount], np.float32), values, even, 0, len(pixels), unit, result)
+        return result
+
+    def test_waves_are_kept_better(self):
+        x = np.arange(64)
+        places = np.random.default_rng(0).uniform(4, 60, 4000)
+        for period in (3.0, 4.0, 6.0, 10.0):
+            wave = 0.5 + 0.3 * np.sin(2 * np.pi * (x + 0.5) / period)
+            pixels = np.tile(np.round(wave * 65535).astype(np.uint16)[None, :, None], (8, 1, 3))
+
+            def error(found, period=period):
+                got = np.interp(places, x + 0.5, found[4, :, 0] / 65535)
+                return np.mean((got - 0.5 - 0.3 * np.sin(2 * np.pi * places / period)) ** 2)
+
+            self.assertLess(error(self.sharpened(pixels, 1 / 12)), 0.8 * error(pixels), period)
+
+    def test_flat_colours_and_slopes_stay(self):
+        pixels = np.full((6, 6, 4), 12345, np.uint16)
+        np.testing.assert_array_equal(self.sharpened(pixels, 0.125), pixels)
+        pixels[...] = (np.arange(6) * 900)[None, :, None]
+        np.testing.assert_allclose(
+            self.sharpened(pixels, 0.125)[:, 1:-1].astype(int), pixels[:, 1:-1].astype(int), atol=1
+        )
+
+    def test_texels_of_nobody_count_for_nothing(self):
+        pixels = np.full((5, 5, 3), 30000, np.uint16)
+        pixels[:, 3:] = 0
+        ids = np.zeros((5, 5), np.int32)
+        ids[:, 3:] = -1
+        np.testing.assert_array_equal(self.sharpened(pixels, 0.125, ids=ids), pixels)
+
+    def test_normals_stay_unit(self):
+        vectors = np.random.default_rng(1).normal(size=(9, 9, 3)) * [0.4, 0.4, 0] + [0, 0, 1]
+        vectors /= np.linalg.norm(vectors, axis=-1, keepdims=True)
+        found = self.sharpened(np.round((vectors * 0.5 + 0.5) * 65535).astype(np.uint16), 0.125, unit=True)
+        length = np.linalg.norm(found / 65535 * 2 - 1, axis=-1)
+        np.testing.assert_allclose(length, 1, atol=1e-3)
 
 
 class Figures(unittest.TestCase):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -117,9 +115,7 @@ class ModelView(QWidget):
         self.ask(whole=True)
 
     def _look_at(self, box: tuple) -> None:
-        framed = self.camera.framing(*box)
-        narrow = max(1.0, self.height() / max(self.width(), 1))
-        self.camera = replace(framed, distance=framed.distance * narrow)
+        self.camera = self.camera.framing(*box, aspect=self.width() / max(self.height(), 1))
 
     def frame(self) -> None:
         """Show the chosen objects, or all."""

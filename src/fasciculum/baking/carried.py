@@ -13,15 +13,40 @@ from fasciculum.baking.pyramids import Pyramids, build_pyramids
 from fasciculum.baking.target import Target
 from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.kernels.raster import list_texels
-from fasciculum.kernels.sampling import CHANNELS, SLOTS, plan_triangles, shade_points, shade_texels
+from fasciculum.kernels.sampling import (
+    BASE,
+    CHANNELS,
+    EMISSIVE,
+    METALLIC_ROUGHNESS,
+    NORMAL,
+    OCCLUSION,
+    SLOTS,
+    plan_triangles,
+    shade_points,
+    shade_texels,
+)
+from fasciculum.kernels.sharpen import sharpen
 from fasciculum.model.scene import DEFAULT_MATERIAL, Image, Material, Scene
 from fasciculum.progress import SILENT, Progress
-from fasciculum.units import linear_to_srgb
+from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: texels shaded between two looks at whether to stop, some 30 ms
 SLICE = 1 << 16
 #: what a map holds where nothing was baked
 GROUND = {"base_color": (0, 0, 0, 1), "normal": (0.5, 0.5, 1), "orm": (1, 1, 0), "emissive": (0, 0, 0)}
+#: which textures a map's detail comes from
+SLOTS_OF = {
+    "base_color": (BASE,),
+    "normal": (NORMAL,),
+    "orm": (METALLIC_ROUGHNESS, OCCLUSION),
+    "emissive": (EMISSIVE,),
+}
+#: shares of the second difference that bilinear reading is met with: where the sheet is as fine as the source, and
+#: where it is coarser and the texel's own box stays
+FINE, COARSE = 1 / 8, 1 / 12
+#: source texels in a sheet texel, along an edge, from which there is detail to keep, and up to which the sheet is as
+#: fine
+SMOOTH, EQUAL = 0.5, 1.15
 PixelsOf = Callable[[Image], NDArray[Any]]
 
 
@@ -70,7 +95,7 @@ class Shading:
         count = len(target.corners)
         self.affine = np.zeros((count, SLOTS, 6))
         self.plan = np.zeros((count, SLOTS, 3), np.int32)
-        chosen = np.flatnonzero(target.material == number)
+        chosen = self.chosen = np.flatnonzero(target.material == number)
         plan_triangles(
             target.maps,
             target.uvs,
@@ -81,6 +106,17 @@ class Shading:
             self.affine,
             self.plan,
         )
+
+    def note_detail(self, slots: tuple[int, ...], amounts: NDArray[np.float32]) -> None:
+        """Write how much of the second difference each triangle of this material is to be sharpened by."""
+        for slot in slots:
+            if self.pyramids.level_count[slot] == 0 or self.pyramids.wraps[slot, 2]:
+                continue
+            _, width, height = self.pyramids.levels[slot, 0]
+            part = self.affine[self.chosen, slot]
+            finer = np.sqrt(np.abs(part[:, 0] * part[:, 4] - part[:, 1] * part[:, 3]) * float(width * height))
+            share = np.where(finer < SMOOTH, 0.0, np.where(finer <= EQUAL, FINE, COARSE)).astype(np.float32)
+            amounts[self.chosen] = np.maximum(amounts[self.chosen], share)
 
     def arguments(self, target: Target) -> tuple[Any, ...]:
         """Return the leading arguments of the shading kernels."""
@@ -125,10 +161,11 @@ def bake_carried(
     listed = np.empty(int(starts[-1]), np.int64)
     list_texels(ids, target.material, starts, listed)
     outputs = _empty_maps(recipe)
+    amounts = {name: np.zeros(len(target.corners), np.float32) for name in GROUND}
     encode = linear_to_srgb(np.arange(65536) / 65535).astype(np.float32)
     grid = {1: 1, 4: 2, 16: 4}[recipe.samples]
     total = max(len(listed), 1)
-    shading_part = progress.part(0.08, 0.85)
+    shading_part = progress.part(0.08, 0.8)
     for number in range(len(target.materials)):
         first, last = int(starts[number]), int(starts[number + 1])
         if first == last:
@@ -136,6 +173,8 @@ def bake_carried(
         name = material_at(scene, target.materials[number]).name
         shading_part.update(first / total, f"Baking {name}")
         shading = Shading(scene, target, number, pixels)
+        for name in recipe.maps:
+            shading.note_detail(SLOTS_OF[name], amounts[name])
         limits = np.array([(1 << recipe.bits) - 1, _alpha_factor(shading.material, recipe), recipe.emission])
         for at in range(first, last, SLICE):
             shading_part.update(at / total, f"Baking {name}")
@@ -151,7 +190,8 @@ def bake_carried(
     maps = {name: outputs[name] for name in recipe.maps}
     if recipe.opaque and "base_color" in maps:
         maps["base_color"][..., 3] = (1 << recipe.bits) - 1
-    _bleed(ids, maps, recipe, progress.part(0.85, 1.0))
+    _sharpen(ids, maps, amounts, recipe, progress.part(0.8, 0.87))
+    _bleed(ids, maps, recipe, progress.part(0.87, 1.0))
     return maps
 
 
@@ -188,6 +228,31 @@ def nearest_covered(ids: NDArray[np.int32], progress: Progress = SILENT) -> NDAr
     return nearest
 
 
+def _sharpen(
+    ids: NDArray[np.int32],
+    maps: dict[str, NDArray[Any]],
+    amounts: dict[str, NDArray[np.float32]],
+    recipe: Recipe,
+    progress: Progress,
+) -> None:
+    """Meet the blur of bilinear reading; see `fasciculum.kernels.sharpen`."""
+    values = np.arange(1 << recipe.bits) / ((1 << recipe.bits) - 1)
+    even = np.arange(65536) / 65535
+    step = max(1, (1 << 19) // recipe.width)
+    for number, (name, pixels) in enumerate(maps.items()):
+        if not amounts[name].any():
+            continue
+        light = name in ("base_color", "emissive")
+        table = (srgb_to_linear(values) if light else values).astype(np.float64)
+        encode = (linear_to_srgb(even) if light else even).astype(np.float32)
+        result = np.empty_like(pixels)
+        for first in range(0, recipe.height, step):
+            progress.update((number + first / recipe.height) / len(maps), "Sharpening for bilinear reading")
+            last = min(first + step, recipe.height)
+            sharpen(pixels, ids, amounts[name], table, encode, first, last, name == "normal", result)
+        maps[name] = result
+
+
 def _bleed(ids: NDArray[np.int32], maps: dict[str, NDArray[Any]], recipe: Recipe, progress: Progress) -> None:
     limit = recipe.bleed if recipe.bleed is not None else recipe.width + recipe.height
     if limit <= 0 or not maps:
@@ -216,7 +281,7 @@ def read_source(
     places : ndarray of float64, shape (N, 2)
         Texels.
     grid : int
-        At least this many taps along each axis.
+        At least this many taps along each axis; 0 reads the points themselves.
 
     Returns
     -------

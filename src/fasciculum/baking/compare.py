@@ -86,6 +86,7 @@ def compare(
     *,
     strength: float = 1.0,
     transparent: bool = False,
+    as_fine: frozenset[int] = frozenset(),
     points: int = 200_000,
     seed: int = 0,
     progress: Progress = SILENT,
@@ -100,6 +101,9 @@ def compare(
         What the emissive map is multiplied with.
     transparent : bool
         Count opacity too.
+    as_fine : frozenset of int
+        Surfaces whose sheet is as fine as their source: compared with the source itself, others with the source
+        filtered over a texel of the sheet.
 
     Returns
     -------
@@ -109,7 +113,12 @@ def compare(
     triangles, places = sample_surface(target, points, seed)
     if not len(triangles):
         return {}
-    truth = read_source(scene, target, triangles, places, pixels, grid=8, progress=progress)
+    truth = read_source(scene, target, triangles, places, pixels, grid=8, progress=progress.part(0.0, 0.6))
+    sharp = np.isin(target.surface[triangles], sorted(as_fine))
+    if sharp.any():
+        truth[sharp] = read_source(
+            scene, target, triangles[sharp], places[sharp], pixels, grid=0, progress=progress.part(0.6, 1.0)
+        )
     base = linear_to_srgb(truth[:, :3])
     readings = {name: _readings(found, places, name in ("base_color", "emissive")) for name, found in maps.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)

@@ -95,6 +95,8 @@ def _read(texels, levels, wraps, affine, plan, t, s, x, y, grid, sums):
     level = plan[t, s, 0]
     offset, width, height = np.uint64(levels[s, level, 0]), levels[s, level, 1], levels[s, level, 2]
     taps_x, taps_y = max(plan[t, s, 1], grid), max(plan[t, s, 2], grid)
+    if grid == 0:
+        taps_x = taps_y = 1
     wrap_u, wrap_v, nearest = wraps[s, 0], wraps[s, 1], wraps[s, 2] != 0
     a0, a1, a2 = affine[t, s, 0], affine[t, s, 1], affine[t, s, 2]
     b0, b1, b2 = affine[t, s, 3], affine[t, s, 4], affine[t, s, 5]

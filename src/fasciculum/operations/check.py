@@ -24,6 +24,9 @@ from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import measure_stretch
 
+#: yield from which a sheet counts as being as fine as its source
+AS_FINE = 0.9
+
 
 def check_digest(bundle: Bundle) -> str:
     """Return a digest of what a check looks at."""
@@ -102,6 +105,8 @@ def check_bundle(
     target = build_target(scene, layout)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     emissive = texturing.map("emissive")
+    yields = object_yields(scene, layout)
+    as_fine = frozenset(index for index, surface in enumerate(layout.surfaces) if yields[surface.objects[0]] >= AS_FINE)
     matches = compare(
         scene,
         target,
@@ -117,10 +122,10 @@ def check_bundle(
             }
         )
         == 1,
+        as_fine=as_fine,
         points=points,
         progress=progress.part(0.0, 0.7),
     )
-    yields = object_yields(scene, layout)
     fidelity = tuple(
         Fidelity(
             surface.objects[0],

@@ -26,8 +26,8 @@ from fasciculum.operations.lay_out import lay_out
 
 def small_scene(store: PixelStore, kind: type = np.uint8) -> Scene:
     """Return a scene of two textured squares, images of the given type."""
-    pixels: NDArray[Any] = np.full((4, 4, 4), 100, kind)
-    image = Image("grey", 4, 4, 4, pixels.dtype.itemsize * 8, store.put(pixels), "", True, False)
+    pixels: NDArray[Any] = np.full((128, 128, 4), 100, kind)
+    image = Image("grey", 128, 128, 4, pixels.dtype.itemsize * 8, store.put(pixels), "", True, False)
     slot = TextureSlot(0)
     material = Material("m", base_color=slot, metallic_roughness=slot, normal=slot, occlusion=slot, emissive=slot)
     positions = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], np.float32)

@@ -73,8 +73,13 @@ class Camera:
         moved = np.array(self.target) + size * shift * (right * at[0] - up * at[1])
         return replace(closer, target=(float(moved[0]), float(moved[1]), float(moved[2])))
 
-    def framing(self, low: NDArray[np.floating], high: NDArray[np.floating]) -> Camera:
-        """Return the camera looking at a box so that all of it is seen."""
-        middle, radius = (low + high) / 2, max(float(np.linalg.norm(high - low)) / 2, 1e-3)
-        distance = radius / math.sin(math.radians(self.field_of_view) / 2) * 0.87
-        return replace(self, target=(float(middle[0]), float(middle[1]), float(middle[2])), distance=distance)
+    def framing(self, low: NDArray[np.floating], high: NDArray[np.floating], aspect: float = 1.0) -> Camera:
+        """Return the camera looking at a box so that all of it is seen; ``aspect`` is width over height."""
+        middle = (low + high) / 2
+        corners = np.array(np.meshgrid(*zip(low, high, strict=True))).reshape(3, -1).T - middle
+        right, up = self.axes()
+        half = math.tan(math.radians(self.field_of_view) / 2)
+        across, along = np.abs(corners @ right) / (half * aspect), np.abs(corners @ up) / half
+        distance = float((corners @ self.backward() + np.maximum(across, along)).max()) * 1.03
+        target = (float(middle[0]), float(middle[1]), float(middle[2]))
+        return replace(self, target=target, distance=max(distance, 1e-3))
