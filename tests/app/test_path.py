@@ -258,6 +258,11 @@ class Views(WindowCase):
         self.assertAlmostEqual(sheet.to_sheet(at).y(), place.y(), places=6)
         self.drag(sheet, at, at + QPointF(40, -25), MIDDLE)
         self.assertAlmostEqual(sheet.to_sheet(at + QPointF(40, -25)).x(), place.x(), places=6)
+        # a message that takes room below does not throw the view away
+        scale = sheet.scale
+        self.window.say("Something broke.", "broken")
+        self.pump(0.1)
+        self.assertEqual(sheet.scale, scale)
 
     def test_hovering_links_both_views(self):
         view = self.window.model

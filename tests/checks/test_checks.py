@@ -7,8 +7,9 @@ import numpy as np
 from fasciculum.checks.layout import check_layout
 from fasciculum.checks.match import check_match
 from fasciculum.checks.mixing import clean_down_to
-from fasciculum.model.bundle import Bundle, CheckResult, Fidelity, Layout
+from fasciculum.model.bundle import Bundle, CheckResult, Fidelity
 from fasciculum.operations.forecast import clean_size
+from tests.documents import bare_layout
 
 
 def brute_clean(owned, covered):
@@ -63,27 +64,9 @@ class Mixing(unittest.TestCase):
             self.assertEqual(clean_size(128, padding), worst, padding)
 
 
-def layout(**values):
-    base = dict(
-        surfaces=(),
-        placements=np.zeros((0, 6)),
-        scale=100.0,
-        width=256,
-        height=256,
-        padding=8,
-        margin=4,
-        gap=8,
-        border_gap=4,
-        overlap=0.0,
-        fill=0.8,
-        made_from="",
-    )
-    return Layout(**(base | values))
-
-
 class Words(unittest.TestCase):
     def codes(self, **values):
-        return {finding.code for finding in check_layout(Bundle("b", (), "OPAQUE", layout=layout(**values)))}
+        return {finding.code for finding in check_layout(Bundle("b", (), "OPAQUE", layout=bare_layout(**values)))}
 
     def test_layout(self):
         self.assertEqual(self.codes(), set())
@@ -97,7 +80,7 @@ class Words(unittest.TestCase):
         def found(**values):
             entry = dict(object="o", yield_=1.0, base_color=50.0, orm=50.0, emissive=50.0, normal_p95=1.0)
             result = CheckResult((Fidelity(**(entry | values)),), 64, 1.0, 0.0, "")
-            bundle = Bundle("b", ("o",), "OPAQUE", layout=layout(), check=result)
+            bundle = Bundle("b", ("o",), "OPAQUE", layout=bare_layout(), check=result)
             return {finding.code for finding in check_match(bundle)}
 
         self.assertEqual(found(), set())

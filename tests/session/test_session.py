@@ -6,13 +6,13 @@ from dataclasses import replace
 import numpy as np
 
 from fasciculum.errors import UsageError
-from fasciculum.model.bundle import Layout
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Material, Mesh, Node, Object, Primitive, Scene, Source
 from fasciculum.operations.lay_out import layout_digest
 from fasciculum.session import commands, history
 from fasciculum.session.session import Session
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, layout_state
+from tests.documents import bare_layout
 
 
 def scene(modes=("OPAQUE", "OPAQUE", "BLEND")):
@@ -24,22 +24,7 @@ def scene(modes=("OPAQUE", "OPAQUE", "BLEND")):
 
 
 def layout(document, name, **values):
-    bundle = document.bundle(name)
-    base = dict(
-        surfaces=(),
-        placements=np.zeros((0, 6)),
-        scale=1.0,
-        width=8,
-        height=8,
-        padding=0,
-        margin=0,
-        gap=0,
-        border_gap=0,
-        overlap=0.0,
-        fill=0.5,
-        made_from=layout_digest(document.scene, bundle),
-    )
-    return Layout(**(base | values))
+    return bare_layout(made_from=layout_digest(document.scene, document.bundle(name)), **values)
 
 
 class Commands(unittest.TestCase):

@@ -63,6 +63,7 @@ class SheetView(QWidget):
         self._densities: dict[str, float] = {}
         self._fitted = False
         self._size = (0, 0)
+        self._moved = False
         self._images: dict[str, list[QImage]] = {}
         self._asked: set[str] = set()
         self._pan: QPointF | None = None
@@ -154,7 +155,7 @@ class SheetView(QWidget):
         room = 26
         self.scale = max(min((self.width() - 2 * room) / width, (self.height() - 2 * room - 26) / height), 1e-4)
         self.offset = QPointF((self.width() - width * self.scale) / 2, (self.height() - height * self.scale) / 2)
-        self._fitted, self._size = True, (width, height)
+        self._fitted, self._size, self._moved = True, (width, height), False
         self.update()
 
     def frame(self) -> None:
@@ -167,6 +168,7 @@ class SheetView(QWidget):
         for box in boxes[1:]:
             whole = whole.united(box)
         self.scale = min(self.width() * 0.8 / max(whole.width(), 1), self.height() * 0.8 / max(whole.height(), 1), 16.0)
+        self._moved = True
         middle = whole.center()
         self.offset = QPointF(self.width() / 2 - middle.x() * self.scale, self.height() / 2 - middle.y() * self.scale)
         self.update()
@@ -369,7 +371,7 @@ class SheetView(QWidget):
         new = min(max(self.scale * factor, 0.005), 64.0)
         at = event.position()
         self.offset = at - (at - self.offset) * (new / self.scale)
-        self.scale = new
+        self.scale, self._moved = new, True
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -382,7 +384,7 @@ class SheetView(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._pan is not None:
-            self.offset = event.position() - self._pan
+            self.offset, self._moved = event.position() - self._pan, True
         elif self._rubber is not None:
             self._rubber = (self._rubber[0], event.position())
         else:
@@ -426,10 +428,12 @@ class SheetView(QWidget):
             middle = QPointF(self.width() / 2, self.height() / 2)
             new = min(max(self.scale * steps[event.key()], 0.005), 64.0)
             self.offset = middle - (middle - self.offset) * (new / self.scale)
-            self.scale = new
+            self.scale, self._moved = new, True
             self.update()
         else:
             super().keyPressEvent(event)
 
     def resizeEvent(self, event: object) -> None:
-        QTimer.singleShot(0, self.fit)
+        # what the artist has zoomed to stays; only a sheet that was shown whole is fitted again
+        if not self._moved:
+            QTimer.singleShot(0, self.fit)
