@@ -1,7 +1,12 @@
 """History, staleness and the commands."""
 
+import shutil
+import subprocess
+import sys
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
@@ -10,6 +15,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.scene import Material, Mesh, Node, Object, Primitive, Scene, Source
 from fasciculum.operations.lay_out import layout_digest
 from fasciculum.session import commands, history
+from fasciculum.session.scratch import new_folder, sweep
 from fasciculum.session.session import Session
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, layout_state
 from tests.documents import bare_layout
@@ -137,6 +143,25 @@ class Undo(unittest.TestCase):
         self.assertTrue(self.session.unsaved)
         self.session.undo()
         self.assertFalse(self.session.unsaved)
+
+
+class Scratch(unittest.TestCase):
+    def test_what_killed_sessions_left_is_swept_up(self):
+        ended = subprocess.Popen([sys.executable, "-c", ""])
+        ended.wait()
+        left = Path(tempfile.mkdtemp(prefix=f"fasciculum-{ended.pid}-"))
+        (left / "big.npy").write_bytes(b"x")
+        ours, other = new_folder(), Path(tempfile.mkdtemp(prefix="fasciculum-notes-"))
+        self.addCleanup(shutil.rmtree, ours)
+        self.addCleanup(shutil.rmtree, other)
+        self.assertIn(left, sweep())
+        self.assertFalse(left.exists())
+        self.assertTrue(ours.exists() and other.exists())
+
+    def test_closing_leaves_nothing(self):
+        session = Session()
+        session.close()
+        self.assertFalse(session.scratch.exists() or session.exchange.exists())
 
 
 if __name__ == "__main__":

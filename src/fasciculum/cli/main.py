@@ -18,6 +18,7 @@ from typing import Any
 from fasciculum.cli.arguments import parser
 from fasciculum.errors import FasciculumError, InputError, OutputError, UsageError
 from fasciculum.progress import Cancelled, Progress
+from fasciculum.session.scratch import new_folder, sweep
 
 DONE, FINDINGS, USAGE, UNREADABLE, UNWRITABLE, STOPPED, CRASHED = 0, 1, 2, 3, 4, 5, 70
 
@@ -100,7 +101,8 @@ def main(arguments: list[str] | None = None) -> int:
         else []
     )
     teller = _Teller()
-    scratch = Path(tempfile.mkdtemp(prefix="fasciculum-"))
+    sweep()
+    scratch = new_folder()
     try:
         from fasciculum.cli.verbs import run_verb
 

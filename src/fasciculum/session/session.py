@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import shutil
-import tempfile
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -14,23 +12,9 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import SEVERITIES, Finding
 from fasciculum.operations.check import findings_of
 from fasciculum.session.history import History
+from fasciculum.session.scratch import new_folder, sweep
 
 Listener = Callable[[Document, Document], None]
-
-
-#: room that the folder in memory must have before it is used for handing arrays to the worker
-ROOM = 2 << 30
-
-
-def _memory_folder() -> str | None:
-    """Return a folder that lies in memory, None where there is none with room.
-
-    Writing to a disk that is busy with a bake's results would hold up whoever hands work over.
-    """
-    folder = Path("/dev/shm")
-    if folder.is_dir() and os.access(folder, os.W_OK) and shutil.disk_usage(folder).free > ROOM:
-        return str(folder)
-    return None
 
 
 class Session:
@@ -46,8 +30,9 @@ class Session:
     """
 
     def __init__(self, document: Document | None = None) -> None:
-        self.scratch = Path(tempfile.mkdtemp(prefix="fasciculum-"))
-        self.exchange = Path(tempfile.mkdtemp(prefix="fasciculum-", dir=_memory_folder()))
+        sweep()
+        self.scratch = new_folder()
+        self.exchange = new_folder(memory=True)
         self.store = PixelStore(self.scratch / "pixels")
         self.listeners: list[Listener] = []
         self.path: Path | None = None
