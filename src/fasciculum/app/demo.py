@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from fasciculum.app.workspace import Workspace
+from fasciculum.errors import MissingFile
 from fasciculum.model.document import Document
-from fasciculum.session.loading import demo_document
-
-
-def demo_model() -> Path:
-    """Return where the station's file is in a checkout."""
-    return Path(__file__).resolve().parents[3] / "demo" / "station.glb"
+from fasciculum.session.loading import demo_document, demo_model
 
 
 def open_demo(workspace: Workspace) -> None:
     """Gather and bundle the demo station in place of the present project."""
-    model = demo_model()
-    if not model.exists():
-        workspace.say(f"The demo station is missing: {model}. Run it from a checkout.", "broken")
+    try:
+        model = demo_model()
+    except MissingFile as error:
+        workspace.say(str(error), "broken")
         return
 
     def take(document: Document) -> None:

@@ -9,7 +9,6 @@ from pathlib import Path
 from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
-    QApplication,
     QComboBox,
     QFileDialog,
     QFrame,
@@ -38,7 +37,6 @@ from fasciculum.app.settings_column import SettingsColumn
 from fasciculum.app.sheet_view import SheetView
 from fasciculum.app.stage_line import StageLine
 from fasciculum.app.workspace import LENSES, Workspace
-from fasciculum.errors import FasciculumError
 from fasciculum.model.document import Document
 from fasciculum.session import commands
 
@@ -542,9 +540,3 @@ class Window(QMainWindow):
     def _leave(self) -> None:
         self._leaving = True
         self.close()
-
-
-def show_error(error: FasciculumError) -> None:
-    """Say an error in a box of its own, for when there is no window yet."""
-    if QApplication.instance() is not None:
-        QMessageBox.critical(None, "Fasciculum", str(error))

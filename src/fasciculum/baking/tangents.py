@@ -10,15 +10,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-def _unit(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
+def unit(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return vectors (..., K) at length 1; those without length stay zero."""
     length = np.linalg.norm(vectors, axis=-1, keepdims=True)
-    unit: NDArray[np.float64] = vectors / np.where(length > 1e-20, length, 1.0)
-    return unit
+    scaled: NDArray[np.float64] = vectors / np.where(length > 1e-20, length, 1.0)
+    return scaled
 
 
 def flat_normals(positions: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return each triangle's own normal at its corners, shape (T, 3, 3)."""
-    normals = _unit(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]))
+    normals = unit(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]))
     return np.repeat(normals[:, None, :], 3, axis=1)
 
 
@@ -44,13 +45,13 @@ def tangents(
     e1, e2 = positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]
     d1, d2 = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
     turn = d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]
-    along = _unit((e1 * d2[:, 1:] - e2 * d1[:, 1:]) * np.where(turn < 0, -1.0, 1.0)[:, None])
+    along = unit((e1 * d2[:, 1:] - e2 * d1[:, 1:]) * np.where(turn < 0, -1.0, 1.0)[:, None])
     whole = np.abs(turn) > 1e-20
     # v points down, so that a triangle that turns left in space and in UV space has a mirrored bitangent
     sign = np.where(turn < 0, 1.0, -1.0)
-    normal = _unit(normals)
+    normal = unit(normals)
     spread = np.repeat(along[:, None, :], 3, axis=1)
-    spread = _unit(spread - normal * (normal * spread).sum(-1, keepdims=True))
+    spread = unit(spread - normal * (normal * spread).sum(-1, keepdims=True))
     weight = _corner_angles(positions, normal) * whole[:, None]
     rows = np.concatenate([positions, normal, uvs, np.repeat(sign[:, None, None], 3, axis=1)], axis=2).reshape(
         count * 3, -1
@@ -62,7 +63,7 @@ def tangents(
     total: NDArray[np.float64] = np.stack(parts, axis=1).astype(np.float64)[group].reshape(count, 3, 3)
     lost = np.linalg.norm(total, axis=-1, keepdims=True) < 1e-12
     total = np.where(lost, _any_tangent(normal), total)
-    total = _unit(total - normal * (normal * total).sum(-1, keepdims=True))
+    total = unit(total - normal * (normal * total).sum(-1, keepdims=True))
     return np.concatenate([total, np.repeat(sign[:, None, None], 3, axis=1)], axis=2)
 
 
@@ -73,7 +74,7 @@ def _corner_angles(positions: NDArray[np.float64], normal: NDArray[np.float64]) 
         one = positions[:, (corner + 1) % 3] - positions[:, corner]
         two = positions[:, (corner + 2) % 3] - positions[:, corner]
         n = normal[:, corner]
-        one, two = (_unit(edge - n * (n * edge).sum(-1, keepdims=True)) for edge in (one, two))
+        one, two = (unit(edge - n * (n * edge).sum(-1, keepdims=True)) for edge in (one, two))
         angles[:, corner] = np.arccos(np.clip((one * two).sum(-1), -1, 1))
     return angles
 

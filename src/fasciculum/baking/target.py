@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES
-from fasciculum.baking.tangents import flat_normals, tangents
+from fasciculum.baking.tangents import flat_normals, tangents, unit
 from fasciculum.kernels.raster import barycentric_maps, cover, extend
 from fasciculum.kernels.sampling import SLOTS
 from fasciculum.model.bundle import Layout
@@ -188,11 +188,6 @@ def _frames(
         inverse = np.linalg.inv(linear)
     except np.linalg.LinAlgError:
         inverse = np.eye(3)
-
-    def unit(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
-        length = np.linalg.norm(vectors, axis=-1, keepdims=True)
-        normalised: NDArray[np.float64] = vectors / np.where(length > 1e-20, length, 1.0)
-        return normalised
 
     frames[..., :3] = unit(corner_normals(primitive) @ inverse)
     frames[..., 3:6] = unit(source[..., :3] @ linear.T)

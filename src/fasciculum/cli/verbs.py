@@ -10,7 +10,7 @@ from typing import Any
 
 from fasciculum.cli.arguments import refuse_later
 from fasciculum.cli.words import inspection_words, report_words
-from fasciculum.errors import MissingFile, UsageError
+from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import DeliverySettings
@@ -20,6 +20,7 @@ from fasciculum.operations.inspect_delivered import inspect_delivered
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import inspection_of
 from fasciculum.progress import Progress
+from fasciculum.session.loading import demo_model
 from fasciculum.session.pipeline import Order, Pipeline, make
 
 
@@ -74,19 +75,6 @@ def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
     report, findings = make(parsed.models, Path(parsed.out), store, _order(parsed), progress=progress)
     _print(report, parsed.json, report_words(report))
     return _code(findings)
-
-
-def demo_model() -> Path:
-    """Return where the demo station's file is.
-
-    Raises
-    ------
-    MissingFile
-    """
-    model = Path(__file__).resolve().parents[3] / "demo" / "station.glb"
-    if not model.exists():
-        raise MissingFile("the demo station is missing.", file=str(model), hint="Run it from a checkout.")
-    return model
 
 
 def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:

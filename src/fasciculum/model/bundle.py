@@ -10,9 +10,6 @@ from numpy.typing import NDArray
 
 from fasciculum.model.frozen import freeze_arrays
 
-TURNS = ("none", "half", "quarter")
-DENSITIES = ("even", "keep")
-UV_POLICIES = ("auto", "keep", "unwrap")
 MAPS = ("base_color", "normal", "orm", "emissive")
 
 

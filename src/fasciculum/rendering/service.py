@@ -40,10 +40,8 @@ class _Studio:
     def __init__(self) -> None:
         self.renderer = Renderer()
         self.scene = Scene()
-        self.bundles: tuple[Bundle, ...] = ()
         self.folder = ""
         self.draws: dict[str, list[Draw]] = {"source": [], "result": []}
-        self.lens: dict[str, NDArray[np.float32]] = {}
 
     def refresh(self, side: str, draws: list[Draw]) -> None:
         self.draws[side] = draws
@@ -71,7 +69,6 @@ def show_scene(scene: Scene, folder: str, *, progress: Progress = SILENT) -> tup
     """Take a scene and return the box around it; ``folder`` is the pixel store's."""
     studio = _studio()
     studio.scene, studio.folder = scene, folder
-    studio.bundles = ()
     draws = [draw for item in scene.objects for draw in source_draws(scene, item)]
     studio.refresh("source", draws)
     studio.refresh("result", draws)
@@ -82,7 +79,6 @@ def show_scene(scene: Scene, folder: str, *, progress: Progress = SILENT) -> tup
 def show_bundles(bundles: tuple[Bundle, ...], *, progress: Progress = SILENT) -> None:
     """Take what was made of the scene."""
     studio = _studio()
-    studio.bundles = bundles
     document = Document(scene=studio.scene, bundles=bundles)
     draws = []
     for bundle in bundles:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import Document
@@ -63,6 +64,19 @@ STATION = (
         ),
     ),
 )
+
+
+def demo_model() -> Path:
+    """Return where the demo station's file is in a checkout.
+
+    Raises
+    ------
+    MissingFile
+    """
+    model = Path(__file__).resolve().parents[3] / "demo" / "station.glb"
+    if not model.exists():
+        raise MissingFile("the demo station is missing.", file=str(model), hint="Run it from a checkout.")
+    return model
 
 
 def demo_document(path: str, folder: str, *, progress: Progress = SILENT) -> Document:

@@ -16,7 +16,6 @@ import msgspec
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.io.formats.gltf import schema
 
-GLB_MAGIC = 0x46546C67
 JSON_CHUNK = 0x4E4F534A
 BINARY_CHUNK = 0x004E4942
 #: files larger than this are refused before they are read

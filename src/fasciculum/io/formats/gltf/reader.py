@@ -16,7 +16,7 @@ from fasciculum.io.formats.gltf.materials import read_images, read_materials
 from fasciculum.io.formats.gltf.primitives import read_mesh
 from fasciculum.io.pixels import PixelStore, digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding
-from fasciculum.model.scene import ALPHA_MODES, Attribute, Mesh, Node, Object, Scene, Source
+from fasciculum.model.scene import ALPHA_MODES, Attribute, Node, Object, Scene, Source
 from fasciculum.progress import SILENT, Progress
 
 #: required extensions that are honoured, or that change nothing about reading
@@ -228,8 +228,3 @@ def _report_extensions(container: Container, findings: list[Finding]) -> None:
                 "Compare the result with the source where it is used.",
             )
         )
-
-
-def mesh_of(scene: Scene, item: Object) -> Mesh:
-    """Return the mesh that an object draws."""
-    return scene.meshes[scene.nodes[item.node].mesh]
