@@ -6,6 +6,7 @@
     +-- InputError (ValueError)        a source cannot be read as it stands
     |   +-- MalformedFile              its contents break the format's rules
     |   +-- UnsupportedInput           it is right, but not something we can do yet
+    |   |   +-- OutsideFolder          it names a file that lies where it may not read
     |   +-- MissingFile (FileNotFoundError)
     +-- OutputError (OSError)          a result could not be written
     +-- UsageError (ValueError)        what was asked for makes no sense
@@ -73,6 +74,12 @@ class UnsupportedInput(InputError):
     """The file is right, but needs something that this version does not do."""
 
     code = "unsupported_input"
+
+
+class OutsideFolder(UnsupportedInput):
+    """A file refers to another one that lies outside the folders which may be read."""
+
+    code = "outside_folder"
 
 
 class MissingFile(InputError, FileNotFoundError):

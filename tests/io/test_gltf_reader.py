@@ -164,9 +164,9 @@ class Reading(Opening):
         self.assertEqual([item.key for item in self.read(glb)[0].objects], ["Seat", "Seat 2", "Seat 3"])
 
     def test_unknown_material_extension_is_told(self):
-        glb = textured_square(smooth_image(), extensions={"KHR_materials_sheen": {}})
+        glb = textured_square(smooth_image(), extensions={"EXT_materials_moss": {}})
         _, findings = self.read(glb)
-        self.assertTrue(any("KHR_materials_sheen" in finding.message for finding in findings))
+        self.assertTrue(any("EXT_materials_moss" in finding.message for finding in findings))
 
     def test_damaged_image_is_a_finding(self):
         glb = textured_square(smooth_image())
@@ -215,7 +215,9 @@ class Refusing(Opening):
             glb.json["images"][0] = {"uri": uri}
             scene, findings = self.read(glb)
             self.assertTrue(scene.images[0].missing, uri)
-            self.assertIn("outside its folder", findings[0].message)
+            self.assertIn(
+                "nothing is fetched from a network" if "http" in uri else "outside its folder", findings[0].message
+            )
 
     def test_unknown_required_extension(self):
         self.refuse(UnsupportedInput, lambda j: j.update(extensionsRequired=["EXT_unheard_of"]), "EXT_unheard_of")
@@ -251,7 +253,7 @@ class Refusing(Opening):
         uvs[0, 0] = np.inf
         glb.node("n", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, None, [uvs])))
         _, findings = self.read(glb)
-        self.assertIn("broken_uvs", [finding.code for finding in findings])
+        self.assertIn("broken_attribute", [finding.code for finding in findings])
 
 
 if __name__ == "__main__":

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
 
@@ -18,6 +19,8 @@ class Needs:
     double_sided: bool
     unlit: bool
     cutoff: float | None
+    #: constants of the extensions that all the materials agree on
+    extensions: dict[str, Any] = field(default_factory=dict)
 
 
 def materials_needed(scene: Scene, objects: tuple[Object, ...]) -> list[Material]:
@@ -61,4 +64,5 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ..
         double_sided=any(material.double_sided for material in materials),
         unlit=unlit,
         cutoff=0.5 if masked else None,
+        extensions=materials[0].extensions if len({material.look for material in materials}) == 1 else {},
     )

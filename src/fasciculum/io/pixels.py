@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-import hashlib
+import contextlib
 import os
 import uuid
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
-
-def digest_of(*parts: bytes | str) -> str:
-    """Return a short hex digest of the parts, in order."""
-    state = hashlib.blake2b(digest_size=16)
-    for part in parts:
-        state.update(part.encode() if isinstance(part, str) else part)
-        state.update(b"\0")
-    return state.hexdigest()
+from fasciculum.errors import OutputError
+from fasciculum.model.digests import digest_of
 
 
 class PixelStore:
@@ -37,14 +32,26 @@ class PixelStore:
     def put(self, pixels: NDArray[Any], *, key: str = "") -> str:
         """Keep an array and return its key; an array that is there already is not written again."""
         contiguous = np.ascontiguousarray(pixels)
-        key = key or digest_of(str(contiguous.dtype), str(contiguous.shape), contiguous.tobytes())
+        key = key or digest_of(contiguous)
         target = self.folder / f"{key}.npy"
         if not target.exists():
-            beside = self.folder / f"{uuid.uuid4().hex}.part"
-            with beside.open("wb") as stream:
-                np.save(stream, contiguous)
-            os.replace(beside, target)
+            self._write(target, lambda stream: np.save(stream, contiguous))
         return key
+
+    def _write(self, target: Path, write: Callable[[BinaryIO], object]) -> None:
+        beside = self.folder / f"{uuid.uuid4().hex}.part"
+        try:
+            with beside.open("wb") as stream:
+                write(stream)
+            os.replace(beside, target)
+        except OSError as error:
+            with contextlib.suppress(OSError):
+                beside.unlink()
+            raise OutputError(
+                f"pixels cannot be kept ({error.strerror or error}).",
+                file=str(self.folder),
+                hint="Free some room there, or set TMPDIR to a folder with more.",
+            ) from error
 
     def get(self, key: str) -> NDArray[Any]:
         """Return the array of that key, mapped from disk and read-only; `KeyError` when there is none."""
@@ -62,9 +69,7 @@ class PixelStore:
         """Keep the file that an image was decoded from, for deliveries that leave it as it is."""
         target = self.folder / f"{key}.image"
         if not target.exists():
-            beside = self.folder / f"{uuid.uuid4().hex}.part"
-            beside.write_bytes(data)
-            os.replace(beside, target)
+            self._write(target, lambda stream: stream.write(data))
 
     def get_encoded(self, key: str) -> bytes:
         """Return the encoded file of an image; `KeyError` when there is none."""

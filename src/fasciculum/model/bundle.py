@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -173,6 +174,8 @@ class Texturing:
     double_sided: bool = False
     unlit: bool = False
     made_from: str = ""
+    #: constants of extensions that change the look, as glTF has them
+    extensions: dict[str, Any] = field(default_factory=dict)
 
     def map(self, name: str) -> BakedMap | None:
         """Return the map of that name, or None."""

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 INFO = "info"
 WARNING = "warning"
 ERROR = "error"
+#: remedies that can be applied: find the file of a missing image, allow the folder that it lies in
+LOCATE, ALLOW = "locate", "allow"
 SEVERITIES = (ERROR, WARNING, INFO)
 
 
@@ -21,3 +23,6 @@ class Finding:
     object: str = ""
     material: str = ""
     bundle: str = ""
+    image: str = ""
+    #: the remedy that can be applied for the artist, empty when there is none
+    act: str = ""

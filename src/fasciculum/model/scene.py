@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import json
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
 
 OPAQUE = "OPAQUE"
 MASK = "MASK"
 BLEND = "BLEND"
 ALPHA_MODES = (OPAQUE, MASK, BLEND)
+
+UNLIT = "KHR_materials_unlit"
 
 REPEAT = 0
 MIRROR = 1
@@ -38,6 +42,12 @@ class Image:
     embedded: bool
     has_alpha: bool
     problem: str = ""
+    #: where the file lies that it was read from, or would lie; empty for embedded ones
+    path: str = ""
+    #: the average of a sparse sample of the pixels, for each channel from 0 to 1
+    mean: tuple[float, ...] = ()
+    #: why it may not be read though it is named: it lies outside the folders that are allowed
+    outside: bool = False
 
     @property
     def missing(self) -> bool:
@@ -96,6 +106,8 @@ class Material:
     unlit: bool = False
     #: which of the scene's sources it came from
     source: int = 0
+    #: constants of extensions that change the look and that one material can carry for a whole bundle
+    extensions: dict[str, Any] = field(default_factory=dict, compare=False)
     #: what the file said and this version keeps as it is, such as extensions
     raw: dict[str, Any] = field(default_factory=dict, compare=False)
 
@@ -109,6 +121,11 @@ class Material:
             "emissive": self.emissive,
         }
         return {role: slot for role, slot in named.items() if slot is not None}
+
+    @cached_property
+    def look(self) -> str:
+        """What else than textures sets the material apart: its extensions' constants, as text."""
+        return json.dumps(self.extensions | ({UNLIT: {}} if self.unlit else {}), sort_keys=True)
 
 
 #: what a primitive without a material is drawn with, as glTF says
@@ -173,6 +190,16 @@ class Primitive:
     def __post_init__(self) -> None:
         freeze_arrays(self)
 
+    @cached_property
+    def shape(self) -> str:
+        """A digest of what a layout is made from: positions, triangles and UVs."""
+        return digest_of(self.positions, self.triangles, *self.uv_sets)
+
+    @cached_property
+    def shading(self) -> str:
+        """A digest of what else a bake reads: normals, tangents and vertex colours."""
+        return digest_of(self.normals, self.tangents, self.colors)
+
     def has_uv(self, number: int) -> bool:
         """Whether the UV set of that number is there."""
         return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)
@@ -199,6 +226,12 @@ class Node:
     source: int
     #: the node's number in its file
     number: int
+    #: which copy it is of a node that its file draws many times, -1 for the node itself
+    instance: int = -1
+    #: where the copy lies in its node's space, shape (4, 4)
+    local: NDArray[np.float64] | None = None
+    #: whether a skin moves its mesh, so that ``world`` stands for the skin's rest and not for the node's place
+    skinned: bool = False
 
     def __post_init__(self) -> None:
         freeze_arrays(self)
@@ -206,7 +239,7 @@ class Node:
 
 @dataclass(frozen=True, eq=False)
 class Object:
-    """What is drawn, put into bundles and paid for: a node's mesh, or its part of one alpha mode.
+    """What is drawn, put into bundles and paid for: a node's mesh, or its part of one alpha mode and look.
 
     ``key`` is unique in the scene and is also what the artist reads.
     """
@@ -219,13 +252,15 @@ class Object:
 
 @dataclass(frozen=True)
 class Source:
-    """A gathered file: as it was named, where it is, the hash of its bytes."""
+    """A gathered file: as it was named, where it is, the hash of its bytes and of the buffers beside it."""
 
     named: str
     path: str
     digest: str
-    #: the scene's number of the file's first image
-    first_image: int = 0
+    #: the scene's number of each of the file's images
+    images: tuple[int, ...] = ()
+    #: files beside it that were read, images not among them
+    beside: tuple[str, ...] = ()
     #: the JSON of a glTF file, for what is carried through to delivery
     raw: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
     #: the accessors that skins and animations read, by their number in the file
@@ -250,6 +285,41 @@ class Scene:
     @cached_property
     def _by_key(self) -> dict[str, Object]:
         return {item.key: item for item in self.objects}
+
+    @cached_property
+    def shapes(self) -> dict[str, str]:
+        """For each object a digest of what its layout is made from: its surface, its size and how it is read."""
+        found = {}
+        for item in self.objects:
+            linear = self.nodes[item.node].world[:3, :3]
+            form = linear.T @ linear
+            parts = [" ".join(f"{value:.6g}" for value in form.reshape(-1)), str(bool(np.linalg.det(linear) < 0))]
+            for primitive in self.primitives_of(item):
+                slots = self.material_of(primitive).slots()
+                parts += [primitive.shape, repr([(role, slot.uv_set) for role, slot in slots.items()])]
+            found[item.key] = digest_of(*parts)
+        return found
+
+    @cached_property
+    def surfaces(self) -> dict[str, str]:
+        """For each object a digest of what its maps are baked from, its shape aside."""
+        content = [self._content(material) for material in self.materials]
+        found = {}
+        for item in self.objects:
+            parts = []
+            for primitive in self.primitives_of(item):
+                parts += [primitive.shading, "" if primitive.material < 0 else content[primitive.material]]
+            found[item.key] = digest_of(*parts)
+        return found
+
+    def _content(self, material: Material) -> str:
+        """Return all that a material says about a surface as text, images by what they hold."""
+        bare = replace(material, base_color=None, metallic_roughness=None, normal=None, occlusion=None, emissive=None)
+        plain = replace(bare, name="", source=0, raw={})
+        slots = {
+            role: (self.images[slot.image].pixels, replace(slot, image=0)) for role, slot in material.slots().items()
+        }
+        return repr((plain, slots))
 
     def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
         """Return the primitives that the object draws."""

@@ -6,8 +6,9 @@ from fasciculum.baking.carried import Recipe, bake_carried
 from fasciculum.baking.needs import needs_of
 from fasciculum.baking.target import build_target
 from fasciculum.errors import UsageError
-from fasciculum.io.pixels import PixelStore, digest_of
+from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakedMap, Bundle, Texturing
+from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.progress import SILENT, Progress
 
@@ -20,7 +21,8 @@ def bake_digest(scene: Scene, bundle: Bundle) -> str:
     if layout is None:
         return ""
     settings = (bundle.bake.maps, bundle.bake.samples, bundle.bake.bleed, bundle.bake.bits, bundle.alpha_mode)
-    return digest_of(layout.made_from, layout.placements.tobytes(), repr(settings))
+    surfaces = (scene.surfaces[key] for key in bundle.objects)
+    return digest_of(layout.made_from, layout.placements, repr(settings), *surfaces)
 
 
 def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress = SILENT) -> Texturing:
@@ -81,4 +83,5 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
         double_sided=needs.double_sided,
         unlit=needs.unlit,
         made_from=bake_digest(scene, bundle),
+        extensions=needs.extensions,
     )

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import math
 
-from fasciculum.io.formats.gltf.reader import unique_name
+from fasciculum.io.objects import look_names, unique_name
 from fasciculum.model.bundle import BakeSettings, Bundle, SheetSettings
 from fasciculum.model.finding import WARNING, Finding
-from fasciculum.model.scene import ALPHA_MODES, BLEND, MASK, OPAQUE, Object, Scene
+from fasciculum.model.scene import ALPHA_MODES, BLEND, DEFAULT_MATERIAL, MASK, OPAQUE, Object, Scene
 from fasciculum.uv.density import ObjectFigures, object_figures
 
 RULES = ("one", "object", "alpha", "auto")
 NAMES = {OPAQUE: "Opaque", MASK: "Cut-out", BLEND: "Blend"}
+#: the look of a material without any extension
+PLAIN = DEFAULT_MATERIAL.look
 #: repeats from which a texture counts as strongly repeating, and the yield below which it would lose too much
 MANY_REPEATS, LOST_YIELD = 3.0, 0.35
 #: part of a sheet that islands usually fill
@@ -27,8 +29,8 @@ def bundle_objects(
     ----------
     rule : str
         ``one``: everything in one bundle with one alpha mode. ``object``: each by itself. ``alpha``: one for each
-        alpha mode. ``auto``: the same, unlit surfaces apart, and objects with strongly repeating textures apart
-        where that saves sharpness.
+        alpha mode. ``auto``: the same, other looks (unlit, clear coat, ...) apart, and objects with strongly
+        repeating textures apart where that saves sharpness.
     """
     findings: list[Finding] = []
     groups: list[tuple[str, str, list[Object]]] = []
@@ -66,13 +68,11 @@ def bundle_objects(
 def _by_cost(
     scene: Scene, mode: str, members: list[Object], sheet: SheetSettings
 ) -> list[tuple[str, str, list[Object]]]:
-    """Set unlit objects apart, and repeating ones that would lose most of their sharpness on a shared sheet."""
-    unlit = [
-        item
-        for item in members
-        if all(index >= 0 and scene.materials[index].unlit for index in scene.materials_of(item))
-    ]
-    lit = [item for item in members if item not in unlit]
+    """Set objects of another look apart, and repeating ones that would lose most sharpness on a shared sheet."""
+    looks: dict[str, list[Object]] = {}
+    for item in members:
+        looks.setdefault(look_of(scene, item), []).append(item)
+    lit = looks.pop(PLAIN, [])
     figures = {item.key: object_figures(scene, item) for item in lit}
     total = sum(figure.area for figure in figures.values())
     density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / total) if total > 0 else 0.0
@@ -87,4 +87,11 @@ def _by_cost(
     if not rest or apart * 4 > total:
         repeating, rest = [], lit
     name = NAMES[mode]
-    return [(name, mode, rest), (f"{name} repeats", mode, repeating), (f"{name} unlit", mode, unlit)]
+    apart_by_look = [(f"{name} {', '.join(look_names(look))}", mode, items) for look, items in looks.items()]
+    return [(name, mode, rest), (f"{name} repeats", mode, repeating), *apart_by_look]
+
+
+def look_of(scene: Scene, item: Object) -> str:
+    """Return what, beside textures, sets an object's materials apart; objects of several looks were split."""
+    index = next(iter(scene.materials_of(item)), -1)
+    return DEFAULT_MATERIAL.look if index < 0 else scene.materials[index].look

@@ -13,9 +13,11 @@ from fasciculum.baking.target import build_target
 from fasciculum.checks.layout import check_layout
 from fasciculum.checks.match import check_match
 from fasciculum.checks.mixing import clean_down_to
-from fasciculum.io.pixels import PixelStore, digest_of
+from fasciculum.io.objects import look_names
+from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing import own
 from fasciculum.model.bundle import Bundle, CheckResult, Fidelity, Layout
+from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.operations.lay_out import island_labels, sheet_triangles
@@ -172,6 +174,22 @@ def findings_of(scene: Scene, bundle: Bundle) -> list[Finding]:
                 INFO,
                 f"{bundle.name} mixes single- and double-sided materials; its one material draws both sides.",
                 "Bundle them apart where back faces cost too much.",
+                bundle=bundle.name,
+            )
+        )
+    looks = {
+        scene.material_of(primitive).look
+        for key in bundle.objects
+        for primitive in scene.primitives_of(scene.object(key))
+    }
+    if len(looks) > 1:
+        names = sorted({name for look in looks for name in look_names(look)})
+        findings.append(
+            Finding(
+                "looks",
+                WARNING,
+                f"{bundle.name} mixes materials that differ in {', '.join(names)}; its one material carries none.",
+                "Bundle them apart, or leave loose what depends on it.",
                 bundle=bundle.name,
             )
         )

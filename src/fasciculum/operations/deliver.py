@@ -15,13 +15,14 @@ from numpy.typing import NDArray
 from fasciculum import __version__
 from fasciculum.baking.target import corner_normals, corner_tangents
 from fasciculum.errors import OutputError
-from fasciculum.io.formats.gltf.writer import Delivery, OutputImage, Part, Writer, plain_part
+from fasciculum.io.formats.gltf.delivery import Delivery, OutputImage, Part
+from fasciculum.io.formats.gltf.writer import Writer, plain_part
 from fasciculum.io.formats.images import encode_png
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
-from fasciculum.model.scene import MASK, OPAQUE, Attribute, Object, Primitive
+from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Attribute, Object, Primitive
 from fasciculum.progress import SILENT, Progress
 
 
@@ -107,7 +108,7 @@ def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Pr
     progress.update(0.75, "Splitting vertices at the sheet's seams")
     _add_parts(document, ready, material_of, writer, delivery)
     progress.update(0.9, "Writing the files")
-    model = writer.write(delivery, generator=f"Fasciculum {__version__}")
+    model = writer.builder.glb(writer.root(delivery, generator=f"Fasciculum {__version__}"))
     for file, data in {f"{name}.glb": model, **files}.items():
         progress.check()
         write_whole(folder / file, data)
@@ -141,7 +142,7 @@ def _material(bundle: Bundle, textures: dict[str, int]) -> dict[str, Any]:
         material["occlusionTexture"] = {"index": textures["orm"]}
     if "normal" in textures:
         material["normalTexture"] = {"index": textures["normal"]}
-    extensions: dict[str, Any] = {}
+    extensions: dict[str, Any] = dict(made.extensions)
     emissive = made.map("emissive")
     if emissive is not None and "emissive" in textures:
         level = min(emissive.strength, 1.0)
@@ -150,7 +151,7 @@ def _material(bundle: Bundle, textures: dict[str, int]) -> dict[str, Any]:
         if emissive.strength > 1.0:
             extensions["KHR_materials_emissive_strength"] = {"emissiveStrength": emissive.strength}
     if made.unlit:
-        extensions["KHR_materials_unlit"] = {}
+        extensions = {UNLIT: {}}
     if extensions:
         material["extensions"] = extensions
     if bundle.alpha_mode != OPAQUE:

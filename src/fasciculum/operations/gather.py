@@ -2,33 +2,47 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.checks.registry import check_scene
-from fasciculum.errors import MissingFile, UnsupportedInput
-from fasciculum.io.formats.gltf.reader import read_gltf, unique_name
+from fasciculum.errors import InputError, MissingFile, UnsupportedInput
+from fasciculum.io.formats.gltf.reader import read_gltf
+from fasciculum.io.formats.obj.reader import read_obj
+from fasciculum.io.objects import unique_name
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.finding import Finding
-from fasciculum.model.scene import Aside, Material, Mesh, Object, Primitive, Scene, TextureSlot
+from fasciculum.model.finding import ERROR, Finding
+from fasciculum.model.lookup import HERE, Lookup
+from fasciculum.model.scene import Aside, Image, Material, Mesh, Object, Primitive, Scene, TextureSlot
 from fasciculum.progress import SILENT, Progress
 
-READERS = {".glb": read_gltf, ".gltf": read_gltf}
+READERS = {".glb": read_gltf, ".gltf": read_gltf, ".obj": read_obj}
+#: models that one folder may hold
+MOST_MODELS = 5_000
 
 
 def gather(
-    paths: Sequence[str], store: PixelStore, *, onto: Scene | None = None, progress: Progress = SILENT
+    paths: Sequence[str],
+    store: PixelStore,
+    *,
+    onto: Scene | None = None,
+    lookup: Lookup = HERE,
+    progress: Progress = SILENT,
 ) -> tuple[Scene, tuple[Finding, ...]]:
     """Read model files into one scene.
 
     Parameters
     ----------
     paths : sequence of str
-        As they were named.
+        As they were named. A folder stands for all models in it and below; one that cannot be read is a finding
+        there, while a file that was named itself is an error.
     store : PixelStore
     onto : Scene, optional
         A scene to add to.
+    lookup : Lookup
+        Where, beside the models' own folders, files may be found.
 
     Returns
     -------
@@ -42,31 +56,78 @@ def gather(
     """
     scene = onto or Scene()
     findings: list[Finding] = []
-    for number, named in enumerate(paths):
-        part = progress.part(number / len(paths), (number + 1) / len(paths))
+    files = [entry for named in paths for entry in _models(named)]
+    for number, (named, own) in enumerate(files):
+        part = progress.part(0.98 * number / len(files), 0.98 * (number + 1) / len(files))
         path = Path(named)
-        if not path.exists():
-            raise MissingFile("there is no such file.", file=named, hint="Check its path.")
         reader = READERS.get(path.suffix.lower())
         if reader is None:
             raise UnsupportedInput(
                 f"files that end in {path.suffix or 'nothing'} cannot be gathered.",
                 file=named,
-                hint="Export the model as .glb or .gltf.",
+                hint="Export the model as .glb, .gltf or .obj.",
             )
-        found, noticed = reader(path, store, named=named, progress=part)
+        try:
+            found, noticed = reader(path, store, named=named, lookup=lookup, progress=part)
+        except InputError as error:
+            if own:
+                raise
+            findings.append(
+                Finding("unreadable", ERROR, f"{named} was left out: {error.message}", error.hint or "Export it again.")
+            )
+            continue
         scene = join_scenes(scene, found)
         findings += noticed
+    if not scene.sources:
+        raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
+    progress.update(0.99, "Looking for what is unusual")
+    settle(scene)
     return scene, (*findings, *check_scene(scene))
+
+
+def settle(scene: Scene) -> None:
+    """Work out the digests that tell objects apart, while the artist is waiting anyway."""
+    assert scene.shapes.keys() == scene.surfaces.keys()
+
+
+def _models(named: str) -> list[tuple[str, bool]]:
+    """Return the models that a name stands for, and whether each was named itself.
+
+    Raises
+    ------
+    MissingFile
+        When there is nothing of that name, or no model in the folder.
+    """
+    path = Path(named)
+    if not path.exists():
+        raise MissingFile("there is no such file.", file=named, hint="Check its path.")
+    if not path.is_dir():
+        return [(named, True)]
+    found: list[tuple[str, bool]] = []
+    for folder, folders, files in os.walk(path):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        for name in sorted(files):
+            if Path(name).suffix.lower() in READERS and not name.startswith("."):
+                found.append((str(Path(folder) / name), False))
+        if len(found) > MOST_MODELS:
+            raise UnsupportedInput(
+                f"the folder holds more than {MOST_MODELS} models.", file=named, hint="Name a smaller folder."
+            )
+    if not found:
+        raise MissingFile(
+            "the folder holds no model.", file=named, hint="Name a folder with .glb, .gltf or .obj files."
+        )
+    return found
 
 
 def join_scenes(one: Scene, two: Scene) -> Scene:
     """Return both scenes as one; object keys of the second are made unique."""
-    images, materials = len(one.images), len(one.materials)
+    images, place = _joined_images(one, two)
+    materials = len(one.materials)
     meshes, nodes, sources = len(one.meshes), len(one.nodes), len(one.sources)
 
     def slot(value: TextureSlot | None) -> TextureSlot | None:
-        return None if value is None else replace(value, image=value.image + images)
+        return None if value is None else replace(value, image=place[value.image])
 
     def material(value: Material) -> Material:
         roles = ("base_color", "metallic_roughness", "normal", "occlusion", "emissive")
@@ -84,13 +145,15 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         return replace(value, primitives=primitives, aside=aside)
 
     taken = {item.key for item in one.objects}
+    numbers: dict[str, int] = {}
     objects: list[Object] = []
     for item in two.objects:
-        key = unique_name(item.key, taken)
+        key = unique_name(item.key, taken, numbers)
         taken.add(key)
         objects.append(replace(item, key=key, node=item.node + nodes))
     return Scene(
-        sources=one.sources + tuple(replace(item, first_image=item.first_image + images) for item in two.sources),
+        sources=one.sources
+        + tuple(replace(item, images=tuple(place[index] for index in item.images)) for item in two.sources),
         nodes=one.nodes
         + tuple(
             replace(
@@ -103,6 +166,28 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         ),
         meshes=one.meshes + tuple(mesh(value) for value in two.meshes),
         materials=one.materials + tuple(material(value) for value in two.materials),
-        images=one.images + two.images,
+        images=images,
         objects=one.objects + tuple(objects),
     )
+
+
+def _joined_images(one: Scene, two: Scene) -> tuple[tuple[Image, ...], list[int]]:
+    """Return the images of both scenes, each once, and where those of the second went.
+
+    Images are the same when their files hold the same bytes, or when the same file is missing.
+    """
+
+    def identity(image: Image) -> tuple[str, str]:
+        return ("pixels", image.pixels) if image.pixels else ("missing", image.path)
+
+    images = list(one.images)
+    known = {identity(image): index for index, image in enumerate(images) if image.pixels or image.path}
+    place = []
+    for image in two.images:
+        there = known.get(identity(image)) if image.pixels or image.path else None
+        if there is None:
+            there = len(images)
+            images.append(image)
+            known[identity(image)] = there
+        place.append(there)
+    return tuple(images), place

@@ -8,8 +8,8 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.io.pixels import digest_of
 from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import Object, Scene
 from fasciculum.packing.greedy import Rules, pack
 from fasciculum.packing.turns import angles
@@ -43,8 +43,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
     )
-    sources = sorted({scene.sources[scene.nodes[scene.object(key).node].source].digest for key in bundle.objects})
-    return digest_of(repr(made), *sources)
+    return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 
 
 def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:

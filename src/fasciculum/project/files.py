@@ -115,6 +115,7 @@ def _bundle_entry(
             made.double_sided,
             made.unlit,
             made.made_from,
+            made.extensions,
         )
     if bundle.check is not None:
         found = bundle.check
@@ -316,6 +317,7 @@ class ProjectReader:
             entry.double_sided,
             entry.unlit,
             entry.made_from,
+            entry.extensions,
         )
 
 

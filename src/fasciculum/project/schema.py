@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -78,6 +78,7 @@ class TexturingEntry(msgspec.Struct):
     double_sided: bool
     unlit: bool
     made_from: str
+    extensions: dict[str, Any] = {}
 
 
 class FidelityEntry(msgspec.Struct):

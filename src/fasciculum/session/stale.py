@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from fasciculum.io.pixels import digest_of
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
 from fasciculum.operations.bake import bake_digest
 from fasciculum.operations.check import check_digest

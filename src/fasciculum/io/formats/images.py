@@ -18,6 +18,8 @@ from fasciculum.errors import InputError, MalformedFile, OutputError, Unsupporte
 
 #: more texels than this are refused: 16384 x 16384
 MOST_TEXELS = 16384 * 16384
+#: an image beyond 8192 x 8192 must hold at least a byte for so many texels, so that a small file stays cheap
+LARGE, TEXELS_PER_BYTE = 8192 * 8192, 128
 FORMATS = {"PNG": "image/png", "JPEG": "image/jpeg", "WEBP": "image/webp"}
 
 
@@ -67,6 +69,12 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
                     item=place,
                     hint="Scale it down.",
                 )
+            if width * height > LARGE and width * height > TEXELS_PER_BYTE * len(data):
+                raise UnsupportedInput(
+                    f"the image claims to be {width} x {height} in {len(data)} bytes.",
+                    item=place,
+                    hint="Scale it down to what it shows.",
+                )
             deep = mime == "image/png" and data[24:25] == b"\x10"
             if deep:
                 return _decode_deep(data, place)
@@ -84,8 +92,11 @@ def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:
     found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
     if found is None:
         raise MalformedFile("the image cannot be decoded.", item=place, hint="Save it again as PNG.")
+    if found.dtype != np.uint16:
+        raise MalformedFile("the image is not of the depth that it claims.", item=place, hint="Save it again as PNG.")
     pixels = np.asarray(found, np.uint16)
-    if pixels.ndim == 2:
+    if pixels.ndim == 2 or pixels.shape[2] == 1:
+        pixels = pixels.reshape(pixels.shape[:2])
         return np.repeat(pixels[..., None], 3, axis=2)
     if pixels.shape[2] == 4:
         return np.ascontiguousarray(pixels[..., [2, 1, 0, 3]])

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import UnsupportedInput
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.model.scene import Attribute
 
@@ -19,18 +20,38 @@ COMPONENTS: dict[int, type[np.generic]] = {
     5126: np.float32,
 }
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}
-#: an accessor without a buffer view costs no bytes in the file; this bounds what it may ask for
-MOST_ZEROS = 1 << 26
+#: what all accessors may come to: bytes that any file may ask for, and so many times what it holds
+FREE_BYTES, TIMES = 64 << 20, 16
 
 
 def read_raw(container: Container, index: int) -> Attribute:
-    """Return an accessor's elements in their stored type.
+    """Return an accessor's elements in their stored type; one that is read again is the same array.
 
     Raises
     ------
     MalformedFile
         When a type is unknown or a range reaches past its data.
+    UnsupportedInput
+        When the file's accessors ask for far more than it holds.
     """
+    if index not in container.attributes:
+        container.attributes[index] = _read(container, index)
+    return container.attributes[index]
+
+
+def _spend(container: Container, size: int, item: str) -> None:
+    container.spent += size
+    held = len(container.data) + sum(len(data) for data in container.buffers.values())
+    if container.spent > FREE_BYTES + TIMES * held:
+        raise UnsupportedInput(
+            "the accessors ask for far more data than the file holds.",
+            file=container.path.name,
+            item=item,
+            hint="Export the model again, each piece of data once.",
+        )
+
+
+def _read(container: Container, index: int) -> Attribute:
     item = f"accessors[{index}]"
     if index >= len(container.document.accessors):
         raise container.fail(f"there is no accessor {index}.", item)
@@ -42,13 +63,13 @@ def read_raw(container: Container, index: int) -> Attribute:
     kind = np.dtype(COMPONENTS[accessor.component_type]).newbyteorder("<")
     width = WIDTHS[accessor.type]
     if accessor.buffer_view is None:
-        if accessor.count * width > MOST_ZEROS:
-            raise container.fail(f"{accessor.count} elements without data are too many.", item)
+        _spend(container, accessor.count * width * kind.itemsize, item)
         values = np.zeros((accessor.count, width), kind)
     else:
         values = _strided(
             container, accessor.buffer_view, accessor.byte_offset, accessor.count, kind, accessor.type, item
         )
+        _spend(container, values.nbytes, item)
     if accessor.sparse is not None:
         values = values.copy()
         _substitute(container, values, index, kind)
@@ -107,6 +128,13 @@ def _substitute(container: Container, values: NDArray[Any], index: int, kind: np
         accessor.type,
         item,
     )
+
+
+def read_float(container: Container, index: int) -> NDArray[np.float32]:
+    """Return an accessor's elements as float32; one that is read again is the same array."""
+    if index not in container.floats:
+        container.floats[index] = as_float(read_raw(container, index))
+    return container.floats[index]
 
 
 def as_float(attribute: Attribute) -> NDArray[np.float32]:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import struct
+import urllib.parse
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import OutputError
 from fasciculum.model.scene import Attribute
 
 COMPONENT_OF = {
@@ -111,25 +113,41 @@ class Builder:
         """Append an embedded image."""
         return self.add("images", {"bufferView": self.view(data), "mimeType": mime, "name": name})
 
-    def document(self, root: dict[str, Any]) -> dict[str, Any]:
+    def document(self, root: dict[str, Any], uri: str = "") -> dict[str, Any]:
         """Return the whole JSON with the lists that are not empty, and the extensions that are used."""
         whole = root | {name: items for name, items in self.json.items() if items}
         if self.binary:
-            whole["buffers"] = [{"byteLength": len(self.binary)}]
+            whole["buffers"] = [{"byteLength": len(self.binary)} | ({"uri": uri} if uri else {})]
         used = sorted(_extensions_in(whole))
         if used:
             whole["extensionsUsed"] = used
         return whole
 
     def glb(self, root: dict[str, Any]) -> bytes:
-        """Return the file as one GLB."""
+        """Return the file as one GLB.
+
+        Raises
+        ------
+        OutputError
+            When it would be larger than the format's 4 GiB.
+        """
         text = json.dumps(self.document(root), separators=(",", ":"), ensure_ascii=False).encode()
         text += b" " * (-len(text) % 4)
         binary = bytes(self.binary) + b"\0" * (-len(self.binary) % 4)
+        whole = 12 + 8 + len(text) + (8 + len(binary) if binary else 0)
+        if whole >= 1 << 32:
+            raise OutputError(
+                "the GLB would be larger than 4 GiB.", hint="Deliver .gltf, or textures beside the model."
+            )
         chunks = struct.pack("<II", len(text), 0x4E4F534A) + text
         if binary:
             chunks += struct.pack("<II", len(binary), 0x004E4942) + binary
-        return struct.pack("<III", 0x46546C67, 2, 12 + len(chunks)) + chunks
+        return struct.pack("<III", 0x46546C67, 2, whole) + chunks
+
+    def gltf(self, root: dict[str, Any], uri: str) -> tuple[bytes, bytes]:
+        """Return the file as JSON, and the buffer that it refers to as ``uri``."""
+        text = json.dumps(self.document(root, urllib.parse.quote(uri)), indent=1, ensure_ascii=False).encode()
+        return text, bytes(self.binary)
 
 
 def _extensions_in(value: Any) -> set[str]:

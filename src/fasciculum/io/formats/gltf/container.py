@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import binascii
-import json
+import re
 import struct
 import urllib.parse
 from dataclasses import dataclass, field
@@ -12,14 +12,19 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+import numpy as np
+from numpy.typing import NDArray
 
-from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
+from fasciculum.errors import MalformedFile, UnsupportedInput
 from fasciculum.io.formats.gltf import schema
+from fasciculum.io.places import Places, read_file
+from fasciculum.model.lookup import HERE, Lookup
+from fasciculum.model.scene import Attribute
 
 JSON_CHUNK = 0x4E4F534A
 BINARY_CHUNK = 0x004E4942
-#: files larger than this are refused before they are read
-MOST_BYTES = 4 << 30
+#: JSON is judged by these before it is parsed: bytes, nesting, and lists' and objects' entries
+MOST_TEXT, MOST_DEPTH, MOST_PARTS = 1 << 30, 64, 10_000_000
 
 
 @dataclass
@@ -31,7 +36,13 @@ class Container:
     raw: dict[str, Any]
     data: bytes
     binary: bytes | memoryview | None
-    _buffers: dict[int, memoryview] = field(default_factory=dict)
+    places: Places
+    buffers: dict[int, memoryview] = field(default_factory=dict)
+    #: what has been read of accessors, by their number, and the bytes that they came to
+    attributes: dict[int, Attribute] = field(default_factory=dict)
+    floats: dict[int, NDArray[np.float32]] = field(default_factory=dict)
+    triangles: dict[tuple[int | None, int, int], NDArray[np.int32]] = field(default_factory=dict)
+    spent: int = 0
 
     def fail(self, message: str, item: str, hint: str = "Export the model again.") -> MalformedFile:
         """Return the error for a place in this file."""
@@ -39,9 +50,9 @@ class Container:
 
     def buffer(self, index: int) -> memoryview:
         """Return a buffer's bytes, read once."""
-        if index not in self._buffers:
-            self._buffers[index] = self._read_buffer(index)
-        return self._buffers[index]
+        if index not in self.buffers:
+            self.buffers[index] = self._read_buffer(index)
+        return self.buffers[index]
 
     def _read_buffer(self, index: int) -> memoryview:
         item = f"buffers[{index}]"
@@ -70,80 +81,77 @@ class Container:
         return data[view.byte_offset : view.byte_offset + view.byte_length]
 
     def read_uri(self, uri: str, item: str) -> bytes:
-        """Return the bytes of a data URI, or of a file in the model's folder or below."""
-        if uri.startswith("data:"):
-            head, _, body = uri.partition(",")
-            if not head.endswith(";base64"):
-                return urllib.parse.unquote_to_bytes(body)
-            try:
-                return base64.b64decode(body, validate=True)
-            except binascii.Error as error:
-                raise self.fail(f"the data URI is not valid base64 ({error}).", item) from error
-        if urllib.parse.urlsplit(uri).scheme:
-            raise UnsupportedInput(
-                "the file refers to an address outside its folder.",
-                file=self.path.name,
-                item=item,
-                hint="Put the data beside the model.",
-            )
-        folder = self.path.parent.resolve()
+        """Return the bytes of a data URI, or of a file in a folder that may be read."""
+        if not uri.startswith("data:"):
+            return self.places.data(uri, item)
+        head, _, body = uri.partition(",")
+        if not head.endswith(";base64"):
+            return urllib.parse.unquote_to_bytes(body)
         try:
-            target = (folder / urllib.parse.unquote(uri)).resolve()
-            if not target.is_relative_to(folder):
-                raise UnsupportedInput(
-                    f"the file refers to {uri}, which is outside its folder.",
-                    file=self.path.name,
-                    item=item,
-                    hint="Put it below the folder of the model.",
-                )
-            return target.read_bytes()
-        except (OSError, ValueError) as error:
-            if isinstance(error, InputError):
-                raise
-            raise MissingFile(
-                f"{uri[:200]} cannot be read.",
-                file=self.path.name,
-                item=item,
-                hint="Put the file back beside the model.",
-            ) from error
+            return base64.b64decode(body, validate=True)
+        except (binascii.Error, ValueError) as error:
+            raise self.fail(f"the data URI is not valid base64 ({error}).", item) from error
 
 
-def open_container(path: Path) -> Container:
+def open_container(path: Path, lookup: Lookup = HERE) -> Container:
     """Read and check the outside of a .gltf or .glb file.
+
+    Parameters
+    ----------
+    path : Path
+    lookup : Lookup
+        Where, beside the model's own folder, files may be found.
 
     Raises
     ------
     MissingFile, MalformedFile, UnsupportedInput
     """
-    try:
-        if path.stat().st_size > MOST_BYTES:
-            raise UnsupportedInput("the file is larger than 4 GiB.", file=str(path), hint="Split it.")
-        data = path.read_bytes()
-    except OSError as error:
-        if isinstance(error, InputError):
-            raise
-        raise MissingFile(
-            f"the file cannot be read ({error.strerror}).", file=str(path), hint="Check its path."
-        ) from error
+    data = read_file(path)
     binary: memoryview | None = None
     if data[:4] == b"glTF":
         text, binary = _chunks(data, path)
     else:
-        text = data
+        text = data.removeprefix(b"\xef\xbb\xbf")
+    _judge(text, path)
     try:
         document = msgspec.json.decode(text, type=schema.Document)
-        raw = json.loads(text)
+        raw = msgspec.json.decode(text)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
         raise MalformedFile(
             f"the JSON part is not right: {error}.", file=path.name, hint="Export the model again."
         ) from error
     if not document.asset.version.startswith("2."):
         raise UnsupportedInput(
-            f"the file is glTF {document.asset.version}, not 2.0.",
+            f"the file is glTF {document.asset.version[:20]!r}, not 2.0.",
             file=path.name,
             hint="Export it as glTF 2.0.",
         )
-    return Container(path, document, raw, data, binary)
+    return Container(path, document, raw, data, binary, Places(path, lookup))
+
+
+def _judge(text: bytes | memoryview, path: Path) -> None:
+    """Refuse JSON that is nested too deeply or has too many parts, before it is parsed.
+
+    Raises
+    ------
+    UnsupportedInput
+    """
+    if len(text) > MOST_TEXT:
+        raise UnsupportedInput("the JSON part is larger than 1 GiB.", file=path.name, hint="Keep buffers in a .bin.")
+    bare = np.frombuffer(re.sub(rb'"(?:[^"\\]|\\.)*"', b"", text, flags=re.DOTALL), np.uint8)
+    opening, closing = (bare == ord("[")) | (bare == ord("{")), (bare == ord("]")) | (bare == ord("}"))
+    parts = int(opening.sum()) + int((bare == ord(",")).sum())
+    if parts > MOST_PARTS:
+        raise UnsupportedInput(
+            f"the JSON part has {parts} parts; {MOST_PARTS} is the most.", file=path.name, hint="Split the model."
+        )
+    depth = np.cumsum(opening.astype(np.int32) - closing.astype(np.int32))
+    if len(depth) and int(depth.max()) > MOST_DEPTH:
+        raise UnsupportedInput(
+            f"the JSON part is nested {int(depth.max())} deep; {MOST_DEPTH} is the most.",
+            file=path.name,
+            hint="Remove what was put into extras.",
+        )
 
 
 def _chunks(data: bytes, path: Path) -> tuple[bytes, memoryview | None]:

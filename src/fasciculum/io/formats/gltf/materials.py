@@ -3,80 +3,65 @@
 from __future__ import annotations
 
 import urllib.parse
+from dataclasses import replace
 from typing import Any
 
 import msgspec
 import numpy as np
 
-from fasciculum.errors import FasciculumError
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.container import Container
-from fasciculum.io.formats.images import decode
-from fasciculum.io.pixels import PixelStore, digest_of
-from fasciculum.model.finding import WARNING, Finding
-from fasciculum.model.scene import ALPHA_MODES, CLAMP, MIRROR, REPEAT, Image, Material, TextureSlot
+from fasciculum.io.formats.gltf.glossiness import convert, convert_pixels
+from fasciculum.io.formats.gltf.looks import NEUTRAL, constants
+from fasciculum.io.image_store import Wanted, image_of, read_images
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.scene import ALPHA_MODES, CLAMP, MIRROR, REPEAT, UNLIT, Image, Material, TextureSlot
 from fasciculum.progress import Progress
 
 WRAPS = {10497: REPEAT, 33648: MIRROR, 33071: CLAMP}
 NEAREST = (9728,)
 SPECULAR_GLOSSINESS = "KHR_materials_pbrSpecularGlossiness"
-CARRIED_EXTENSIONS = {
-    "KHR_materials_emissive_strength",
-    "KHR_materials_unlit",
-    SPECULAR_GLOSSINESS,
-}
+STRENGTH = "KHR_materials_emissive_strength"
+#: baked, or told apart by name elsewhere
+CARRIED_EXTENSIONS = {STRENGTH, UNLIT, SPECULAR_GLOSSINESS, *NEUTRAL}
 
 
-def read_images(
+def gltf_images(
     container: Container, store: PixelStore, progress: Progress, findings: list[Finding]
 ) -> tuple[Image, ...]:
     """Decode every image into the store; what cannot be read becomes an image without pixels and a finding."""
-    images = []
-    total = max(len(container.document.images), 1)
+    wanted = []
     for index, image in enumerate(container.document.images):
-        name = (
-            image.name
-            or (urllib.parse.unquote(image.uri) if image.uri and not image.uri.startswith("data:") else "")
-            or f"image {index}"
-        )
-        progress.update(index / total, f"Reading {name}")
+        beside = image.uri is not None and not image.uri.startswith("data:")
+        name = image.name or (urllib.parse.unquote(str(image.uri)) if beside else "") or f"image {index}"
         item = f"images[{index}]"
-        embedded = image.uri is None or image.uri.startswith("data:")
-        source = "" if embedded else str(image.uri)
-        try:
-            if image.uri is not None:
-                data = container.read_uri(image.uri, item)
-            elif image.buffer_view is not None:
-                data = bytes(container.view(image.buffer_view))
-            else:
-                raise container.fail("the image has neither a file nor data.", item)
-            images.append(_store_image(name, data, store, source, embedded, item))
-        except FasciculumError as error:
-            images.append(Image(name, 0, 0, 0, 0, "", source, embedded, False, error.message))
-            findings.append(
-                Finding(
-                    "missing_texture",
-                    WARNING,
-                    f"The image {name} cannot be used: {error.message}",
-                    error.hint or "Put the file back; until then the factor colour is baked.",
-                )
-            )
-    return tuple(images)
+        wanted.append(Wanted(name[:200], item, str(image.uri) if beside else "", _reader(container, image, item)))
+    images, problems = read_images(wanted, container.places, store, progress)
+    findings += problems
+    return images
 
 
-def _store_image(name: str, data: bytes, store: PixelStore, source: str, embedded: bool, item: str) -> Image:
-    key = digest_of(data)
-    pixels = store.get(key) if store.has(key) else decode(data, place=item)
-    store.put(pixels, key=key)
-    store.put_encoded(key, data)
-    height, width, channels = pixels.shape
-    opaque = np.iinfo(pixels.dtype).max
-    alpha = channels == 4 and bool((pixels[..., 3] < opaque).any())
-    return Image(name, width, height, channels, pixels.dtype.itemsize * 8, key, source, embedded, alpha)
+def _reader(container: Container, image: schema.Image, item: str) -> Any:
+    def data() -> bytes:
+        if image.uri is not None:
+            return container.read_uri(image.uri, item)
+        if image.buffer_view is None:
+            raise container.fail("the image has neither a file nor data.", item)
+        return bytes(container.view(image.buffer_view))
+
+    return data
 
 
-def read_materials(container: Container, findings: list[Finding]) -> tuple[Material, ...]:
+def read_materials(
+    container: Container, images: list[Image], store: PixelStore, findings: list[Finding]
+) -> tuple[Material, ...]:
     """Return the file's materials.
+
+    Parameters
+    ----------
+    images : list of Image
+        Those of the file; images that a conversion makes are added behind them.
 
     Raises
     ------
@@ -84,7 +69,7 @@ def read_materials(container: Container, findings: list[Finding]) -> tuple[Mater
         When a texture, image or sampler that is named is not there.
     """
     return tuple(
-        _Reader(container, index, material, findings).read()
+        _Reader(container, index, material, images, store, findings).read()
         for index, material in enumerate(container.document.materials)
     )
 
@@ -92,11 +77,21 @@ def read_materials(container: Container, findings: list[Finding]) -> tuple[Mater
 class _Reader:
     """Reads one material; keeps what every step needs to say where it is."""
 
-    def __init__(self, container: Container, index: int, material: schema.Material, findings: list[Finding]) -> None:
+    def __init__(
+        self,
+        container: Container,
+        index: int,
+        material: schema.Material,
+        images: list[Image],
+        store: PixelStore,
+        findings: list[Finding],
+    ) -> None:
         self.container = container
+        self.images = images
+        self.store = store
         self.item = f"materials[{index}]"
         self.material = material
-        self.name = material.name or f"material {index}"
+        self.name = material.name[:200] or f"material {index}"
         self.raw = container.raw["materials"][index]
         self.findings = findings
 
@@ -105,17 +100,15 @@ class _Reader:
         if material.alpha_mode not in ALPHA_MODES:
             raise self.container.fail(f"the alpha mode {material.alpha_mode!r} is not known.", self.item)
         for extension in sorted(set(material.extensions) - CARRIED_EXTENSIONS):
-            self.findings.append(
-                Finding(
-                    "material_extension",
-                    WARNING,
-                    f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material is baked.",
-                    "Leave its objects loose if the look depends on it.",
-                    material=self.name,
-                )
+            self.tell(
+                "material_extension",
+                f"{self.name} uses {extension}, which a sheet does not carry; the rest of the material is baked.",
+                "Leave its objects loose if the look depends on it.",
             )
         pbr = material.pbr_metallic_roughness
-        strength = material.extensions.get("KHR_materials_emissive_strength", {}).get("emissiveStrength", 1.0)
+        strength = self.extension(STRENGTH).get("emissiveStrength", 1.0)
+        if not isinstance(strength, (int, float)) or not 0 <= strength <= 1e9:
+            raise self.container.fail("the emissive strength is no sensible number.", self.item)
         values: dict[str, Any] = {
             "base_color_factor": pbr.base_color_factor,
             "base_color": self.slot(pbr.base_color_texture),
@@ -137,30 +130,84 @@ class _Reader:
             alpha_mode=material.alpha_mode,
             alpha_cutoff=material.alpha_cutoff,
             double_sided=material.double_sided,
-            unlit="KHR_materials_unlit" in material.extensions,
+            unlit=UNLIT in material.extensions,
+            extensions=self.looks(),
             raw=self.raw,
             **values,
         )
 
+    def tell(self, code: str, message: str, remedy: str, severity: str = WARNING) -> None:
+        self.findings.append(Finding(code, severity, message, remedy, material=self.name))
+
+    def extension(self, name: str) -> dict[str, Any]:
+        value = self.material.extensions.get(name, {})
+        if not isinstance(value, dict):
+            raise self.container.fail(f"{name} is no object.", self.item)
+        return value
+
+    def looks(self) -> dict[str, Any]:
+        """Return the constants that the bundle's one material can carry, telling of the textures that it cannot."""
+        kept = {}
+        for name in sorted(set(self.material.extensions) & set(NEUTRAL)):
+            try:
+                values, textures = constants(name, self.material.extensions[name])
+            except ValueError as error:
+                raise self.container.fail(f"{error}.", self.item) from error
+            if values or textures:
+                kept[name] = values
+            if textures:
+                self.tell(
+                    "look_texture",
+                    f"{self.name}: of {name} the constants are carried, but not {', '.join(textures)}.",
+                    "Leave its objects loose if the look depends on it.",
+                )
+        return kept
+
     def specular_glossiness(self) -> dict[str, Any]:
-        """Read the diffuse half of specular-glossiness as a dielectric."""
-        glossy = self.convert(self.material.extensions[SPECULAR_GLOSSINESS], schema.SpecularGlossiness)
-        self.findings.append(
-            Finding(
-                "specular_glossiness",
-                WARNING,
-                f"{self.name} is specular-glossiness; its diffuse colour and "
-                "glossiness factor are carried, its specular texture is not.",
-                "Convert the material to metallic-roughness.",
-                material=self.name,
-            )
-        )
-        return {
-            "base_color_factor": glossy.diffuse_factor,
-            "base_color": self.slot(glossy.diffuse_texture),
-            "metallic_factor": 0.0,
-            "roughness_factor": 1.0 - glossy.glossiness_factor,
+        """Turn a specular-glossiness material into base colour, metallic and roughness."""
+        glossy = self.convert(self.extension(SPECULAR_GLOSSINESS), schema.SpecularGlossiness)
+        one, two = self.slot(glossy.diffuse_texture), self.slot(glossy.specular_glossiness_texture)
+        one, two = (slot if slot is None or not self.images[slot.image].missing else None for slot in (one, two))
+        values: dict[str, Any] = {
+            "base_color_factor": (1.0, 1.0, 1.0, 1.0),
+            "metallic_factor": 1.0,
+            "roughness_factor": 1.0,
         }
+        if one is not None and two is not None and replace(one, image=0) != replace(two, image=0):
+            self.tell(
+                "specular_glossiness",
+                f"{self.name} reads its specular texture through other UVs than its diffuse one; "
+                "the specular texture is left out.",
+                "Convert the material to metallic-roughness.",
+            )
+            two = None
+        lead = one or two
+        if lead is None:
+            diffuse = np.array(glossy.diffuse_factor[:3], np.float64)
+            color, metallic = convert(np.clip(diffuse, 0, 1), np.clip(np.array(glossy.specular_factor), 0, 1))
+            opacity = glossy.diffuse_factor[3]
+            return {
+                "base_color_factor": (float(color[0]), float(color[1]), float(color[2]), opacity),
+                "metallic_factor": float(metallic),
+                "roughness_factor": 1.0 - glossy.glossiness_factor,
+            }
+        base, orm = convert_pixels(
+            self.store.get(self.images[one.image].pixels) if one else None,
+            self.store.get(self.images[two.image].pixels) if two else None,
+            glossy.diffuse_factor,
+            glossy.specular_factor,
+            glossy.glossiness_factor,
+        )
+        self.tell(
+            "specular_glossiness",
+            f"{self.name} is specular-glossiness; it is baked as metallic-roughness, converted texture by texture.",
+            "",
+            INFO,
+        )
+        for role, pixels, kind in (("base_color", base, "base colour"), ("metallic_roughness", orm, "roughness")):
+            values[role] = replace(lead, image=len(self.images))
+            self.images.append(image_of(f"{self.name} {kind}", pixels, self.store.put(pixels)))
+        return values
 
     def convert(self, value: Any, kind: type) -> Any:
         try:
@@ -175,8 +222,8 @@ class _Reader:
         if info.index >= len(document.textures):
             raise self.container.fail(f"there is no texture {info.index}.", self.item)
         texture = document.textures[info.index]
-        webp = texture.extensions.get("EXT_texture_webp", {}).get("source")
-        source = texture.source if texture.source is not None else webp
+        webp = texture.extensions.get("EXT_texture_webp", {})
+        source = texture.source if texture.source is not None else _index(webp, "source")
         if source is None:
             self.findings.append(
                 Finding(
@@ -208,3 +255,9 @@ class _Reader:
             scale=transform.scale,
             nearest=sampler.mag_filter in NEAREST,
         )
+
+
+def _index(value: Any, name: str) -> int | None:
+    """Return an index from a part of the JSON that no schema covers, None where there is none."""
+    found = value.get(name) if isinstance(value, dict) else None
+    return found if isinstance(found, int) and not isinstance(found, bool) and found >= 0 else None

@@ -6,12 +6,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.gltf import schema
-from fasciculum.io.formats.gltf.accessors import as_float, read_raw
+from fasciculum.io.formats.gltf.accessors import read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Aside, Attribute, Mesh, Primitive
 
 POINTS_AND_LINES = (0, 1, 2, 3)
+#: metres; what lies farther away has lost all its digits
+FARTHEST = 1e9
+MOST_UV_SETS = 16
+#: indices without a buffer view are all zero, and draw nothing
+MOST_BARE = 1 << 16
 
 
 def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh:
@@ -23,12 +28,15 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
         When an attribute or an index is out of range or of the wrong shape.
     """
     mesh = container.document.meshes[index]
-    name = mesh.name or f"mesh {index}"
+    name = mesh.name[:200] or f"mesh {index}"
     primitives, aside = [], []
     for number, primitive in enumerate(mesh.primitives):
         item = f"meshes[{index}].primitives[{number}]"
+        material = -1 if primitive.material is None else primitive.material
+        if material >= len(container.document.materials):
+            raise container.fail(f"there is no material {material}.", item)
         if primitive.mode in POINTS_AND_LINES:
-            aside.append(_read_aside(container, primitive))
+            aside.append(_read_aside(container, primitive, item))
             findings.append(
                 Finding(
                     "not_triangles",
@@ -46,50 +54,91 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
     return Mesh(name, tuple(primitives), tuple(aside), kept)
 
 
-def _read_aside(container: Container, primitive: schema.Primitive) -> Aside:
-    attributes = {name: read_raw(container, index) for name, index in primitive.attributes.items()}
-    indices = None if primitive.indices is None else read_raw(container, primitive.indices)
+def _read_aside(container: Container, primitive: schema.Primitive, item: str) -> Aside:
+    attributes = _attributes(container, primitive, item)
+    indices = None
+    if primitive.indices is not None:
+        _indices(container, primitive, len(attributes["POSITION"].values), item)
+        indices = read_raw(container, primitive.indices)
     return Aside(primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material)
 
 
-def _read_primitive(
-    container: Container, primitive: schema.Primitive, item: str, mesh: str, findings: list[Finding]
-) -> Primitive:
+def _attributes(container: Container, primitive: schema.Primitive, item: str) -> dict[str, Attribute]:
+    """Return all vertex attributes, of as many rows as there are positions and of the widths that glTF gives them."""
     if "POSITION" not in primitive.attributes:
         raise container.fail("there is no POSITION.", item)
     raw = {name: read_raw(container, index) for name, index in primitive.attributes.items()}
     count = len(raw["POSITION"].values)
     widths = {"POSITION": (3,), "NORMAL": (3,), "TANGENT": (4,)}
+    by_start = {"TEXCOORD": (2,), "COLOR": (3, 4), "JOINTS": (4,), "WEIGHTS": (4,)}
     for name, attribute in raw.items():
         if len(attribute.values) != count:
-            raise container.fail(f"{name} has {len(attribute.values)} rows, POSITION {count}.", item)
-        allowed = widths.get(name, (2,) if name.startswith("TEXCOORD_") else (3, 4))
-        known = name in widths or name.startswith(("TEXCOORD_", "COLOR_"))
-        if known and attribute.values.shape[1] not in allowed:
-            raise container.fail(f"{name} is of type {attribute.type}.", item)
-    positions = as_float(raw["POSITION"])
-    if not np.isfinite(positions).all():
+            raise container.fail(f"{name[:80]} has {len(attribute.values)} rows, POSITION {count}.", item)
+        allowed = widths.get(name) or by_start.get(name.split("_")[0])
+        if allowed and attribute.values.shape[1] not in allowed:
+            raise container.fail(f"{name[:80]} is of type {attribute.type}.", item)
+    places = read_float(container, primitive.attributes["POSITION"])
+    if not np.isfinite(places).all():
         raise container.fail("a position is not finite.", item)
-    triangles = _triangles(container, primitive, count, item)
-    material = -1 if primitive.material is None else primitive.material
-    if material >= len(container.document.materials):
-        raise container.fail(f"there is no material {material}.", item)
-    uv_sets = _uv_sets(raw, mesh, findings)
-    colors = None
-    if "COLOR_0" in raw:
-        colors = as_float(raw["COLOR_0"])
-        if colors.shape[1] == 3:
-            colors = np.concatenate([colors, np.ones((count, 1), np.float32)], axis=1)
-    normals = as_float(raw["NORMAL"]) if "NORMAL" in raw else None
-    tangents = as_float(raw["TANGENT"]) if "TANGENT" in raw else None
+    if len(places) and float(np.abs(places).max()) > FARTHEST:
+        raise container.fail(f"a position is more than {FARTHEST:g} m away.", item)
+    return raw
+
+
+def _read_primitive(
+    container: Container, primitive: schema.Primitive, item: str, mesh: str, findings: list[Finding]
+) -> Primitive:
+    raw = _attributes(container, primitive, item)
+    numbers = primitive.attributes
+    positions = read_float(container, numbers["POSITION"])
+    count = len(positions)
+
+    def finite(name: str, instead: float) -> NDArray[np.float32] | None:
+        if name not in numbers:
+            return None
+        values = read_float(container, numbers[name])
+        if np.isfinite(values).all():
+            return values
+        findings.append(
+            Finding(
+                "broken_attribute",
+                WARNING,
+                f"{mesh} has values of {name} that are not finite; they were set to {instead:g}.",
+                "Repair them and export the model again.",
+                object=mesh,
+            )
+        )
+        container.floats[numbers[name]] = np.where(np.isfinite(values), values, np.float32(instead))
+        return container.floats[numbers[name]]
+
+    sets = sorted(
+        int(name[9:]) for name in raw if name.startswith("TEXCOORD_") and name[9:].isdecimal() and len(name) < 12
+    )
+    uv_sets = []
+    for number in range(min(max(sets, default=-1) + 1, MOST_UV_SETS)):
+        found = finite(f"TEXCOORD_{number}", 0.0)
+        uv_sets.append(np.zeros((0, 2), np.float32) if found is None else found)
+    colors = finite("COLOR_0", 1.0)
+    if colors is not None and colors.shape[1] == 3:
+        colors = np.concatenate([colors, np.ones((count, 1), np.float32)], axis=1)
     plain = {"POSITION", "NORMAL", "TANGENT", "COLOR_0"}
     extra = {
         name: attribute for name, attribute in raw.items() if name not in plain and not name.startswith("TEXCOORD_")
     }
-    targets = tuple(
-        {name: _target(container, index, count, item) for name, index in target.items()} for target in primitive.targets
+    return Primitive(
+        positions,
+        _triangles(container, primitive, count, item),
+        finite("NORMAL", 0.0),
+        finite("TANGENT", 0.0),
+        tuple(uv_sets),
+        colors,
+        -1 if primitive.material is None else primitive.material,
+        extra,
+        tuple(
+            {name: _target(container, index, count, item) for name, index in target.items()}
+            for target in primitive.targets
+        ),
     )
-    return Primitive(positions, triangles, normals, tangents, uv_sets, colors, material, extra, targets)
 
 
 def _target(container: Container, index: int, count: int, item: str) -> Attribute:
@@ -99,50 +148,46 @@ def _target(container: Container, index: int, count: int, item: str) -> Attribut
     return attribute
 
 
-def _uv_sets(raw: dict[str, Attribute], mesh: str, findings: list[Finding]) -> tuple[NDArray[np.float32], ...]:
-    numbers = [int(name[9:]) for name in raw if name.startswith("TEXCOORD_") and name[9:].isdecimal()]
-    sets = []
-    for number in range(min(max(numbers, default=-1) + 1, 64)):
-        name = f"TEXCOORD_{number}"
-        uvs = as_float(raw[name]) if name in raw else np.zeros((0, 2), np.float32)
-        if not np.isfinite(uvs).all():
-            findings.append(
-                Finding(
-                    "broken_uvs",
-                    WARNING,
-                    f"{mesh} has texture coordinates that are not finite; they were set to 0.",
-                    "Repair the UVs and export the model again.",
-                    object=mesh,
-                )
-            )
-            uvs = np.nan_to_num(uvs, nan=0.0, posinf=0.0, neginf=0.0)
-        sets.append(uvs)
-    return tuple(sets)
+def _indices(container: Container, primitive: schema.Primitive, count: int, item: str) -> NDArray[np.int32]:
+    """Return a primitive's indices, each of them less than the number of its vertices."""
+    assert primitive.indices is not None
+    raw = read_raw(container, primitive.indices)
+    if raw.values.dtype.kind != "u" or raw.values.shape[1] != 1:
+        raise container.fail("the indices are not unsigned whole numbers.", item)
+    top = int(raw.values.max()) if len(raw.values) else -1
+    if top >= count:
+        raise container.fail(f"an index is {top} where there are {count} vertices.", item)
+    return raw.values[:, 0].astype(np.int32)
 
 
 def _triangles(container: Container, primitive: schema.Primitive, count: int, item: str) -> NDArray[np.int32]:
+    """Return the corners of triangles; primitives that share their indices share the array."""
+    key = (primitive.indices, primitive.mode, count)
+    if primitive.indices is not None and key in container.triangles:
+        return container.triangles[key]
     if primitive.indices is None:
-        indices = np.arange(count, dtype=np.int64)
+        indices = np.arange(count, dtype=np.int32)
     else:
-        raw = read_raw(container, primitive.indices)
-        if raw.values.dtype.kind != "u" or raw.values.shape[1] != 1:
-            raise container.fail("the indices are not unsigned whole numbers.", item)
-        indices = raw.values[:, 0].astype(np.int64)
-        if len(indices) and int(indices.max()) >= count:
-            raise container.fail(f"an index is {int(indices.max())} where there are {count} vertices.", item)
-    if primitive.mode == 4:
-        corners = indices[: len(indices) // 3 * 3].reshape(-1, 3)
-    elif primitive.mode == 5:
-        corners = (
-            np.stack([indices[:-2], indices[1:-1], indices[2:]], axis=1)
-            if len(indices) > 2
-            else (np.zeros((0, 3), np.int64))
-        )
-        odd = np.arange(len(corners)) % 2 == 1
-        corners[odd] = corners[odd][:, [1, 0, 2]]
-    else:
-        fan = np.stack([indices[1:-1], indices[2:]], axis=1) if len(indices) > 2 else np.zeros((0, 2), np.int64)
-        corners = np.column_stack([fan, np.full(len(fan), indices[0] if len(indices) else 0)])
+        if container.document.accessors[primitive.indices : primitive.indices + 1]:
+            accessor = container.document.accessors[primitive.indices]
+            if accessor.buffer_view is None and accessor.count > MOST_BARE:
+                raise container.fail(f"{accessor.count} indices without data draw nothing.", item)
+        indices = _indices(container, primitive, count, item)
+    corners = _corners(indices, primitive.mode)
     # a triangle that uses a vertex twice draws nothing; strips are stitched with them
     distinct = (corners[:, 0] != corners[:, 1]) & (corners[:, 1] != corners[:, 2]) & (corners[:, 0] != corners[:, 2])
-    return np.ascontiguousarray(corners[distinct], np.int32)
+    container.triangles[key] = np.ascontiguousarray(corners if distinct.all() else corners[distinct], np.int32)
+    return container.triangles[key]
+
+
+def _corners(indices: NDArray[np.int32], mode: int) -> NDArray[np.int32]:
+    """Return what a list (4), a strip (5) or a fan (6) draws, shape (T, 3)."""
+    if mode == 4:
+        return indices[: len(indices) // 3 * 3].reshape(-1, 3)
+    if len(indices) < 3:
+        return np.zeros((0, 3), np.int32)
+    if mode == 5:
+        corners = np.stack([indices[:-2], indices[1:-1], indices[2:]], axis=1)
+        corners[1::2] = corners[1::2][:, [1, 0, 2]]
+        return corners
+    return np.stack([indices[1:-1], indices[2:], np.broadcast_to(indices[0], len(indices) - 2)], axis=1)

@@ -12,6 +12,8 @@ import msgspec
 Index = Annotated[int, msgspec.Meta(ge=0)]
 Count = Annotated[int, msgspec.Meta(ge=0, le=1 << 40)]
 Extensions = dict[str, Any]
+#: how many of each thing a file may declare; every one costs memory far beyond its two bytes of text
+MANY, MOST = 65_536, 1_000_000
 
 
 class _Part(msgspec.Struct, rename="camel", kw_only=True):
@@ -124,6 +126,9 @@ class Mesh(_Part):
 class Node(_Part):
     children: list[Index] = []
     mesh: Index | None = None
+    skin: Index | None = None
+    camera: Index | None = None
+    weights: list[float] = []
     matrix: list[float] | None = None
     translation: tuple[float, float, float] = (0.0, 0.0, 0.0)
     rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
@@ -134,18 +139,54 @@ class Scene(_Part):
     nodes: list[Index] = []
 
 
+class Skin(_Part):
+    joints: list[Index]
+    inverse_bind_matrices: Index | None = None
+    skeleton: Index | None = None
+
+
+class AnimationSampler(msgspec.Struct, rename="camel"):
+    input: Index
+    output: Index
+    interpolation: str = "LINEAR"
+
+
+class AnimationTarget(msgspec.Struct, rename="camel"):
+    path: str
+    node: Index | None = None
+
+
+class AnimationChannel(msgspec.Struct, rename="camel"):
+    sampler: Index
+    target: AnimationTarget
+
+
+class Animation(_Part):
+    channels: list[AnimationChannel]
+    samplers: list[AnimationSampler]
+
+
+class Camera(_Part):
+    type: str
+    perspective: dict[str, Any] | None = None
+    orthographic: dict[str, Any] | None = None
+
+
 class Document(msgspec.Struct, rename="camel", kw_only=True):
     asset: Asset
-    buffers: list[Buffer] = []
-    buffer_views: list[BufferView] = []
-    accessors: list[Accessor] = []
-    images: list[Image] = []
-    samplers: list[Sampler] = []
-    textures: list[Texture] = []
-    materials: list[Material] = []
-    meshes: list[Mesh] = []
-    nodes: list[Node] = []
-    scenes: list[Scene] = []
+    buffers: Annotated[list[Buffer], msgspec.Meta(max_length=MANY)] = []
+    buffer_views: Annotated[list[BufferView], msgspec.Meta(max_length=MOST)] = []
+    accessors: Annotated[list[Accessor], msgspec.Meta(max_length=MOST)] = []
+    images: Annotated[list[Image], msgspec.Meta(max_length=MANY)] = []
+    samplers: Annotated[list[Sampler], msgspec.Meta(max_length=MANY)] = []
+    textures: Annotated[list[Texture], msgspec.Meta(max_length=MANY)] = []
+    materials: Annotated[list[Material], msgspec.Meta(max_length=MANY)] = []
+    meshes: Annotated[list[Mesh], msgspec.Meta(max_length=200_000)] = []
+    nodes: Annotated[list[Node], msgspec.Meta(max_length=200_000)] = []
+    scenes: Annotated[list[Scene], msgspec.Meta(max_length=1024)] = []
+    skins: Annotated[list[Skin], msgspec.Meta(max_length=MANY)] = []
+    animations: Annotated[list[Animation], msgspec.Meta(max_length=MANY)] = []
+    cameras: Annotated[list[Camera], msgspec.Meta(max_length=MANY)] = []
     scene: Index | None = None
     extensions_used: list[str] = []
     extensions_required: list[str] = []
@@ -162,4 +203,6 @@ class TextureTransform(msgspec.Struct, rename="camel", kw_only=True):
 class SpecularGlossiness(msgspec.Struct, rename="camel", kw_only=True):
     diffuse_factor: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
     diffuse_texture: TextureInfo | None = None
+    specular_factor: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    specular_glossiness_texture: TextureInfo | None = None
     glossiness_factor: float = 1.0

@@ -1,53 +1,17 @@
-"""A delivery as glTF: the source's tree, skins, animations, cameras and lights, with new meshes and materials."""
+"""A delivery as glTF: new meshes and materials; the tree they hang on is written by `fasciculum.io.formats.gltf.tree`."""
 
 from __future__ import annotations
 
 import copy
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
 from fasciculum.io.formats.gltf.builder import INDEX_DATA, VERTEX_DATA, Builder
+from fasciculum.io.formats.gltf.carried import LIGHTS, survives
+from fasciculum.io.formats.gltf.delivery import Delivery, Part
+from fasciculum.io.formats.gltf.tree import Tree
 from fasciculum.io.formats.images import mime_type
 from fasciculum.model.scene import Aside, Attribute, Image, Primitive, Scene
-
-LIGHTS = "KHR_lights_punctual"
-
-
-@dataclass(frozen=True, eq=False)
-class Part:
-    """A primitive to be written: vertex attributes by their glTF names, triangles, and its material's index."""
-
-    attributes: dict[str, Attribute]
-    triangles: NDArray[np.int32]
-    material: int
-    targets: tuple[dict[str, Attribute], ...] = ()
-
-
-@dataclass(frozen=True, eq=False)
-class OutputImage:
-    """An encoded image of a sheet: embedded, or referred to by ``uri`` when that is not empty."""
-
-    name: str
-    data: bytes
-    uri: str = ""
-
-
-@dataclass
-class Delivery:
-    """What is to be written.
-
-    ``parts`` gives the primitives of each node by the node's index in the scene; equal lists (the same object)
-    become one mesh. ``materials`` are glTF material objects whose textures are indices into ``images``.
-    ``loose`` are the scene's materials that go along as they came.
-    """
-
-    parts: dict[int, list[Part]] = field(default_factory=dict)
-    materials: list[dict[str, Any]] = field(default_factory=list)
-    images: list[OutputImage] = field(default_factory=list)
 
 
 class Writer:
@@ -65,7 +29,7 @@ class Writer:
         self.encoded = encoded
         self.builder = Builder()
         self.loose_materials: dict[int, int] = {}
-        self._textures: dict[tuple[int, int], int] = {}
+        self._textures: dict[tuple[int, int], int | None] = {}
         self._images: dict[int, int] = {}
 
     def begin(self, delivery: Delivery) -> None:
@@ -86,16 +50,21 @@ class Writer:
         for material in delivery.materials:
             builder.add("materials", material)
 
-    def write(self, delivery: Delivery, *, generator: str) -> bytes:
-        """Return a delivery that has been begun, with its parts, as GLB."""
-        builder = self.builder
+    def root(self, delivery: Delivery, *, generator: str) -> dict[str, Any]:
+        """Write the tree of a delivery that has been begun, with its parts; return what the file's JSON starts with."""
         root: dict[str, Any] = {"asset": {"version": "2.0", "generator": generator}}
-        roots, lights = self._nodes(delivery)
-        if lights:
-            root["extensions"] = {LIGHTS: {"lights": lights}}
-        root["scene"] = 0
-        root["scenes"] = [{"nodes": roots} if roots else {"name": "empty"}]
-        return builder.glb(root)
+        tree = Tree(self, delivery)
+        scenes = tree.write()
+        extensions = _root_extensions(self.scene)
+        if tree.lights:
+            extensions[LIGHTS] = {"lights": tree.lights}
+        if extensions:
+            root["extensions"] = extensions
+        rights = [source.raw.get("asset", {}).get("copyright") for source in self.scene.sources]
+        if any(rights):
+            root["asset"]["copyright"] = "; ".join(dict.fromkeys(str(words) for words in rights if words))
+        root["scene"], root["scenes"] = 0, scenes
+        return root
 
     # -- materials that go along ------------------------------------------------------------------------------
 
@@ -122,28 +91,34 @@ class Writer:
                 part["index"] = texture
             self._renumber(part, source)
 
-    def _texture(self, source: int, index: int) -> int | None:
+    def _texture(self, source: int, index: Any) -> int | None:
         key = (source, index)
         if key not in self._textures:
-            origin = self.scene.sources[source]
-            raw = copy.deepcopy(origin.raw["textures"][index])
-            webp = raw.get("extensions", {}).get("EXT_texture_webp", {}).get("source")
-            number = raw.get("source", webp)
-            if number is None:
-                return None
-            image = self.scene.images[origin.first_image + number]
-            if image.missing:
-                return None
-            written = self._image(origin.first_image + number)
-            texture: dict[str, Any] = {name: raw[name] for name in ("name",) if name in raw}
-            if self.builder.json["images"][written].get("mimeType") == "image/webp":
-                texture["extensions"] = {"EXT_texture_webp": {"source": written}}
-            else:
-                texture["source"] = written
-            if "sampler" in raw:
-                texture["sampler"] = self.builder.add("samplers", dict(origin.raw["samplers"][raw["sampler"]]))
-            self._textures[key] = self.builder.add("textures", texture)
+            self._textures[key] = self._written_texture(source, index)
         return self._textures[key]
+
+    def _written_texture(self, source: int, index: Any) -> int | None:
+        """Write a texture of a source; None where it, its image or its sampler is not there."""
+        origin = self.scene.sources[source]
+        raw = _entry(origin.raw.get("textures"), index)
+        if raw is None:
+            return None
+        further = raw.get("extensions")
+        webp = further.get("EXT_texture_webp") if isinstance(further, dict) else None
+        number = raw.get("source", webp.get("source") if isinstance(webp, dict) else None)
+        image = _entry(origin.images, number)
+        if image is None or self.scene.images[image].missing:
+            return None
+        written = self._image(image)
+        texture: dict[str, Any] = {name: raw[name] for name in ("name",) if name in raw}
+        if self.builder.json["images"][written].get("mimeType") == "image/webp":
+            texture["extensions"] = {"EXT_texture_webp": {"source": written}}
+        else:
+            texture["source"] = written
+        sampler = _entry(origin.raw.get("samplers"), raw.get("sampler"))
+        if sampler is not None:
+            texture["sampler"] = self.builder.add("samplers", dict(sampler))
+        return self.builder.add("textures", texture)
 
     def _image(self, index: int) -> int:
         if index not in self._images:
@@ -151,94 +126,16 @@ class Writer:
             self._images[index] = self.builder.image(data, mime_type(data), self.scene.images[index].name)
         return self._images[index]
 
-    # -- the tree ---------------------------------------------------------------------------------------------
+    # -- meshes -----------------------------------------------------------------------------------------------
 
-    def _nodes(self, delivery: Delivery) -> tuple[list[int], list[dict[str, Any]]]:
-        builder, scene = self.builder, self.scene
-        lights: list[dict[str, Any]] = []
-        meshes: dict[int, int] = {}
-        roots: list[int] = []
-        for number, source in enumerate(scene.sources):
-            raw = source.raw
-            base, first_light = len(builder.json["nodes"]), len(lights)
-            first_camera, first_skin = len(builder.json["cameras"]), len(builder.json["skins"])
-            lights += raw.get("extensions", {}).get(LIGHTS, {}).get("lights", [])
-            builder.json["cameras"] += copy.deepcopy(raw.get("cameras", []))
-            here = {node.number: index for index, node in enumerate(scene.nodes) if node.source == number}
-            for index, original in enumerate(raw.get("nodes", [])):
-                node = self._plain_node(original, base, first_camera, first_skin, first_light)
-                if index in here:
-                    mesh = self._mesh_of(here[index], delivery, meshes)
-                    if mesh is not None:
-                        node["mesh"] = mesh
-                if "mesh" not in node:
-                    node.pop("skin", None)
-                    node.pop("weights", None)
-                builder.add("nodes", node)
-            roots += [base + node.number for node in scene.nodes if node.source == number and node.parent < 0]
-            self._carry(source.raw, source.carried, base)
-        return roots, lights
-
-    @staticmethod
-    def _plain_node(
-        original: dict[str, Any], base: int, first_camera: int, first_skin: int, first_light: int
-    ) -> dict[str, Any]:
-        kept = ("name", "translation", "rotation", "scale", "matrix", "extras", "weights")
-        node = {key: original[key] for key in kept if key in original}
-        if original.get("children"):
-            node["children"] = [child + base for child in original["children"]]
-        if "camera" in original:
-            node["camera"] = original["camera"] + first_camera
-        if "skin" in original:
-            node["skin"] = original["skin"] + first_skin
-        light = original.get("extensions", {}).get(LIGHTS, {}).get("light")
-        if light is not None:
-            node["extensions"] = {LIGHTS: {"light": light + first_light}}
-        return node
-
-    def _carry(self, raw: dict[str, Any], carried: dict[int, Attribute], base: int) -> None:
-        builder = self.builder
-        for original in raw.get("skins", []):
-            skin = {key: original[key] for key in ("name", "extras") if key in original}
-            skin["joints"] = [joint + base for joint in original["joints"]]
-            if "skeleton" in original:
-                skin["skeleton"] = original["skeleton"] + base
-            if "inverseBindMatrices" in original:
-                skin["inverseBindMatrices"] = builder.attribute(carried[original["inverseBindMatrices"]])
-            builder.add("skins", skin)
-        for original in raw.get("animations", []):
-            animation = {key: original[key] for key in ("name", "extras") if key in original}
-            animation["samplers"] = [
-                sampler
-                | {
-                    "input": builder.attribute(carried[sampler["input"]], bounds=True),
-                    "output": builder.attribute(carried[sampler["output"]]),
-                }
-                for sampler in original["samplers"]
-            ]
-            animation["channels"] = [
-                channel
-                | {
-                    "target": channel["target"]
-                    | ({"node": channel["target"]["node"] + base} if "node" in channel["target"] else {})
-                }
-                for channel in original["channels"]
-            ]
-            builder.add("animations", animation)
-
-    def _mesh_of(self, index: int, delivery: Delivery, meshes: dict[int, int]) -> int | None:
-        node = self.scene.nodes[index]
-        if node.mesh < 0:
-            return None
-        mesh = self.scene.meshes[node.mesh]
-        parts = delivery.parts.get(index, [])
-        key = id(parts)
-        if key not in meshes:
-            primitives = [self._part(part) for part in parts] + [self._aside(part) for part in mesh.aside]
-            if not primitives:
-                return None
-            meshes[key] = self.builder.add("meshes", {"name": mesh.name, "primitives": primitives, **mesh.raw})
-        return meshes[key]
+    def mesh(
+        self, name: str, parts: list[Part], aside: tuple[Aside, ...] = (), raw: dict[str, Any] | None = None
+    ) -> int:
+        """Write a mesh and return its index; -1 when there is nothing in it."""
+        primitives = [self._part(part) for part in parts] + [self._aside(part) for part in aside]
+        if not primitives:
+            return -1
+        return self.builder.add("meshes", {"name": name, "primitives": primitives, **(raw or {})})
 
     def _part(self, part: Part) -> dict[str, Any]:
         written: dict[str, Any] = {
@@ -274,6 +171,20 @@ class Writer:
         if material >= 0:
             written["material"] = material
         return written
+
+
+def _entry(values: Any, index: Any) -> Any:
+    """Return an entry of a list, None where there is none."""
+    whole = isinstance(index, int) and not isinstance(index, bool)
+    return values[index] if whole and isinstance(values, (list, tuple)) and 0 <= index < len(values) else None
+
+
+def _root_extensions(scene: Scene) -> dict[str, Any]:
+    """Return the extensions of whole files that still mean the same: those of one file that refer to no part of it."""
+    if len(scene.sources) != 1:
+        return {}
+    found = scene.sources[0].raw.get("extensions", {})
+    return {name: copy.deepcopy(value) for name, value in found.items() if name != LIGHTS and survives(value)}
 
 
 def plain_part(primitive: Primitive, material: int) -> Part:

@@ -1,0 +1,1 @@
+"""Wavefront OBJ with MTL: reading into the model, writing what is delivered."""
