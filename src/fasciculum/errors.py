@@ -8,6 +8,7 @@
     |   +-- UnsupportedInput           it is right, but not something we can do yet
     |   |   +-- OutsideFolder          it names a file that lies where it may not read
     |   +-- MissingFile (FileNotFoundError)
+    |       +-- MissingSource          a project's source; another file can be named for it
     +-- OutputError (OSError)          a result could not be written
     +-- UsageError (ValueError)        what was asked for makes no sense
     +-- WorkerLost (RuntimeError)      the worker process ended by itself
@@ -86,6 +87,12 @@ class MissingFile(InputError, FileNotFoundError):
     """A file that was named is not there."""
 
     code = "missing_file"
+
+
+class MissingSource(MissingFile):
+    """A source of a project is not where it was; ``file`` is where it was looked for."""
+
+    code = "missing_source"
 
 
 class OutputError(FasciculumError, OSError):

@@ -85,7 +85,11 @@ class Stale(unittest.TestCase):
     def test_a_changed_source_makes_it_stale(self):
         document = commands.add_bundle(Document(scene=scene()), "One", ["n0"])
         document = commands.put_layout(document, "One", layout(document, "One"))
-        changed = replace(document, scene=replace(document.scene, sources=(Source("s", "s", "another"),)))
+        same = replace(document, scene=replace(document.scene, sources=(Source("s", "s", "another"),)))
+        self.assertEqual(layout_state(same, same.bundle("One")), DONE)
+        mesh = document.scene.meshes[0]
+        larger = replace(mesh, primitives=tuple(replace(p, positions=p.positions * 2) for p in mesh.primitives))
+        changed = replace(document, scene=replace(document.scene, meshes=(larger,)))
         self.assertEqual(layout_state(changed, changed.bundle("One")), STALE)
 
 

@@ -8,11 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES
-from fasciculum.baking.tangents import flat_normals, tangents, unit
+from fasciculum.baking.shading import corner_normals, edge_normals
+from fasciculum.baking.tangents import tangents, unit
 from fasciculum.kernels.raster import barycentric_maps, cover, extend
 from fasciculum.kernels.sampling import SLOTS
 from fasciculum.model.bundle import Layout
-from fasciculum.model.scene import Object, Primitive, Scene
+from fasciculum.model.scene import Material, Object, Primitive, Scene
 
 #: texels whose centre lies within this distance of an island take its nearest triangle, extrapolated, so that
 #: a bilinear reading anywhere on the island finds right values
@@ -66,8 +67,11 @@ class Target:
         return ids, covered
 
 
-def build_target(scene: Scene, layout: Layout) -> Target:
-    """Put together the triangles of a layout, each surface through the first of its objects."""
+def build_target(scene: Scene, layout: Layout, edges: str = "source") -> Target:
+    """Put together the triangles of a layout, each surface through the first of its objects.
+
+    ``edges`` says how the mesh is shaded across seams; see `fasciculum.model.bundle.BakeSettings`.
+    """
     parts: dict[str, list[NDArray]] = {name: [] for name in ("uvs", "colors", "frames", "material", "area")}
     sheet_parts, surfaces = [], []
     for index, surface in enumerate(layout.surfaces):
@@ -77,9 +81,10 @@ def build_target(scene: Scene, layout: Layout) -> Target:
         surfaces.append(np.full(len(sheet), index, np.int32))
         size = np.array([layout.width, layout.height], np.float64)
         first = 0
-        for primitive in scene.primitives_of(item):
+        primitives = scene.primitives_of(item)
+        for primitive, normals in zip(primitives, edge_normals(primitives, surface.island, edges), strict=True):
             last = first + len(primitive.triangles)
-            _add_primitive(scene, item, primitive, sheet[first:last] / size, parts)
+            _add_primitive(scene, item, primitive, normals, sheet[first:last] / size, parts)
             first = last
     corners = _joined(sheet_parts, (0, 3, 2))
     maps = np.zeros((len(corners), 3, 3))
@@ -112,26 +117,19 @@ def upright(world: NDArray[np.float64]) -> NDArray[np.float64]:
     return linear
 
 
-def corner_normals(primitive: Primitive) -> NDArray[np.float64]:
-    """Return the normals at the corners in mesh space, flat ones where the file gave none."""
+def corner_tangents(
+    primitive: Primitive, uvs: NDArray[np.float64], normals: NDArray[np.float64] | None = None
+) -> NDArray[np.float64]:
+    """Return tangents at the corners in mesh space for UVs (T, 3, 2), beside the mesh's normals or those given."""
     positions = primitive.positions.astype(np.float64)[primitive.triangles]
-    if primitive.normals is None:
-        return flat_normals(positions)
-    normals = primitive.normals.astype(np.float64)[primitive.triangles]
-    lost = ~np.isfinite(normals).all(-1) | (np.linalg.norm(normals, axis=-1) < 1e-6)
-    return np.where(lost[..., None], flat_normals(positions), normals)
-
-
-def corner_tangents(primitive: Primitive, uvs: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return tangents at the corners in mesh space for the given UVs, shape (T, 3, 2)."""
-    positions = primitive.positions.astype(np.float64)[primitive.triangles]
-    return tangents(positions, corner_normals(primitive), uvs)
+    return tangents(positions, corner_normals(primitive) if normals is None else normals, uvs)
 
 
 def _add_primitive(
     scene: Scene,
     item: Object,
     primitive: Primitive,
+    normals: NDArray[np.float64],
     sheet: NDArray[np.float64],
     parts: dict[str, list[NDArray]],
 ) -> None:
@@ -159,21 +157,21 @@ def _add_primitive(
         0.5 * np.linalg.norm(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1)
     )
     parts["material"].append(np.full(count, primitive.material, np.int32))
-    parts["frames"].append(_frames(material.normal is not None, material, primitive, sheet, linear))
+    parts["frames"].append(_frames(material, primitive, normals, sheet, linear))
 
 
 def _frames(
-    needed: bool,
-    material: object,
+    material: Material,
     primitive: Primitive,
+    normals: NDArray[np.float64],
     sheet: NDArray[np.float64],
     linear: NDArray[np.float64],
 ) -> NDArray[np.float64]:
     frames = np.zeros((len(sheet), 3, 11))
     frames[..., 2] = frames[..., 3] = frames[..., 6] = frames[..., 7] = frames[..., 10] = 1.0
-    if not needed:
+    slot = material.normal
+    if slot is None:
         return frames
-    slot = material.normal  # type: ignore[attr-defined]
     if primitive.tangents is not None:
         source = primitive.tangents.astype(np.float64)[primitive.triangles]
     elif primitive.has_uv(slot.uv_set):
@@ -183,13 +181,13 @@ def _frames(
         source = corner_tangents(primitive, plain @ matrix[:, :2].T)
     else:
         return frames
-    result = corner_tangents(primitive, sheet)
+    result = corner_tangents(primitive, sheet, normals)
     try:
         inverse = np.linalg.inv(linear)
     except np.linalg.LinAlgError:
         inverse = np.eye(3)
 
-    frames[..., :3] = unit(corner_normals(primitive) @ inverse)
+    frames[..., :3] = unit(normals @ inverse)
     frames[..., 3:6] = unit(source[..., :3] @ linear.T)
     frames[..., 6] = source[..., 3]
     frames[..., 7:10] = unit(result[..., :3] @ linear.T)

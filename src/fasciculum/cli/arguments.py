@@ -8,12 +8,14 @@ from collections.abc import Callable
 from typing import Any
 
 from fasciculum import __version__
+from fasciculum.model.bundle import EDGES
+from fasciculum.model.document import MODEL_KINDS
+from fasciculum.operations.conventions import BUILT_IN
 
 LATER = {
     "tiles": "several tiles are not built yet; leave it at 1.",
     "high": "baking from high-poly models is not built yet.",
     "pair_by": "baking from high-poly models is not built yet.",
-    "delivery": "named deliveries are not built yet.",
 }
 LATER_MAPS = {
     "ao",
@@ -69,6 +71,16 @@ def _bleed(text: str) -> int | None:
     return None if text == "full" else int(_between(0, 16384)(text))
 
 
+def _add_allow(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--allow",
+        action="append",
+        default=[],
+        metavar="DIR",
+        help="a folder beside the models' own that they may refer into, and that missing files are looked for in",
+    )
+
+
 def _add_make(commands: argparse._SubParsersAction) -> None:
     make = commands.add_parser("make", help="gather, bundle, lay out, bake, check and deliver in one pass")
     make.add_argument("models", nargs="+", metavar="MODEL")
@@ -96,14 +108,32 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument("--combine", choices=("none", "bundle"), default="none")
     make.add_argument("--format", choices=("png", "tga", "exr"), default="png")
     make.add_argument("--bits", type=int, choices=(8, 16), default=8)
-    make.add_argument("--delivery", default=None, metavar="NAME")
-    kinds = make.add_mutually_exclusive_group()
-    for kind in ("glb", "gltf", "obj"):
-        kinds.add_argument(f"--{kind}", action="store_true")
+    make.add_argument(
+        "--region",
+        type=_between(0, 1e9, float),
+        default=0.0,
+        metavar="METRES",
+        help="with --combine bundle: split each joined mesh by cells of space this large",
+    )
+    make.add_argument(
+        "--edges",
+        choices=EDGES,
+        default="source",
+        help="normals at sheet seams: as they came, broken at seams, or averaged over them",
+    )
+    make.add_argument(
+        "--delivery",
+        default=None,
+        metavar="NAME",
+        help="naming, packing and normal direction: " + ", ".join(settings.title for settings in BUILT_IN),
+    )
+    for kind in MODEL_KINDS:
+        make.add_argument(f"--{kind}", action="store_true", help=f"write NAME.{kind}; several may be asked for")
     make.add_argument(
         "--external-textures", action="store_true", help="refer to the textures instead of embedding them"
     )
     make.add_argument("--keep-source-uvs", action="store_true", help="keep the source UVs behind the sheet UVs")
+    _add_allow(make)
     make.add_argument("--json", action="store_true")
 
 
@@ -120,6 +150,7 @@ def parser() -> argparse.ArgumentParser:
     demo.add_argument("--size", type=_size, default=(2048, 2048))
     inspect = commands.add_parser("inspect", help="tell what is in model files")
     inspect.add_argument("models", nargs="+", metavar="MODEL")
+    _add_allow(inspect)
     inspect.add_argument("--json", action="store_true")
     _add_make(commands)
     run = commands.add_parser("run", help="redo what is stale in a project, or a named part of it")
@@ -128,9 +159,10 @@ def parser() -> argparse.ArgumentParser:
     run.add_argument("--map", default=None, metavar="NAME")
     run.add_argument("--stage", choices=("lay-out", "bake", "check", "deliver"), default=None)
     run.add_argument("--out", default=None, metavar="DIR")
+    run.add_argument("--delivery", default=None, metavar="NAME", help="deliver as this one, built in or the project's")
     run.add_argument("--json", action="store_true")
     check = commands.add_parser("check", help="the findings and figures of a project or of delivered files")
-    check.add_argument("files", nargs="+", metavar="PROJECT | MODEL.glb")
+    check.add_argument("files", nargs="+", metavar="PROJECT | MODEL")
     check.add_argument("--json", action="store_true")
     return top
 
@@ -141,11 +173,6 @@ def refuse_later(parsed: argparse.Namespace) -> str:
         value = getattr(parsed, name, None)
         if value not in (None, 1):
             return f"--{name.replace('_', '-')}: {words}"
-    if parsed.combine != "none":
-        return "--combine: joining a bundle into one mesh is not built yet; leave it at none."
     if parsed.format != "png":
         return f"--format: {parsed.format} is not built yet; use png."
-    for kind in ("gltf", "obj"):
-        if getattr(parsed, kind):
-            return f"--{kind}: only --glb is built yet."
     return ""

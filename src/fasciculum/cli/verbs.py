@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -13,13 +14,16 @@ from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
-from fasciculum.model.document import DeliverySettings
+from fasciculum.model.document import MODEL_KINDS, DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
+from fasciculum.model.lookup import Lookup
+from fasciculum.operations.conventions import find_delivery
 from fasciculum.operations.gather import gather
 from fasciculum.operations.inspect_delivered import inspect_delivered
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import inspection_of
 from fasciculum.progress import Progress
+from fasciculum.session.commands import choose_delivery
 from fasciculum.session.loading import demo_model
 from fasciculum.session.pipeline import Order, Pipeline, make
 
@@ -40,7 +44,7 @@ def _print(value: dict[str, Any], as_json: bool, words: str) -> None:
 
 
 def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
-    scene, findings = gather(parsed.models, store, progress=progress)
+    scene, findings = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
     found = inspection_of(scene, findings)
     _print(found, parsed.json, inspection_words(found))
     return _code(findings)
@@ -63,9 +67,30 @@ def _order(parsed: argparse.Namespace) -> Order:
     )
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
-    bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits)
-    delivery = DeliverySettings(parsed.name, parsed.external_textures, parsed.keep_source_uvs)
-    return Order(parsed.bundle, sheet, bake, delivery)
+    bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits, parsed.edges)
+    return Order(parsed.bundle, sheet, bake, _delivery(parsed), _lookup(parsed))
+
+
+def _lookup(parsed: argparse.Namespace) -> Lookup:
+    for folder in parsed.allow:
+        if not Path(folder).is_dir():
+            raise UsageError("there is no such folder to allow.", file=folder, hint="Check its path.")
+    return Lookup(tuple(str(Path(folder).resolve()) for folder in parsed.allow))
+
+
+def _delivery(parsed: argparse.Namespace) -> DeliverySettings:
+    """Return the delivery that was named, with what was asked for beside it."""
+    named = find_delivery(parsed.delivery) if parsed.delivery else DeliverySettings()
+    kinds = tuple(kind for kind in MODEL_KINDS if getattr(parsed, kind))
+    return replace(
+        named,
+        name=parsed.name,
+        external_textures=parsed.external_textures or (named.external_textures and parsed.delivery is not None),
+        keep_source_uvs=parsed.keep_source_uvs,
+        models=kinds or named.models,
+        combine=parsed.combine == "bundle",
+        region=parsed.region,
+    )
 
 
 def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
@@ -109,6 +134,9 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
     if stage in (None, "check"):
         line.timed("check", lambda: line.check(names, redo=stage == "check"))
     delivered = None
+    if parsed.delivery:
+        chosen = find_delivery(parsed.delivery, line.document.deliveries)
+        line.document = choose_delivery(line.document, chosen)
     if stage == "deliver" or (stage is None and parsed.out):
         folder = parsed.out or line.document.delivered_to
         if not folder:

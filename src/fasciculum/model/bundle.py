@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.model.frozen import freeze_arrays
 
 MAPS = ("base_color", "normal", "orm", "emissive")
+EDGES = ("source", "hard", "smooth")
 
 
 @dataclass(frozen=True)
@@ -40,13 +41,16 @@ class SheetSettings:
 class BakeSettings:
     """How a bundle's maps are baked.
 
-    ``maps`` empty means those that the materials need; ``bleed`` None is unlimited.
+    ``maps`` empty means those that the materials need; ``bleed`` None is unlimited. ``edges`` says how the delivered
+    mesh is shaded across the sheet's seams, which normal maps have to know: ``source`` leaves normals alone, ``hard``
+    breaks them at seams, ``smooth`` averages them over seams.
     """
 
     maps: tuple[str, ...] = ()
     samples: int = 1
     bleed: int | None = None
     bits: int = 8
+    edges: str = "source"
 
 
 @dataclass(frozen=True, eq=False)

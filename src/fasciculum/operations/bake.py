@@ -20,7 +20,14 @@ def bake_digest(scene: Scene, bundle: Bundle) -> str:
     layout = bundle.layout
     if layout is None:
         return ""
-    settings = (bundle.bake.maps, bundle.bake.samples, bundle.bake.bleed, bundle.bake.bits, bundle.alpha_mode)
+    settings = (
+        bundle.bake.maps,
+        bundle.bake.samples,
+        bundle.bake.bleed,
+        bundle.bake.bits,
+        bundle.bake.edges,
+        bundle.alpha_mode,
+    )
     surfaces = (scene.surfaces[key] for key in bundle.objects)
     return digest_of(layout.made_from, layout.placements, repr(settings), *surfaces)
 
@@ -45,7 +52,7 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
     objects = tuple(scene.object(key) for key in bundle.objects)
     needs = needs_of(scene, objects, wanted=bundle.bake.maps)
     progress.update(0.0, f"Preparing {bundle.name}")
-    target = build_target(scene, layout)
+    target = build_target(scene, layout, bundle.bake.edges)
     recipe = Recipe(
         maps=needs.maps,
         width=layout.width,

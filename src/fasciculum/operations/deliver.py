@@ -2,134 +2,370 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from fasciculum import __version__
-from fasciculum.baking.target import corner_normals, corner_tangents
-from fasciculum.errors import OutputError
 from fasciculum.io.formats.gltf.delivery import Delivery, OutputImage, Part
 from fasciculum.io.formats.gltf.writer import Writer, plain_part
-from fasciculum.io.formats.images import encode_png
+from fasciculum.io.formats.obj.writer import ObjFile, ObjMaterial, ObjObject, obj_files
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
-from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Attribute, Object, Primitive
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Object
+from fasciculum.operations.conventions import (
+    TextureFile,
+    conforming,
+    conforms,
+    delivery_name,
+    encoded_texture,
+    texture_files,
+)
+from fasciculum.operations.dressing import dress
+from fasciculum.operations.joining import groups_of, joined, middle_of, moved, rounded_origin
+from fasciculum.operations.writing import write_all
 from fasciculum.progress import SILENT, Progress
 
 
 @dataclass
 class Delivered:
-    """What a delivery wrote: file names in the folder, and those of each bundle's maps by (bundle, map)."""
+    """What a delivery wrote: file names in the folder, which of them changed, and the textures of each bundle.
+
+    ``maps`` gives the file of each (bundle, baked map); where a packing makes several of one, the first.
+    """
 
     files: list[str] = field(default_factory=list)
+    changed: list[str] = field(default_factory=list)
     maps: dict[tuple[str, str], str] = field(default_factory=dict)
-
-
-def write_whole(target: Path, data: bytes) -> None:
-    """Write a file beside its place and move it there, so that it is never half of anything.
-
-    Raises
-    ------
-    OutputError
-        Names the file; what was there before stays.
-    """
-    beside = target.with_name(f".{uuid.uuid4().hex}.part")
-    try:
-        target.parent.mkdir(parents=True, exist_ok=True)
-        with beside.open("wb") as stream:
-            stream.write(data)
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.replace(beside, target)
-    except OSError as error:
-        with contextlib.suppress(OSError):
-            beside.unlink()
-        raise OutputError(
-            f"the file cannot be written ({error.strerror or error}).",
-            file=str(target),
-            hint="Choose a folder that you may write to, with enough room.",
-        ) from error
-
-
-def encoded_map(store: PixelStore, key: str) -> bytes:
-    """Return a baked map as PNG, encoded once."""
-    try:
-        return store.get_encoded(f"{key}.png")
-    except KeyError:
-        data = encode_png(store.get(key))
-        store.put_encoded(f"{key}.png", data)
-        return data
+    findings: list[Finding] = field(default_factory=list)
 
 
 def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Progress = SILENT) -> Delivered:
-    """Write the GLB and the textures of a document.
+    """Write the models and the textures of a document, all of them or none.
 
     Parameters
     ----------
     document : Document
-        Bundles without baked maps are delivered as they came.
+        Bundles without baked maps, and objects that are not on their bundle's layout, are delivered as they came.
     folder : Path
         Made when it is missing; nothing else in it is touched.
 
     Raises
     ------
     OutputError
+    UsageError
+        When the names' pattern makes no sense.
     """
-    name = file_name(document.delivery.name or document.name)
-    writer = Writer(document.scene, lambda image: store.get_encoded(image.pixels))
-    delivery, result = Delivery(), Delivered()
-    ready = [bundle for bundle in document.bundles if _ready(bundle)]
-    files: dict[str, bytes] = {}
-    material_of: dict[str, int] = {}
-    for number, bundle in enumerate(ready):
-        progress.part(0.0, 0.7).update(number / max(len(ready), 1), f"Encoding the maps of {bundle.name}")
-        material_of[bundle.name] = len(delivery.materials)
-        textures: dict[str, int] = {}
-        assert bundle.texturing is not None
-        for baked in bundle.texturing.maps:
-            file = _unused(f"{name}_{file_name(bundle.name).lower()}_{baked.name}.png", files)
-            files[file] = encoded_map(store, baked.pixels)
-            result.maps[bundle.name, baked.name] = file
-            textures[baked.name] = len(delivery.images)
-            uri = file if document.delivery.external_textures else ""
-            delivery.images.append(OutputImage(file[:-4], files[file], uri))
-            progress.check()
-        delivery.materials.append(_material(bundle, textures))
-    writer.begin(delivery)
-    progress.update(0.75, "Splitting vertices at the sheet's seams")
-    _add_parts(document, ready, material_of, writer, delivery)
-    progress.update(0.9, "Writing the files")
-    model = writer.builder.glb(writer.root(delivery, generator=f"Fasciculum {__version__}"))
-    for file, data in {f"{name}.glb": model, **files}.items():
-        progress.check()
-        write_whole(folder / file, data)
-        result.files.append(file)
+    made = _Making(document, store, progress)
+    files = made.files()
+    result = made.result
+    # models are told first, and written last
+    result.files = sorted(files, key=lambda name: name.endswith((".png", ".jpg", ".webp", ".bin", ".mtl")))
+    result.changed = write_all(folder, files, progress=progress.part(0.9, 1.0))
     progress.update(1.0, "Delivered")
     return result
+
+
+def ready_bundles(document: Document) -> list[Bundle]:
+    """Return the bundles that have a layout and maps."""
+    return [bundle for bundle in document.bundles if _ready(bundle)]
+
+
+def delivered_names(document: Document) -> list[str]:
+    """Return the names of the files that a delivery would write.
+
+    Raises
+    ------
+    UsageError
+    """
+    ready = ready_bundles(document)
+    textures = [texture.file for files in texture_files(document, ready).values() for texture in files]
+    name = delivery_name(document)
+    kinds = document.delivery.models
+    models = [f"{name}.{kind}" for kind in kinds]
+    models += [f"{name}.bin"] if "gltf" in kinds else []
+    models += [f"{name}.mtl"] if "obj" in kinds else []
+    return textures + models
 
 
 def _ready(bundle: Bundle) -> bool:
     return bundle.layout is not None and bundle.layout.scale > 0 and bundle.texturing is not None
 
 
-def _unused(file: str, files: dict[str, bytes]) -> str:
-    taken = {name.lower() for name in files}
-    stem, number = file[:-4], 2
-    while file.lower() in taken:
-        file, number = f"{stem}_{number}.png", number + 1
-    return file
+class _Making:
+    """Puts the files of one delivery together."""
+
+    def __init__(self, document: Document, store: PixelStore, progress: Progress) -> None:
+        self.document = document
+        self.scene = document.scene
+        self.settings = document.delivery
+        self.store = store
+        self.progress = progress
+        self.name = delivery_name(document)
+        self.ready = ready_bundles(document)
+        self.result = Delivered()
+        self.textures = texture_files(document, self.ready)
+        self.dressed: dict[tuple, list[Part]] = {}
+
+    def files(self) -> dict[str, bytes]:
+        """Return every file by its name, textures before the models that refer to them."""
+        files: dict[str, bytes] = {}
+        every = [texture for textures in self.textures.values() for texture in textures]
+        for number, texture in enumerate(every):
+            self.progress.part(0.0, 0.5).update(number / len(every), f"Encoding {texture.file}")
+            files[texture.file] = encoded_texture(self.store, texture, self.settings)
+        for (bundle, shown), file in self._map_files().items():
+            self.result.maps[bundle, shown] = file
+        kinds = self.settings.models
+        if "glb" in kinds or "gltf" in kinds:
+            for number, kind in enumerate(kind for kind in ("glb", "gltf") if kind in kinds):
+                self.progress.update(0.5 + 0.15 * number, f"Building {self.name}.{kind}")
+                files |= self._gltf(kind, files)
+        if "obj" in kinds:
+            self.progress.update(0.8, f"Building {self.name}.obj")
+            files |= self._obj(files)
+        return files
+
+    def _map_files(self) -> dict[tuple[str, str], str]:
+        found: dict[tuple[str, str], str] = {}
+        for bundle, textures in self.textures.items():
+            for texture in textures:
+                found.setdefault((bundle, texture.baked.name), texture.file)
+        return found
+
+    # -- glTF -------------------------------------------------------------------------------------------------
+
+    def _gltf(self, kind: str, files: dict[str, bytes]) -> dict[str, bytes]:
+        writer = Writer(self.scene, lambda image: self.store.get_encoded(image.pixels))
+        delivery = Delivery()
+        refer = conforms(self.settings) and (self.settings.external_textures or kind == "gltf")
+        numbers: dict[str, int] = {}
+        for bundle in self.ready:
+            numbers[bundle.name] = len(delivery.materials)
+            textures: dict[str, int] = {}
+            for texture in self.textures[bundle.name]:
+                if texture.baked.name in textures:
+                    continue
+                textures[texture.baked.name] = len(delivery.images)
+                delivery.images.append(self._image(texture, files, refer))
+                self.progress.check()
+            delivery.materials.append(gltf_material(bundle, textures))
+        writer.begin(delivery)
+        self.dressed = {}
+        self._add_parts(numbers, writer, delivery)
+        root = writer.root(delivery, generator=f"Fasciculum {__version__}")
+        if kind == "glb":
+            return {f"{self.name}.glb": writer.builder.glb(root)}
+        text, binary = writer.builder.gltf(root, f"{self.name}.bin")
+        return {f"{self.name}.bin": binary, f"{self.name}.gltf": text}
+
+    def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
+        if refer:
+            return OutputImage(texture.file[:-4], b"", texture.file)
+        if conforms(self.settings):
+            return OutputImage(texture.file[:-4], files[texture.file])
+        plain, settings = conforming(texture, self.settings)
+        return OutputImage(texture.file[:-4], encoded_texture(self.store, plain, settings))
+
+    def _bundles_by_object(self) -> dict[str, Bundle]:
+        """Return the bundle of each object that is on its bundle's layout; others go along as they came."""
+        found: dict[str, Bundle] = {}
+        for bundle in self.ready:
+            assert bundle.layout is not None
+            placed = {key for surface in bundle.layout.surfaces for key in surface.objects}
+            found |= {key: bundle for key in bundle.objects if key in placed}
+            left = [key for key in bundle.objects if key not in placed]
+            if left and not any(finding.bundle == bundle.name for finding in self.result.findings):
+                self.result.findings.append(
+                    Finding(
+                        "not_placed",
+                        WARNING,
+                        f"{bundle.name}: {', '.join(left[:5])} had no place on the sheet and went along as they came.",
+                        "Pack and bake the bundle again.",
+                        bundle=bundle.name,
+                    )
+                )
+        return found
+
+    def _parts_of(self, item: Object, bundle: Bundle, material: int) -> list[Part]:
+        assert bundle.layout is not None
+        key = (bundle.name, bundle.layout.surface_of(item.key), self.scene.nodes[item.node].mesh)
+        if key not in self.dressed:
+            self.dressed[key] = dress(self.scene, bundle, item, material, self.settings.keep_source_uvs)
+        return self.dressed[key]
+
+    def _joined_keys(self, bundle_of: dict[str, Bundle]) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
+        """Return for each bundle the groups of objects that become one mesh."""
+        found: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
+        if self.settings.combine:
+            for bundle in self.ready:
+                groups, apart = groups_of(self.scene, bundle, self.settings)
+                found[bundle.name] = [
+                    (group.name, tuple(key for key in group.objects if key in bundle_of)) for group in groups
+                ]
+                if apart:
+                    self.result.findings.append(
+                        Finding(
+                            "not_joined",
+                            INFO,
+                            f"{bundle.name}: {', '.join(apart[:5])} move by themselves and were not joined.",
+                            bundle=bundle.name,
+                        )
+                    )
+        return found
+
+    def _add_parts(self, numbers: dict[str, int], writer: Writer, delivery: Delivery) -> None:
+        """Fill in the primitives of every node; nodes that draw the same share one list."""
+        scene, bundle_of = self.scene, self._bundles_by_object()
+        groups = self._joined_keys(bundle_of)
+        inside = {key for parts in groups.values() for _, keys in parts for key in keys}
+        by_node: dict[int, list[Object]] = {}
+        for item in scene.objects:
+            by_node.setdefault(item.node, []).append(item)
+        lists: dict[tuple, list[Part]] = {}
+        for number, (node, items) in enumerate(by_node.items()):
+            if number % 64 == 0:
+                self.progress.check()
+            keys: list[tuple] = []
+            parts: list[Part] = []
+            for item in items:
+                if item.key in inside:
+                    delivery.bare.add(node)
+                    continue
+                bundle = bundle_of.get(item.key)
+                if bundle is None:
+                    key: tuple = ("loose", scene.nodes[node].mesh, item.primitives)
+                    if key not in self.dressed:
+                        self.dressed[key] = [
+                            plain_part(primitive, writer.loose_material(primitive.material))
+                            for primitive in scene.primitives_of(item)
+                        ]
+                    parts += self.dressed[key]
+                else:
+                    assert bundle.layout is not None
+                    key = (bundle.name, bundle.layout.surface_of(item.key), scene.nodes[node].mesh)
+                    parts += self._parts_of(item, bundle, numbers[bundle.name])
+                keys.append(key)
+            if parts:
+                delivery.parts[node] = lists.setdefault(tuple(keys), parts)
+        for bundle in self.ready:
+            for name, keys_inside in groups.get(bundle.name, []):
+                if keys_inside:
+                    origin = rounded_origin(middle_of(scene, keys_inside))
+                    part = self._join(keys_inside, bundle, numbers[bundle.name], origin)
+                    delivery.joined.append((name, [part], tuple(float(value) for value in origin)))
+
+    def _join(self, keys: tuple[str, ...], bundle: Bundle, material: int, origin: np.ndarray) -> Part:
+        parts = []
+        for key in keys:
+            item = self.scene.object(key)
+            world = self.scene.nodes[item.node].world
+            parts += [moved(part, world, origin) for part in self._parts_of(item, bundle, material)]
+        return joined(parts)
+
+    # -- OBJ --------------------------------------------------------------------------------------------------
+
+    def _obj(self, files: dict[str, bytes]) -> dict[str, bytes]:
+        """Return the model as OBJ with MTL, everything in world space."""
+        scene, bundle_of = self.scene, self._bundles_by_object()
+        groups = self._joined_keys(bundle_of)
+        inside = {key for parts in groups.values() for _, keys in parts for key in keys}
+        file = ObjFile(self.name)
+        numbers = {}
+        for bundle in self.ready:
+            numbers[bundle.name] = len(file.materials)
+            file.materials.append(self._obj_material(bundle))
+        self.dressed = {}
+        loose: dict[int, int] = {}
+        extra: dict[str, bytes] = {}
+        lost = False
+        zero = np.zeros(3)
+        for item in scene.objects:
+            if item.key in inside:
+                continue
+            world = scene.nodes[item.node].world
+            home = bundle_of.get(item.key)
+            lost |= scene.nodes[item.node].skinned or any(p.targets for p in scene.primitives_of(item))
+            if home is None:
+                parts = []
+                for primitive in scene.primitives_of(item):
+                    if primitive.material not in loose:
+                        loose[primitive.material] = len(file.materials)
+                        file.materials.append(self._loose_obj_material(primitive.material, files | extra, extra))
+                    parts.append(moved(plain_part(primitive, loose[primitive.material]), world, zero))
+            else:
+                parts = [moved(part, world, zero) for part in self._parts_of(item, home, numbers[home.name])]
+            file.objects.append(ObjObject(item.key, parts))
+        for bundle in self.ready:
+            for name, keys in groups.get(bundle.name, []):
+                if keys:
+                    file.objects.append(ObjObject(name, [self._join(keys, bundle, numbers[bundle.name], zero)]))
+        for node in scene.nodes:
+            if node.mesh >= 0 and node.instance < 1:
+                file.strokes += [(node.world, aside) for aside in scene.meshes[node.mesh].aside]
+        if lost or any(source.raw.get(part) for source in scene.sources for part in ("skins", "animations", "cameras")):
+            self.result.findings.append(
+                Finding(
+                    "obj_loses",
+                    WARNING,
+                    "OBJ holds no skins, morph targets, animations, cameras or lights; they are left out of it.",
+                    "Deliver .glb where they are needed.",
+                )
+            )
+        return extra | obj_files(file)
+
+    def _obj_material(self, bundle: Bundle) -> ObjMaterial:
+        assert bundle.texturing is not None
+        made = bundle.texturing
+        maps = {texture.map: texture.file for texture in self.textures[bundle.name]}
+        emissive = made.map("emissive")
+        return ObjMaterial(
+            bundle.name,
+            maps,
+            roughness=made.roughness,
+            metallic=made.metallic,
+            emission=(emissive.strength if emissive and "emissive" in maps else 0.0,) * 3,
+            transparent=bundle.alpha_mode != OPAQUE,
+        )
+
+    def _loose_obj_material(self, index: int, files: dict[str, bytes], extra: dict[str, bytes]) -> ObjMaterial:
+        if index < 0:
+            return ObjMaterial("default", {})
+        material = self.scene.materials[index]
+        maps = {}
+        for role, shown in (("base_color", "base_color"), ("normal", "normal"), ("emissive", "emissive")):
+            slot = material.slots().get(role)
+            if slot is None or self.scene.images[slot.image].missing:
+                continue
+            image = self.scene.images[slot.image]
+            try:
+                data = self.store.get_encoded(image.pixels)
+            except KeyError:
+                continue
+            ending = {b"\x89PNG": "png", b"\xff\xd8\xff\xe0": "jpg", b"RIFF": "webp"}.get(data[:4], "jpg")
+            stem = file_name(f"{self.name}_{Path(image.name).stem}")
+            name, number = f"{stem}.{ending}", 2
+            while any(other.lower() == name.lower() and held != data for other, held in files.items()):
+                name, number = f"{stem}_{number}.{ending}", number + 1
+            extra[name] = data
+            maps[shown] = name
+        return ObjMaterial(
+            material.name,
+            maps,
+            color=material.base_color_factor,
+            roughness=material.roughness_factor,
+            metallic=material.metallic_factor,
+            emission=tuple(value * material.emissive_strength for value in material.emissive_factor),  # type: ignore[arg-type]
+            transparent=material.alpha_mode != OPAQUE,
+        )
 
 
-def _material(bundle: Bundle, textures: dict[str, int]) -> dict[str, Any]:
+def gltf_material(bundle: Bundle, textures: dict[str, int]) -> dict[str, Any]:
     """Return a bundle's one material as glTF."""
     made = bundle.texturing
     assert made is not None
@@ -161,124 +397,3 @@ def _material(bundle: Bundle, textures: dict[str, int]) -> dict[str, Any]:
     if made.double_sided:
         material["doubleSided"] = True
     return material
-
-
-def _add_parts(
-    document: Document, ready: list[Bundle], material_of: dict[str, int], writer: Writer, delivery: Delivery
-) -> None:
-    """Fill in the primitives of every node; nodes that draw the same share one list."""
-    scene = document.scene
-    bundle_of = {key: bundle for bundle in ready for key in bundle.objects}
-    by_node: dict[int, list[Object]] = {}
-    for item in scene.objects:
-        by_node.setdefault(item.node, []).append(item)
-    lists: dict[tuple, list[Part]] = {}
-    dressed: dict[tuple, list[Part]] = {}
-    for node, items in by_node.items():
-        keys: list[tuple] = []
-        parts: list[Part] = []
-        for item in items:
-            bundle = bundle_of.get(item.key)
-            if bundle is None:
-                key: tuple = ("loose", scene.nodes[node].mesh, item.primitives)
-                if key not in dressed:
-                    dressed[key] = [
-                        plain_part(primitive, writer.loose_material(primitive.material))
-                        for primitive in scene.primitives_of(item)
-                    ]
-            else:
-                assert bundle.layout is not None
-                surface = bundle.layout.surface_of(item.key)
-                key = (bundle.name, surface, scene.nodes[node].mesh)
-                if key not in dressed:
-                    keep = document.delivery.keep_source_uvs
-                    dressed[key] = dress(document, bundle, item, surface, material_of[bundle.name], keep)
-            keys.append(key)
-            parts += dressed[key]
-        delivery.parts[node] = lists.setdefault(tuple(keys), parts)
-
-
-def dress(
-    document: Document, bundle: Bundle, item: Object, surface: int, material: int, keep_source_uvs: bool
-) -> list[Part]:
-    """Return an object's primitives with sheet UVs: one, where their attributes allow that."""
-    assert bundle.layout is not None and bundle.texturing is not None
-    layout = bundle.layout
-    size = np.array([layout.width, layout.height], np.float64)
-    uvs = (layout.sheet_corners(surface) / size).astype(np.float32)
-    tangents = bundle.texturing.map("normal") is not None
-    parts, first = [], 0
-    for primitive in document.scene.primitives_of(item):
-        last = first + len(primitive.triangles)
-        parts.append(_split(primitive, uvs[first:last], material, tangents, keep_source_uvs))
-        first = last
-    if len(parts) > 1 and len({_shape_of(part) for part in parts}) == 1:
-        return [_merged(parts)]
-    return parts
-
-
-def _shape_of(part: Part) -> tuple:
-    def shape(attributes: dict[str, Attribute]) -> tuple:
-        return tuple(sorted((name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items()))
-
-    return shape(part.attributes), tuple(shape(target) for target in part.targets)
-
-
-def _merged(parts: list[Part]) -> Part:
-    def joined(sets: list[dict[str, Attribute]]) -> dict[str, Attribute]:
-        return {
-            name: Attribute(np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized)
-            for name, one in sets[0].items()
-        }
-
-    offsets = np.cumsum([0] + [len(part.attributes["POSITION"].values) for part in parts])
-    triangles = np.concatenate([part.triangles + offset for part, offset in zip(parts, offsets, strict=False)])
-    targets = tuple(joined([part.targets[index] for part in parts]) for index in range(len(parts[0].targets)))
-    return Part(joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets)
-
-
-def _split(
-    primitive: Primitive, uvs: NDArray[np.float32], material: int, tangents: bool, keep_source_uvs: bool
-) -> Part:
-    """Give a primitive its sheet UVs, splitting vertices where the sheet has a seam and nowhere else."""
-    count = len(primitive.triangles)
-    columns = [primitive.triangles.reshape(-1, 1).astype(np.int64)]
-    columns.append(np.ascontiguousarray(uvs.reshape(-1, 2)).view(np.int32).astype(np.int64))
-    frame = corner_tangents(primitive, uvs.astype(np.float64)) if tangents else None
-    if frame is not None:
-        columns.append((frame[..., 3].reshape(-1, 1) > 0).astype(np.int64))
-    flat = primitive.normals is None
-    if flat:
-        normals = corner_normals(primitive).astype(np.float32).reshape(-1, 3)
-        columns.append(np.ascontiguousarray(normals).view(np.int32).astype(np.int64))
-    rows = np.ascontiguousarray(np.concatenate(columns, axis=1))
-    packed = rows.view([("", np.int64)] * rows.shape[1])[:, 0]
-    _, corner, number = np.unique(packed, return_index=True, return_inverse=True)
-    vertex = primitive.triangles.reshape(-1)[corner]
-    attributes = {"POSITION": Attribute(primitive.positions[vertex], "VEC3", False)}
-    if flat:
-        attributes["NORMAL"] = Attribute(normals[corner], "VEC3", False)
-    else:
-        smooth = corner_normals(primitive).reshape(-1, 3)[corner]
-        smooth = smooth / np.maximum(np.linalg.norm(smooth, axis=1, keepdims=True), 1e-20)
-        attributes["NORMAL"] = Attribute(smooth.astype(np.float32), "VEC3", False)
-    if frame is not None:
-        attributes["TANGENT"] = Attribute(frame.reshape(-1, 4)[corner].astype(np.float32), "VEC4", False)
-    attributes["TEXCOORD_0"] = Attribute(np.ascontiguousarray(uvs.reshape(-1, 2)[corner]), "VEC2", False)
-    if keep_source_uvs:
-        kept = [uv_set for uv_set in primitive.uv_sets if len(uv_set)]
-        for index, uv_set in enumerate(kept):
-            attributes[f"TEXCOORD_{index + 1}"] = Attribute(uv_set[vertex], "VEC2", False)
-    for name, attribute in primitive.extra.items():
-        if not name.startswith("COLOR_"):
-            attributes[name] = Attribute(attribute.values[vertex], attribute.type, attribute.normalized)
-    targets = tuple(
-        {
-            name: Attribute(a.values[vertex], a.type, a.normalized)
-            for name, a in target.items()
-            if name != "TANGENT" and not name.startswith(("TEXCOORD", "COLOR"))
-        }
-        for target in primitive.targets
-    )
-    triangles = number.reshape(count, 3).astype(np.int32)
-    return Part(attributes, triangles, material, targets)

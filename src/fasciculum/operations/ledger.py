@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fasciculum.baking.needs import needs_of
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
+from fasciculum.operations.joining import groups_of
 from fasciculum.units import texture_bytes
 
 
@@ -56,6 +57,9 @@ def ledger_of(document: Document) -> Ledger:
         if not bundle.objects:
             continue
         calls += len(bundle.objects)
+        if document.delivery.combine:
+            groups, apart = groups_of(scene, bundle, document.delivery)
+            calls += len(groups) + len(apart) - len(bundle.objects)
         materials += 1
         objects = tuple(scene.object(key) for key in bundle.objects)
         count = len(needs_of(scene, objects, wanted=bundle.bake.maps).maps)

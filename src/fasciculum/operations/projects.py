@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
+from fasciculum.errors import MissingSource
 from fasciculum.io.formats.images import decode
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
-from fasciculum.operations.deliver import encoded_map, write_whole
-from fasciculum.operations.gather import gather
+from fasciculum.model.scene import Scene
+from fasciculum.operations.conventions import encoded_map
+from fasciculum.operations.gather import gather, settle
+from fasciculum.operations.matching import carried_bundle, match_objects
+from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
 from fasciculum.project.files import ProjectReader, project_bytes
 
@@ -28,56 +33,104 @@ def save_project(document: Document, path: Path, store: PixelStore, *, progress:
     return path
 
 
-def open_project(path: Path, store: PixelStore, *, progress: Progress = SILENT) -> Document:
+def open_project(
+    path: Path, store: PixelStore, *, instead: Mapping[str, str] | None = None, progress: Progress = SILENT
+) -> Document:
     """Read a project and gather its sources.
+
+    Parameters
+    ----------
+    path : Path
+    store : PixelStore
+    instead : mapping, optional
+        For sources that are no longer where they were, the file to read instead; empty leaves the source out.
 
     Raises
     ------
+    MissingSource
+        When a source is not there and nothing is named for it.
     InputError
         When the project or one of its sources cannot be read.
     """
     reader = ProjectReader(path)
-    scene, findings = gather(reader.source_paths(), store, progress=progress.part(0.0, 0.7))
-    named = {source.path: entry.named for source, entry in zip(scene.sources, reader.entry.sources, strict=True)}
-    changed = [
-        Finding(
-            "source_changed",
-            WARNING,
-            f"{source.named} has changed since the project was saved.",
-            "Pack and bake the bundles that are stale.",
+    instead = instead or {}
+    entries = {
+        instead.get(place, place): entry
+        for place, entry in zip(reader.source_paths(), reader.entry.sources, strict=True)
+    }
+    missing = [place for place in entries if place and not Path(place).exists()]
+    if missing:
+        raise MissingSource(
+            f"the project's source {Path(missing[0]).name} is not there any more.",
+            file=missing[0],
+            item=path.name,
+            hint="Put it back, or say where it is now.",
         )
-        for source, entry in zip(scene.sources, reader.entry.sources, strict=True)
-        if source.digest != entry.digest
-    ]
-    scene = replace(scene, sources=tuple(replace(s, named=named[s.path] or s.named) for s in scene.sources))
+    lookup = reader.lookup()
+    wanted = [place for place in entries if place]
+    scene: Scene = Scene()
+    findings: tuple[Finding, ...] = ()
+    if wanted:
+        scene, findings = gather(wanted, store, lookup=lookup, progress=progress.part(0.0, 0.7))
+    notes = list(reader.findings)
+    named = []
+    for source in scene.sources:
+        entry = entries.get(source.path)
+        named.append(replace(source, named=(entry.named if entry else "") or source.path))
+        if entry is not None and entry.digest != source.digest:
+            notes.append(
+                Finding(
+                    "source_changed",
+                    WARNING,
+                    f"{Path(source.path).name} has changed since the project was saved.",
+                    "Pack and bake the bundles that are stale.",
+                )
+            )
+    for place in (old for old, new in instead.items() if not new):
+        notes.append(Finding("source_left_out", WARNING, f"{place} is not there; its objects were left out.", ""))
+    scene = replace(scene, sources=tuple(named))
 
-    def keep(data: bytes) -> str:
+    def keep(data: bytes) -> tuple[str, tuple[int, ...]]:
         pixels = decode(data, place=path.name)
         key = store.put(pixels)
         store.put_encoded(f"{key}.png", data)
-        return key
+        return key, pixels.shape
 
     progress.update(0.8, "Reading layouts and maps")
-    bundles = reader.bundles({item.key for item in scene.objects}, keep)
-    lost = [
-        Finding(
-            "object_gone",
-            WARNING,
-            f"{key} of bundle {entry.name} is no longer in its source.",
-            "Gather it again, or leave it.",
-            object=key,
-            bundle=entry.name,
-        )
-        for entry, bundle in zip(reader.entry.bundles, bundles, strict=True)
-        for key in entry.objects
-        if key not in bundle.objects
-    ]
+    read = reader.bundles(keep)
+    shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
+    found = match_objects(shapes, scene)
+    settle(scene)
+    delivery, deliveries = reader.settings()
+    taken: set[str] = set()
+    bundles = []
+    for bundle in read:
+        lost = [key for key in bundle.objects if key not in found]
+        notes += [
+            Finding(
+                "object_gone",
+                WARNING,
+                f"{key} of bundle {bundle.name} is no longer in its source.",
+                "Gather it again, or leave it.",
+                object=key,
+                bundle=bundle.name,
+            )
+            for key in lost
+        ]
+        # an object that a damaged project names twice stays with the first
+        mine = {old: new for old, new in found.items() if new not in taken}
+        carried = carried_bundle(bundle, mine, scene)
+        taken |= set(carried.objects)
+        bundles.append(carried)
     return Document(
-        reader.entry.name,
-        scene,
-        bundles,
-        (*findings, *changed, *lost),
-        reader.settings(),
-        reader.entry.delivered,
-        reader.delivered_to(),
+        name=reader.entry.name,
+        scene=scene,
+        bundles=tuple(bundles),
+        gathered=(*findings, *notes),
+        delivery=delivery,
+        deliveries=deliveries,
+        lookup=lookup,
+        accepted=tuple(reader.entry.accepted),
+        delivered=reader.entry.delivered,
+        delivered_to=reader.delivered_to(),
     )

@@ -5,7 +5,9 @@ from __future__ import annotations
 import io
 import math
 import os
+import struct
 import zipfile
+import zlib
 from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
@@ -14,7 +16,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from fasciculum.errors import MalformedFile, MissingFile, UnsupportedInput
+from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import (
     BakedMap,
     BakeSettings,
@@ -27,7 +29,11 @@ from fasciculum.model.bundle import (
     Texturing,
 )
 from fasciculum.model.document import DeliverySettings, Document
+from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.lookup import Lookup
 from fasciculum.project import schema
+from fasciculum.project.archive import MOST_TEXT, Archive, read_arrays
+from fasciculum.project.upgrades import upgraded
 
 DOCUMENT = "project.json"
 
@@ -53,8 +59,9 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
     """
     stream = io.BytesIO()
     with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
+        members: dict[str, bytes] = {}
         bundles = [
-            _bundle_entry(bundle, f"layouts/{number}.npz", archive, encoded_map)
+            msgspec.Raw(msgspec.json.encode(_bundle_entry(bundle, f"layouts/{number}.npz", members, encoded_map)))
             for number, bundle in enumerate(document.bundles)
         ]
         entry = schema.ProjectEntry(
@@ -65,12 +72,25 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
                 for source in document.scene.sources
             ],
             bundles=bundles,
-            delivery=schema.DeliveryEntry(**asdict(document.delivery)),
+            shapes=dict(sorted(document.scene.shapes.items())),
+            delivery=_delivery_entry(document.delivery),
+            deliveries=[_delivery_entry(settings) for settings in document.deliveries],
+            lookup=schema.LookupEntry(
+                [os.path.relpath(path, folder.resolve()) for path in document.lookup.folders],
+                [
+                    (os.path.relpath(old, folder.resolve()), os.path.relpath(new, folder.resolve()))
+                    for old, new in document.lookup.moved
+                ],
+            ),
+            accepted=list(document.accepted),
             delivered=document.delivered,
             delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)
+        # first, so that it survives when the end of the file is lost
         archive.writestr(_entry_info(DOCUMENT, zipfile.ZIP_DEFLATED), text)
+        for name, data in members.items():
+            archive.writestr(_entry_info(name), data)
     return stream.getvalue()
 
 
@@ -81,19 +101,28 @@ def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:
     return info
 
 
+def _delivery_entry(settings: DeliverySettings) -> schema.DeliveryEntry:
+    return msgspec.convert(asdict(settings), schema.DeliveryEntry)
+
+
+def _delivery(entry: schema.DeliveryEntry) -> DeliverySettings:
+    values = msgspec.structs.asdict(entry)
+    return DeliverySettings(**(values | {"models": tuple(entry.models), "maps": tuple(entry.maps)}))
+
+
 def _bundle_entry(
-    bundle: Bundle, arrays: str, archive: zipfile.ZipFile, encoded_map: Callable[[str], bytes]
+    bundle: Bundle, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
 ) -> schema.BundleEntry:
     layout = texturing = check = None
     if bundle.layout is not None:
         layout = _layout_entry(bundle.layout, arrays)
-        archive.writestr(_entry_info(arrays), _layout_arrays(bundle.layout))
+        members[arrays] = _layout_arrays(bundle.layout)
     if bundle.texturing is not None:
         maps = []
         for baked in bundle.texturing.maps:
             file = f"maps/{baked.pixels}.png"
-            if file not in archive.namelist():
-                archive.writestr(_entry_info(file), encoded_map(baked.pixels))
+            if file not in members:
+                members[file] = encoded_map(baked.pixels)
             maps.append(
                 schema.MapEntry(
                     baked.name,
@@ -136,7 +165,7 @@ def _bundle_entry(
         list(bundle.objects),
         bundle.alpha_mode,
         schema.SheetEntry(**asdict(bundle.sheet)),
-        schema.BakeEntry(list(bundle.bake.maps), bundle.bake.samples, bundle.bake.bleed, bundle.bake.bits),  # type: ignore[arg-type]
+        msgspec.convert(asdict(bundle.bake), schema.BakeEntry),
         dict(bundle.shares),
         layout,
         texturing,
@@ -182,6 +211,8 @@ def _layout_arrays(layout: Layout) -> bytes:
 class ProjectReader:
     """An open .fasc file: first its sources, so that they can be gathered, then its bundles.
 
+    What is damaged is left out and told in ``findings``, as long as the document itself can be read.
+
     Raises
     ------
     MissingFile, MalformedFile, UnsupportedInput
@@ -189,80 +220,124 @@ class ProjectReader:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self.findings: list[Finding] = []
         try:
-            self._archive = zipfile.ZipFile(path)
-            text = self._archive.read(DOCUMENT)
-        except FileNotFoundError as error:
-            raise MissingFile("there is no such project.", file=str(path), hint="Check its path.") from error
-        except (OSError, zipfile.BadZipFile, KeyError) as error:
+            if not path.exists():
+                raise MissingFile("there is no such project.", file=str(path), hint="Check its path.")
+            if not path.is_file():
+                raise MalformedFile("this is no project file.", file=str(path), hint="Open a .fasc file.")
+            self._archive = Archive(path)
+            text = self._archive.read(DOCUMENT, MOST_TEXT)
+        except (OSError, KeyError, ValueError) as error:
+            if isinstance(error, InputError):
+                raise
             raise MalformedFile(
                 "this is no project file, or it is damaged.",
                 file=str(path),
                 hint="Open an earlier copy of it.",
             ) from error
         try:
-            version = msgspec.json.decode(text).get("schema", 0)
+            project = msgspec.json.decode(text)
+            if not isinstance(project, dict):
+                raise msgspec.ValidationError("it is no object")
+            version = project.get("schema", 0)
             if isinstance(version, int) and version > schema.VERSION:
                 raise UnsupportedInput(
                     f"the project was saved by a newer version (schema {version}; this one reads {schema.VERSION}).",
                     file=str(path),
                     hint="Open it with that version.",
                 )
-            self.entry = msgspec.json.decode(text, type=schema.ProjectEntry)
-        except (msgspec.DecodeError, AttributeError) as error:
+            self.entry = msgspec.json.decode(msgspec.json.encode(upgraded(project)), type=schema.ProjectEntry)
+        except (msgspec.MsgspecError, RecursionError) as error:
             raise MalformedFile(
                 f"{DOCUMENT} is not right: {error}.", file=str(path), hint="Open an earlier copy of it."
+            ) from error
+        if not self._archive.whole:
+            self._tell("damaged_project", f"{path.name} is damaged; what could be read of it was opened.", "")
+
+    def _tell(self, code: str, message: str, bundle: str) -> None:
+        self.findings.append(
+            Finding(code, WARNING, message, "Pack and bake again what is missing, and save.", bundle=bundle)
+        )
+
+    def _from_here(self, path: str) -> str:
+        try:
+            return str((self.path.parent / path).resolve())
+        except (OSError, ValueError) as error:
+            raise MalformedFile(
+                f"{path[:80]!r} is no path.", file=str(self.path), hint="Open an earlier copy of it."
             ) from error
 
     def source_paths(self) -> list[str]:
         """Return where the sources are, from the project's folder."""
-        return [str((self.path.parent / source.path).resolve()) for source in self.entry.sources]
+        return [self._from_here(source.path) for source in self.entry.sources]
 
     def delivered_to(self) -> str:
         """Return the folder of the last delivery, empty when there was none."""
         entry = self.entry.delivered_to
-        return str((self.path.parent / entry).resolve()) if entry else ""
+        return self._from_here(entry) if entry else ""
 
-    def settings(self) -> DeliverySettings:
-        """Return the delivery's settings."""
-        entry = self.entry.delivery
-        return DeliverySettings(entry.name, entry.external_textures, entry.keep_source_uvs)
+    def settings(self) -> tuple[DeliverySettings, tuple[DeliverySettings, ...]]:
+        """Return the chosen delivery, and those that the project keeps beside it."""
+        return _delivery(self.entry.delivery), tuple(_delivery(entry) for entry in self.entry.deliveries)
 
-    def bundles(self, known: set[str], keep_map: Callable[[bytes], str]) -> tuple[Bundle, ...]:
-        """Return the bundles; objects that were not gathered are left out, and with them what was made of them.
+    def lookup(self) -> Lookup:
+        """Return where missing files were found."""
+        entry = self.entry.lookup
+        return Lookup(
+            tuple(self._from_here(path) for path in entry.folders),
+            tuple((self._from_here(old), self._from_here(new)) for old, new in entry.moved),
+        )
+
+    def bundles(self, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]) -> tuple[Bundle, ...]:
+        """Return the bundles with all the objects that they held.
 
         Parameters
         ----------
-        known : set of str
-            Keys of the gathered objects.
         keep_map : callable
-            Stores an encoded map and returns its key.
+            Stores an encoded map and returns its key and shape.
         """
-        return tuple(self._bundle(entry, known, keep_map) for entry in self.entry.bundles)
+        found: list[Bundle] = []
+        for number, raw in enumerate(self.entry.bundles):
+            try:
+                entry = msgspec.json.decode(raw, type=schema.BundleEntry)
+            except msgspec.MsgspecError as error:
+                self._tell("damaged_bundle", f"Bundle {number + 1} of the project cannot be read ({error}).", "")
+                continue
+            if any(bundle.name == entry.name for bundle in found):
+                self._tell("damaged_bundle", f"There are two bundles {entry.name}; the second was left out.", "")
+                continue
+            found.append(self._bundle(entry, keep_map))
+        return tuple(found)
 
-    def _bundle(self, entry: schema.BundleEntry, known: set[str], keep_map: Callable[[bytes], str]) -> Bundle:
-        objects = tuple(key for key in entry.objects if key in known)
-        whole = len(objects) == len(entry.objects)
+    def _bundle(self, entry: schema.BundleEntry, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]) -> Bundle:
         sheet = SheetSettings(**msgspec.structs.asdict(entry.sheet))
-        bake = BakeSettings(tuple(entry.bake.maps), entry.bake.samples, entry.bake.bleed, entry.bake.bits)
+        bake = BakeSettings(**(msgspec.structs.asdict(entry.bake) | {"maps": tuple(entry.bake.maps)}))
+        layout = texturing = None
         try:
-            layout = self._layout(entry.layout) if entry.layout and whole else None
+            layout = self._layout(entry.layout) if entry.layout else None
             texturing = self._texturing(entry.texturing, keep_map) if entry.texturing and layout else None
-        except (KeyError, ValueError, OSError, zipfile.BadZipFile) as error:
-            raise MalformedFile(
-                f"what was made of bundle {entry.name} cannot be read ({error}).",
-                file=str(self.path),
-                hint="Open an earlier copy of it.",
-            ) from error
+        except (KeyError, ValueError, OSError, zipfile.BadZipFile, struct.error, zlib.error, InputError) as error:
+            what = "layout" if layout is None else "maps"
+            words = error.message if isinstance(error, InputError) else str(error)
+            self._tell("damaged_bundle", f"The {what} of {entry.name} cannot be read ({words}).", entry.name)
         check = _check(entry.check) if entry.check and texturing else None
         shares = tuple(sorted(entry.shares.items()))
+        objects = tuple(dict.fromkeys(entry.objects))
         return Bundle(entry.name, objects, entry.alpha_mode, sheet, bake, shares, layout, texturing, check)
 
     def _layout(self, entry: schema.LayoutEntry) -> Layout:
-        with np.load(io.BytesIO(self._archive.read(entry.arrays)), allow_pickle=False) as arrays:
-            placements, corners = arrays["placements"], arrays["corners"]
-            island, projected = arrays["island"], arrays["projected"]
-        surfaces, first = [], 0
+        arrays = read_arrays(
+            self._archive.read(entry.arrays),
+            {"placements": ("f", 2), "corners": ("f", 3), "island": ("i", 1), "projected": ("b", 1)},
+        )
+        placements, corners = arrays["placements"], arrays["corners"]
+        island, projected = arrays["island"], arrays["projected"]
+        if placements.shape[1:] != (6,) or corners.shape[1:] != (3, 2):
+            raise ValueError("its arrays have the wrong shape")
+        if not np.isfinite(placements).all() or not np.isfinite(corners).all() or (island < 0).any():
+            raise ValueError("its arrays hold what cannot be")
+        surfaces, first, islands = [], 0, 0
         for part in entry.surfaces:
             last = first + part.triangles
             surfaces.append(
@@ -275,8 +350,9 @@ class ProjectReader:
                     part.share,
                 )
             )
+            islands += int(island[first:last].max()) + 1 if 0 <= first < last <= len(island) else 0
             first = last
-        if first != len(corners) or len(island) != first:
+        if first != len(corners) or len(island) != first or len(projected) != first or islands != len(placements):
             raise ValueError("its arrays have the wrong size")
         return Layout(
             tuple(surfaces),
@@ -293,10 +369,14 @@ class ProjectReader:
             entry.made_from,
         )
 
-    def _texturing(self, entry: schema.TexturingEntry, keep_map: Callable[[bytes], str]) -> Texturing:
+    def _texturing(
+        self, entry: schema.TexturingEntry, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]
+    ) -> Texturing:
         maps: list[BakedMap] = []
         for part in entry.maps:
-            key = keep_map(self._archive.read(part.file))
+            key, shape = keep_map(self._archive.read(part.file))
+            if shape != (part.height, part.width, part.channels):
+                raise ValueError(f"{part.name} is of another size")
             maps.append(
                 BakedMap(
                     part.name,

@@ -1,4 +1,4 @@
-"""What ``project.json`` inside a .fasc file holds; version 1. msgspec checks it on reading."""
+"""What ``project.json`` inside a .fasc file holds; version 2. msgspec checks it on reading."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-VERSION = 1
+VERSION = 2
 Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
 
 
@@ -35,6 +35,7 @@ class BakeEntry(msgspec.Struct):
     samples: Literal[1, 4, 16] = 1
     bleed: int | None = None
     bits: Literal[8, 16] = 8
+    edges: Literal["source", "hard", "smooth"] = "source"
 
 
 class SurfaceEntry(msgspec.Struct):
@@ -111,16 +112,37 @@ class BundleEntry(msgspec.Struct):
 
 
 class DeliveryEntry(msgspec.Struct):
+    title: str = "Packed, green up"
     name: str = ""
     external_textures: bool = False
     keep_source_uvs: bool = False
+    models: list[Literal["glb", "gltf", "obj"]] = msgspec.field(default_factory=lambda: ["glb"])
+    pattern: str = "{name}_{bundle}_{map}"
+    packing: Literal["orm", "apart", "metal_smoothness"] = "orm"
+    green: Literal["up", "down"] = "up"
+    power_of_two: bool = False
+    bits: Literal[0, 8, 16] = 0
+    maps: list[str] = []
+    combine: bool = False
+    region: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
+
+
+class LookupEntry(msgspec.Struct):
+    folders: list[str] = []
+    moved: list[tuple[str, str]] = []
 
 
 class ProjectEntry(msgspec.Struct):
+    """The whole of it; bundles are checked one by one, so that a broken one does not take the others along."""
+
     schema: int
     name: str
     sources: list[SourceEntry]
-    bundles: list[BundleEntry]
+    bundles: list[msgspec.Raw]
+    shapes: dict[str, str] = {}
     delivery: DeliveryEntry = msgspec.field(default_factory=DeliveryEntry)
+    deliveries: list[DeliveryEntry] = []
+    lookup: LookupEntry = msgspec.field(default_factory=LookupEntry)
+    accepted: list[str] = []
     delivered: str = ""
     delivered_to: str = ""

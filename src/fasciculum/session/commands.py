@@ -8,7 +8,7 @@ from typing import Any
 
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing
-from fasciculum.model.document import Document
+from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 
 
@@ -112,6 +112,32 @@ def set_share(document: Document, keys: Sequence[str], share: float) -> Document
 def set_delivery(document: Document, **values: Any) -> Document:
     """Change how results are written."""
     return replace(document, delivery=replace(document.delivery, **values))
+
+
+def choose_delivery(document: Document, settings: DeliverySettings) -> Document:
+    """Make a delivery the one that is written next; the file name of the present one stays."""
+    return replace(document, delivery=replace(settings, name=document.delivery.name))
+
+
+def keep_delivery(document: Document, title: str) -> Document:
+    """Keep the present delivery in the project under a title, in place of one that has it already.
+
+    Raises
+    ------
+    UsageError
+        When the title is empty.
+    """
+    title = title.strip()
+    if not title:
+        raise UsageError("a delivery needs a title.", hint="Type one.")
+    kept = replace(document.delivery, title=title)
+    others = tuple(settings for settings in document.deliveries if settings.title.lower() != title.lower())
+    return replace(document, delivery=kept, deliveries=(*others, kept))
+
+
+def accept_missing(document: Document, image: str) -> Document:
+    """Accept that an image is missing: its material's factor stands for it."""
+    return document if image in document.accepted else replace(document, accepted=(*document.accepted, image))
 
 
 def put_layout(document: Document, name: str, layout: Layout) -> Document:

@@ -18,7 +18,9 @@ from fasciculum.session.commands import add_bundle, set_sheet
 
 def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
     """Return the document with more models; the first ones also name it. New objects are loose."""
-    scene, findings = gather(paths, PixelStore(Path(folder)), onto=document.scene, progress=progress)
+    scene, findings = gather(
+        paths, PixelStore(Path(folder)), onto=document.scene, lookup=document.lookup, progress=progress
+    )
     name = document.name
     if not document.scene.objects and name == "Untitled":
         name = Path(paths[0]).stem

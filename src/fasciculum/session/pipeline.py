@@ -14,14 +14,16 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.finding import Finding
+from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.operations.bake import bake
 from fasciculum.operations.bundling import bundle_objects
 from fasciculum.operations.check import check_bundle
-from fasciculum.operations.deliver import Delivered, deliver, write_whole
+from fasciculum.operations.deliver import Delivered, deliver
 from fasciculum.operations.gather import gather
 from fasciculum.operations.lay_out import lay_out
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
+from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import put_check, put_layout, put_texturing
 from fasciculum.session.session import all_findings
@@ -39,6 +41,7 @@ class Order:
     sheet: SheetSettings = field(default_factory=SheetSettings)
     bake: BakeSettings = field(default_factory=BakeSettings)
     delivery: DeliverySettings = field(default_factory=DeliverySettings)
+    lookup: Lookup = HERE
 
 
 class Pipeline:
@@ -97,7 +100,7 @@ class Pipeline:
 
     def report(self, delivered: Delivered | None = None) -> tuple[dict[str, Any], list[Finding]]:
         """Return the report and the findings it holds."""
-        findings = all_findings(self.document)
+        findings = [*all_findings(self.document), *(delivered.findings if delivered else [])]
         files = delivered.files if delivered else []
         maps = delivered.maps if delivered else {}
         return (
@@ -118,10 +121,12 @@ def make(
     findings : list of Finding
     """
     line = Pipeline(Document(), store, progress)
-    scene, noticed = line.timed("gather", lambda: gather(models, store, progress=progress.part(0.0, 0.1)))
+    scene, noticed = line.timed(
+        "gather", lambda: gather(models, store, lookup=order.lookup, progress=progress.part(0.0, 0.1))
+    )
     name = order.delivery.name or Path(models[0]).stem
     bundles, more = bundle_objects(scene, order.rule, order.sheet, order.bake)
-    line.document = Document(name, scene, bundles, (*noticed, *more), order.delivery)
+    line.document = Document(name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup)
     names = [bundle.name for bundle in bundles]
     line.timed("lay_out", lambda: line.lay_out(names))
     line.timed("bake", lambda: line.bake(names))

@@ -30,7 +30,8 @@ def new_folder(*, memory: bool = False) -> Path:
     return Path(tempfile.mkdtemp(prefix=f"fasciculum-{os.getpid()}-", dir=parent))
 
 
-def _alive(process: int) -> bool:
+def alive(process: int) -> bool:
+    """Whether there is a process of that number."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:
@@ -47,7 +48,7 @@ def sweep() -> list[Path]:
         with contextlib.suppress(OSError):
             for folder in parent.glob("fasciculum-*-*"):
                 match = re.match(r"fasciculum-(\d+)-", folder.name)
-                if match and folder.stat().st_uid == os.getuid() and not _alive(int(match[1])):
+                if match and folder.stat().st_uid == os.getuid() and not alive(int(match[1])):
                     shutil.rmtree(folder, ignore_errors=True)
                     gone.append(folder)
     return gone

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
-from fasciculum.model.finding import SEVERITIES, Finding
+from fasciculum.model.finding import INFO, LOCATE, SEVERITIES, Finding
 from fasciculum.operations.check import findings_of
 from fasciculum.session.history import History
 from fasciculum.session.scratch import new_folder, sweep
@@ -115,7 +115,14 @@ class Session:
 
 def all_findings(document: Document) -> list[Finding]:
     """Return every finding of a document, worst first."""
-    found = list(document.gathered)
+    found = [accepted(document, finding) for finding in document.gathered]
     for bundle in document.bundles:
         found += findings_of(document.scene, bundle)
     return sorted(found, key=lambda finding: SEVERITIES.index(finding.severity))
+
+
+def accepted(document: Document, finding: Finding) -> Finding:
+    """Return a finding as a note when the artist has accepted what it tells: that an image is missing."""
+    if finding.image and finding.image in document.accepted and finding.act:
+        return replace(finding, severity=INFO, remedy="The factor colour stands for it, as you said.", act=LOCATE)
+    return finding

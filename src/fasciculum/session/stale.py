@@ -37,7 +37,7 @@ def check_state(document: Document, bundle: Bundle) -> str:
 
 def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
-    parts = [repr(document.delivery), document.name]
+    parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
     for bundle in document.bundles:
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.made_from if bundle.texturing else ""]
         parts += bundle.objects

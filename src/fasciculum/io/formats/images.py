@@ -108,7 +108,7 @@ def encode_png(pixels: NDArray[Any], *, fast: bool = False) -> bytes:
 
     Parameters
     ----------
-    pixels : ndarray of uint8 or uint16, shape (H, W, C) with C 3 or 4
+    pixels : ndarray of uint8 or uint16, shape (H, W, C) with C 1, 3 or 4
     fast : bool
         Larger and quicker.
 
@@ -117,7 +117,7 @@ def encode_png(pixels: NDArray[Any], *, fast: bool = False) -> bytes:
     OutputError
         When the encoder refuses.
     """
-    order = [2, 1, 0, 3][: pixels.shape[2]]
+    order = [0] if pixels.shape[2] == 1 else [2, 1, 0, 3][: pixels.shape[2]]
     swapped = np.ascontiguousarray(pixels[..., order])
     done, data = cv2.imencode(".png", swapped, [cv2.IMWRITE_PNG_COMPRESSION, 1 if fast else 4])
     if not done:

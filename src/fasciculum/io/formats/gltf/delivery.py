@@ -36,12 +36,12 @@ class Delivery:
 
     ``parts`` gives the primitives of each node by the node's index in the scene; equal lists (the same object)
     become one mesh. ``materials`` are glTF material objects whose textures are indices into ``images``.
-    ``joined`` are meshes in world space, each under a root node of its own; ``bare`` are nodes that gave all that
-    they drew to them, and that are left out where nothing else hangs on them.
+    ``joined`` are meshes with the place of the root node that each gets of its own; ``bare`` are nodes that gave all
+    that they drew to them, and that are left out where nothing else hangs on them.
     """
 
     parts: dict[int, list[Part]] = field(default_factory=dict)
     materials: list[dict[str, Any]] = field(default_factory=list)
     images: list[OutputImage] = field(default_factory=list)
-    joined: list[tuple[str, list[Part]]] = field(default_factory=list)
+    joined: list[tuple[str, list[Part], tuple[float, ...]]] = field(default_factory=list)
     bare: set[int] = field(default_factory=set)

@@ -119,7 +119,7 @@ def _judge_node(container: Container, index: int, node: schema.Node) -> None:
 
 
 def _rest_skins(container: Container, nodes: list[Node], place: dict[int, int], meshes: tuple[Mesh, ...]) -> None:
-    """Give skinned nodes the matrix that their skin moves the mesh by at rest, since their own place counts for nothing.
+    """Give skinned nodes the matrix that their skin moves the mesh by at rest; their own place counts for nothing.
 
     Where the joints agree, as they do in the pose that a mesh was bound in, that is exact; else it is their mean.
     """

@@ -43,10 +43,11 @@ class Tree:
             else:
                 first["nodes"] += scenes[0].get("nodes", [])
             others += scenes[1:]
-        for name, parts in self.delivery.joined:
-            mesh = self.writer.mesh(name, parts)
-            if mesh >= 0:
-                first.setdefault("nodes", []).append(self.builder.add("nodes", {"name": name, "mesh": mesh}))
+        for name, parts, place in self.delivery.joined:
+            node: dict[str, Any] = {"name": name, "mesh": self.writer.mesh(name, parts)}
+            if any(place):
+                node["translation"] = list(place)
+            first.setdefault("nodes", []).append(self.builder.add("nodes", node))
         if not first.get("nodes"):
             first.pop("nodes", None)
             first.setdefault("name", "empty")

@@ -1,4 +1,4 @@
-"""A delivery as glTF: new meshes and materials; the tree they hang on is written by `fasciculum.io.formats.gltf.tree`."""
+"""A delivery as glTF: new meshes and materials. The tree that they hang on is written by its neighbour `tree`."""
 
 from __future__ import annotations
 

@@ -32,6 +32,8 @@ MAPS = {
     "map_kd": "color", "map_ke": "glow", "map_d": "opacity", "map_pr": "roughness", "map_pm": "metallic",
     "norm": "normal", "map_bump": "bump", "bump": "bump", "map_kn": "normal",
 }  # fmt: skip
+#: channels that a statement may pick of a texture
+CHANNELS = {"r": 0, "g": 1, "b": 2}
 #: known, and not part of the look that a sheet carries
 LEFT_OUT = {"map_ks", "map_ns", "map_ka", "disp", "map_disp", "decal", "refl", "map_refl", "map_ps"}
 
@@ -213,7 +215,10 @@ class Palette:
         brightest = max(1.0, *glow)
         metal = values.get("pm", (0.0,))[0]
         rough_slot, metal_slot = slots.get("roughness"), slots.get("metallic")
-        orm = self._orm(rough_slot, metal_slot)
+        picked = {
+            role: CHANNELS.get(part[1].get("-imfchan", ("r",))[0].lower(), 0) for role, part in entry.maps.items()
+        }
+        orm = self._orm(rough_slot, metal_slot, picked)
         return Material(
             name=entry.name or "default",
             base_color_factor=(factor[0], factor[1], factor[2], opacity),
@@ -294,7 +299,8 @@ class Palette:
         hard = float(((alpha < 26) | (alpha > 229)).mean()) > 0.9
         return replace(opacity, image=index), MASK if hard else BLEND
 
-    def _orm(self, rough: TextureSlot | None, metal: TextureSlot | None) -> TextureSlot | None:
+    def _orm(self, rough: TextureSlot | None, metal: TextureSlot | None, picked: dict[str, int]) -> TextureSlot | None:
+        """Return roughness and metallic as one texture, each from the channel that its statement picks."""
         rough = rough if rough is not None and self._there(rough) else None
         metal = metal if metal is not None and self._there(metal) else None
         lead = rough or metal
@@ -305,12 +311,12 @@ class Palette:
 
         def make() -> NDArray[np.uint8]:
             orm = np.full((image.height, image.width, 3), 255, np.uint8)
-            for channel, slot in ((1, rough), (2, metal)):
+            for channel, role, slot in ((1, "roughness", rough), (2, "metallic", metal)):
                 if slot is not None:
-                    orm[..., channel] = self._bytes(slot, size)[..., 0]
+                    orm[..., channel] = self._bytes(slot, size)[..., picked.get(role, 0)]
             return orm
 
-        key = ("orm", rough and rough.image, metal and metal.image)
+        key = ("orm", rough and rough.image, metal and metal.image, picked.get("roughness"), picked.get("metallic"))
         return replace(lead, image=self._derive(key, f"{image.name} as ORM", make))
 
     def _bump(self, entry: Entry, slot: TextureSlot) -> TextureSlot | None:

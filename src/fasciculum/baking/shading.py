@@ -1,0 +1,63 @@
+"""Normals of a mesh that is cut at the seams of its sheet: as they came, hard at seams, or smooth over them."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.tangents import flat_normals, unit
+from fasciculum.model.scene import Primitive
+
+
+def corner_normals(primitive: Primitive) -> NDArray[np.float64]:
+    """Return the normals at the corners in mesh space, flat ones where the file gave none."""
+    positions = primitive.positions.astype(np.float64)[primitive.triangles]
+    if primitive.normals is None:
+        return flat_normals(positions)
+    normals = primitive.normals.astype(np.float64)[primitive.triangles]
+    lost = ~np.isfinite(normals).all(-1) | (np.linalg.norm(normals, axis=-1) < 1e-6)
+    return np.where(lost[..., None], flat_normals(positions), normals)
+
+
+def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], edges: str) -> list[NDArray[np.float64]]:
+    """Return an object's normals at the corners of each of its primitives, shape (T, 3, 3), in mesh space.
+
+    Parameters
+    ----------
+    primitives : tuple of Primitive
+    island : ndarray of int32, shape (T,)
+        The sheet's islands, primitives one after the other.
+    edges : str
+        ``source``, ``hard`` or ``smooth``; see `fasciculum.model.bundle.BakeSettings`.
+    """
+    normals = [corner_normals(primitive) for primitive in primitives]
+    if edges == "source" or not len(island):
+        return normals
+    positions = np.concatenate([primitive.positions[primitive.triangles] for primitive in primitives])
+    whole = np.concatenate(normals)
+    count = len(positions)
+    rows = np.ascontiguousarray(positions.reshape(-1, 3).astype(np.float32) + np.float32(0))
+    _, point = np.unique(rows.view([("", np.float32)] * 3)[:, 0], return_inverse=True)
+    point = point.reshape(-1)
+    label = np.repeat(island.astype(np.int64), 3)
+    low, high = np.full(int(point.max()) + 1, np.iinfo(np.int64).max), np.full(int(point.max()) + 1, -1)
+    np.minimum.at(low, point, label)
+    np.maximum.at(high, point, label)
+    seam = (low != high)[point]
+    double = positions.astype(np.float64)
+    cross = np.cross(double[:, 1] - double[:, 0], double[:, 2] - double[:, 0])
+    if edges == "hard":
+        group = point.astype(np.int64) * (int(island.max()) + 1) + label
+        weighted = np.repeat(cross, 3, axis=0)
+    else:
+        group = point.astype(np.int64)
+        weighted = (unit(whole) * np.linalg.norm(cross, axis=1)[:, None, None]).reshape(-1, 3)
+    _, place = np.unique(group, return_inverse=True)
+    place = place.reshape(-1)
+    sums = np.zeros((int(place.max()) + 1, 3))
+    np.add.at(sums, place, weighted)
+    made = unit(sums)[place]
+    usable = seam & (np.linalg.norm(made, axis=1) > 0.5)
+    found = np.where(usable[:, None], made, whole.reshape(-1, 3)).reshape(count, 3, 3)
+    bounds = np.cumsum([len(primitive.triangles) for primitive in primitives])[:-1]
+    return list(np.split(found, bounds))

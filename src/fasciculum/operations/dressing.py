@@ -1,0 +1,108 @@
+"""Dress: an object's primitives in their sheet UVs, split where the sheet has a seam and nowhere else."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.shading import edge_normals
+from fasciculum.baking.target import corner_tangents
+from fasciculum.io.formats.gltf.delivery import Part
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.scene import Attribute, Object, Primitive, Scene
+
+
+def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source_uvs: bool) -> list[Part]:
+    """Return an object's primitives with sheet UVs: one, where their attributes allow that."""
+    assert bundle.layout is not None and bundle.texturing is not None
+    layout = bundle.layout
+    surface = layout.surface_of(item.key)
+    size = np.array([layout.width, layout.height], np.float64)
+    uvs = (layout.sheet_corners(surface) / size).astype(np.float32)
+    tangents = bundle.texturing.map("normal") is not None
+    parts, first = [], 0
+    primitives = scene.primitives_of(item)
+    shaded = edge_normals(primitives, layout.surfaces[surface].island, bundle.bake.edges)
+    for primitive, normals in zip(primitives, shaded, strict=True):
+        last = first + len(primitive.triangles)
+        made = bundle.bake.edges != "source"
+        parts.append(_split(primitive, normals, made, uvs[first:last], material, tangents, keep_source_uvs))
+        first = last
+    if len(parts) > 1 and len({_shape_of(part) for part in parts}) == 1:
+        return [_merged(parts)]
+    return parts
+
+
+def _shape_of(part: Part) -> tuple:
+    def shape(attributes: dict[str, Attribute]) -> tuple:
+        return tuple(sorted((name, a.type, str(a.values.dtype), a.normalized) for name, a in attributes.items()))
+
+    return shape(part.attributes), tuple(shape(target) for target in part.targets)
+
+
+def _merged(parts: list[Part]) -> Part:
+    def joined(sets: list[dict[str, Attribute]]) -> dict[str, Attribute]:
+        return {
+            name: Attribute(np.concatenate([attributes[name].values for attributes in sets]), one.type, one.normalized)
+            for name, one in sets[0].items()
+        }
+
+    offsets = np.cumsum([0] + [len(part.attributes["POSITION"].values) for part in parts])
+    triangles = np.concatenate([part.triangles + offset for part, offset in zip(parts, offsets, strict=False)])
+    targets = tuple(joined([part.targets[index] for part in parts]) for index in range(len(parts[0].targets)))
+    return Part(joined([part.attributes for part in parts]), triangles.astype(np.int32), parts[0].material, targets)
+
+
+def _split(
+    primitive: Primitive,
+    normals: NDArray[np.float64],
+    made: bool,
+    uvs: NDArray[np.float32],
+    material: int,
+    tangents: bool,
+    keep_source_uvs: bool,
+) -> Part:
+    """Give a primitive its sheet UVs, splitting vertices where the sheet has a seam and nowhere else.
+
+    ``made`` tells that the normals are not the file's, so that they may differ at one vertex.
+    """
+    count = len(primitive.triangles)
+    columns = [primitive.triangles.reshape(-1, 1).astype(np.int64)]
+    columns.append(np.ascontiguousarray(uvs.reshape(-1, 2)).view(np.int32).astype(np.int64))
+    frame = corner_tangents(primitive, uvs.astype(np.float64), normals) if tangents else None
+    if frame is not None:
+        columns.append((frame[..., 3].reshape(-1, 1) > 0).astype(np.int64))
+    at_corners = normals.astype(np.float32).reshape(-1, 3)
+    if made or primitive.normals is None:
+        columns.append(np.ascontiguousarray(at_corners).view(np.int32).astype(np.int64))
+    rows = np.ascontiguousarray(np.concatenate(columns, axis=1))
+    packed = rows.view([("", np.int64)] * rows.shape[1])[:, 0]
+    _, corner, number = np.unique(packed, return_index=True, return_inverse=True)
+    vertex = primitive.triangles.reshape(-1)[corner]
+    attributes = {"POSITION": Attribute(primitive.positions[vertex], "VEC3", False)}
+    attributes["NORMAL"] = Attribute(_unit(normals.reshape(-1, 3)[corner]), "VEC3", False)
+    if frame is not None:
+        attributes["TANGENT"] = Attribute(frame.reshape(-1, 4)[corner].astype(np.float32), "VEC4", False)
+    attributes["TEXCOORD_0"] = Attribute(np.ascontiguousarray(uvs.reshape(-1, 2)[corner]), "VEC2", False)
+    if keep_source_uvs:
+        kept = [uv_set for uv_set in primitive.uv_sets if len(uv_set)]
+        for index, uv_set in enumerate(kept):
+            attributes[f"TEXCOORD_{index + 1}"] = Attribute(uv_set[vertex], "VEC2", False)
+    for name, attribute in primitive.extra.items():
+        if not name.startswith("COLOR_"):
+            attributes[name] = Attribute(attribute.values[vertex], attribute.type, attribute.normalized)
+    targets = tuple(
+        {
+            name: Attribute(a.values[vertex], a.type, a.normalized)
+            for name, a in target.items()
+            if name != "TANGENT" and not name.startswith(("TEXCOORD", "COLOR"))
+        }
+        for target in primitive.targets
+    )
+    triangles = number.reshape(count, 3).astype(np.int32)
+    return Part(attributes, triangles, material, targets)
+
+
+def _unit(normals: NDArray[np.float64]) -> NDArray[np.float32]:
+    lengths = np.linalg.norm(normals, axis=1, keepdims=True)
+    return np.asarray(normals / np.maximum(lengths, 1e-20), np.float32)

@@ -1,0 +1,160 @@
+"""Join: the objects of a bundle into one mesh, or into one for each region of space; and what that costs."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.io.formats.gltf.delivery import Part
+from fasciculum.io.objects import unique_name
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import DeliverySettings
+from fasciculum.model.scene import Attribute, Scene
+
+
+@dataclass(frozen=True)
+class Group:
+    """Objects that are drawn as one mesh."""
+
+    name: str
+    objects: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Balance:
+    """Both sides of joining: draw calls, and the triangles that are drawn when a corner of one object is in view."""
+
+    calls_apart: int
+    calls_joined: int
+    seen_apart: float
+    seen_joined: float
+
+
+def moving_objects(scene: Scene) -> set[str]:
+    """Return the objects that cannot be joined: a skin, a morph target or an animation moves them by themselves."""
+    animated: list[set[int]] = []
+    for source in scene.sources:
+        channels = (channel for animation in source.raw.get("animations", []) for channel in animation["channels"])
+        animated.append({channel["target"].get("node", -1) for channel in channels})
+    moving = [False] * len(scene.nodes)
+    for index, node in enumerate(scene.nodes):
+        above = node.parent >= 0 and moving[node.parent]
+        moving[index] = above or node.skinned or node.number in animated[node.source]
+    return {
+        item.key
+        for item in scene.objects
+        if moving[item.node] or any(primitive.targets for primitive in scene.primitives_of(item))
+    }
+
+
+def groups_of(scene: Scene, bundle: Bundle, settings: DeliverySettings) -> tuple[list[Group], list[str]]:
+    """Return what a bundle is joined into, and the objects that stay apart."""
+    moving = moving_objects(scene)
+    apart = [key for key in bundle.objects if key in moving]
+    cells: dict[tuple[int, ...], list[str]] = {}
+    for key in bundle.objects:
+        if key not in moving:
+            cell: tuple[int, ...] = ()
+            if settings.region > 0:
+                cell = tuple(int(value) for value in np.floor(middle_of(scene, (key,)) / settings.region))
+            cells.setdefault(cell, []).append(key)
+    taken: set[str] = set()
+    groups = []
+    for cell in sorted(cells):
+        name = unique_name(bundle.name, taken)
+        taken.add(name)
+        groups.append(Group(name, tuple(cells[cell])))
+    return groups, apart
+
+
+def middle_of(scene: Scene, keys: Sequence[str]) -> NDArray[np.float64]:
+    """Return the middle of the box about objects in world space, metres."""
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    for key in keys:
+        item = scene.object(key)
+        world = scene.nodes[item.node].world
+        for primitive in scene.primitives_of(item):
+            ends = np.stack([primitive.positions.min(axis=0), primitive.positions.max(axis=0)]).astype(np.float64)
+            corners = np.stack(np.meshgrid(*ends.T), axis=-1).reshape(-1, 3) @ world[:3, :3].T + world[:3, 3]
+            low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
+    middle: NDArray[np.float64] = (low + high) / 2
+    return middle
+
+
+def balance(scene: Scene, bundles: Sequence[Bundle], settings: DeliverySettings) -> Balance:
+    """Weigh what joining saves against what then must be drawn when a corner of one object is seen."""
+    counts = {item.key: sum(len(p.triangles) for p in scene.primitives_of(item)) for item in scene.objects}
+    calls = objects = 0
+    seen_apart = seen_joined = 0.0
+    for bundle in bundles:
+        groups, apart = groups_of(scene, bundle, settings)
+        calls += len(groups) + len(apart)
+        objects += len(bundle.objects)
+        seen_apart += sum(counts[key] for key in bundle.objects)
+        seen_joined += sum(counts[key] for key in apart)
+        for group in groups:
+            seen_joined += len(group.objects) * sum(counts[key] for key in group.objects)
+    return Balance(objects, calls, seen_apart / max(objects, 1), seen_joined / max(objects, 1))
+
+
+def moved(part: Part, world: NDArray[np.float64], origin: NDArray[np.float64]) -> Part:
+    """Return a part in world space about an origin: normals upright, mirrored ones turned the right way out."""
+    linear = world[:3, :3]
+    mirrored = float(np.linalg.det(linear)) < 0
+    attributes = dict(part.attributes)
+    positions = part.attributes["POSITION"].values.astype(np.float64) @ linear.T + (world[:3, 3] - origin)
+    attributes["POSITION"] = Attribute(positions.astype(np.float32), "VEC3", False)
+    if "NORMAL" in attributes:
+        # the matrix of cofactors turns normals as the inverse transposed does, and is there for flattening scales too
+        cofactors = np.stack(
+            [np.cross(linear[1], linear[2]), np.cross(linear[2], linear[0]), np.cross(linear[0], linear[1])]
+        )
+        normals = part.attributes["NORMAL"].values.astype(np.float64) @ cofactors.T * (-1 if mirrored else 1)
+        attributes["NORMAL"] = Attribute(_unit(normals), "VEC3", False)
+    if "TANGENT" in attributes:
+        values = part.attributes["TANGENT"].values.astype(np.float64)
+        turned = _unit(values[:, :3] @ linear.T)
+        sign = values[:, 3:] * (-1 if mirrored else 1)
+        attributes["TANGENT"] = Attribute(np.concatenate([turned, sign], axis=1).astype(np.float32), "VEC4", False)
+    triangles = part.triangles[:, [0, 2, 1]] if mirrored else part.triangles
+    return Part(attributes, np.ascontiguousarray(triangles), part.material)
+
+
+def _unit(vectors: NDArray[np.float64]) -> NDArray[np.float32]:
+    length = np.linalg.norm(vectors, axis=1, keepdims=True)
+    fallback = np.array([0.0, 0.0, 1.0])
+    return np.where(length > 1e-30, vectors / np.maximum(length, 1e-30), fallback).astype(np.float32)
+
+
+def joined(parts: Sequence[Part]) -> Part:
+    """Return parts of one material as one; attributes that some lack are filled in, those that disagree left out."""
+    names = list(dict.fromkeys(name for part in parts for name in part.attributes))
+    counts = [len(part.attributes["POSITION"].values) for part in parts]
+    attributes = {}
+    for name in names:
+        there = [part.attributes[name] for part in parts if name in part.attributes]
+        if len({(one.type, one.values.dtype.str, one.normalized) for one in there}) > 1:
+            continue
+        first = there[0]
+        fill = 1 if name.startswith("COLOR") else 0
+        if name == "TANGENT" and len(there) < len(parts):
+            continue
+        blocks = [
+            part.attributes[name].values
+            if name in part.attributes
+            else np.full((count, first.values.shape[1]), fill, first.values.dtype)
+            for part, count in zip(parts, counts, strict=True)
+        ]
+        attributes[name] = Attribute(np.concatenate(blocks), first.type, first.normalized)
+    offsets = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    triangles = np.concatenate([part.triangles + offset for part, offset in zip(parts, offsets, strict=True)])
+    return Part(attributes, triangles.astype(np.int32), parts[0].material)
+
+
+def rounded_origin(middle: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return a place near the middle that a float holds exactly, for a mesh's own node to stand at."""
+    return np.array([float(round(value)) if math.isfinite(value) else 0.0 for value in middle])

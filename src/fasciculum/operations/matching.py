@@ -1,0 +1,95 @@
+"""Objects of before found again in what was gathered anew, so that they keep their bundle, layout and share."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+
+import numpy as np
+
+from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.scene import Scene
+
+
+def _plain(key: str) -> str:
+    """Return a key without the number that tells it from its namesakes."""
+    return re.sub(r" \d+$", "", key)
+
+
+def match_objects(shapes: Mapping[str, str], scene: Scene) -> dict[str, str]:
+    """Return which object of a scene each earlier one is, by name and shape.
+
+    Parameters
+    ----------
+    shapes : mapping
+        Each earlier object's shape digest by its key; empty where it is not known.
+
+    Returns
+    -------
+    dict
+        From earlier keys to present ones; those without a counterpart are left out.
+    """
+    left = dict(shapes)
+    free = {item.key: scene.shapes[item.key] for item in scene.objects}
+    found: dict[str, str] = {}
+    ways: list[Callable[[str, str], tuple[str, ...]]] = [
+        lambda key, shape: (key, shape),
+        lambda key, shape: (_plain(key), shape),
+        lambda key, shape: (key,),
+        lambda key, shape: ("", shape),
+    ]
+    for way in ways:
+        waiting: dict[tuple[str, ...], list[str]] = {}
+        for key, shape in free.items():
+            waiting.setdefault(way(key, shape), []).append(key)
+        for key, shape in list(left.items()):
+            there = waiting.get(way(key, shape))
+            if there and (shape or way is ways[2]):
+                found[key] = there.pop(0)
+                del left[key], free[found[key]]
+    return found
+
+
+def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bundle:
+    """Return a bundle with its objects under their present keys; what is gone leaves the layout, the rest stays put."""
+    objects = tuple(found[key] for key in bundle.objects if key in found)
+    layout = None if bundle.layout is None else _carried_layout(bundle.layout, found, scene)
+    if objects == bundle.objects and layout is bundle.layout:
+        return bundle
+    shares = tuple(sorted((found[key], share) for key, share in bundle.shares if key in found))
+    check = None
+    if bundle.check is not None:
+        entries = tuple(
+            replace(entry, object=found[entry.object]) for entry in bundle.check.fidelity if entry.object in found
+        )
+        check = replace(bundle.check, fidelity=entries)
+    texturing = bundle.texturing if layout is not None else None
+    return replace(bundle, objects=objects, layout=layout, shares=shares, check=check, texturing=texturing)
+
+
+def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> Layout | None:
+    starts = layout.first_islands()
+    surfaces: list[Surface] = []
+    rows: list[int] = []
+    changed = False
+    for index, surface in enumerate(layout.surfaces):
+        keys = tuple(
+            found[key]
+            for key in surface.objects
+            if key in found and triangle_count(scene, found[key]) == len(surface.corners)
+        )
+        changed |= keys != surface.objects
+        if keys:
+            surfaces.append(surface if keys == surface.objects else replace(surface, objects=keys))
+            rows += range(starts[index], starts[index + 1])
+    if not changed:
+        return layout
+    if not surfaces:
+        return None
+    return replace(layout, surfaces=tuple(surfaces), placements=layout.placements[np.array(rows, np.int64)])
+
+
+def triangle_count(scene: Scene, key: str) -> int:
+    """Return how many triangles an object has."""
+    return sum(len(primitive.triangles) for primitive in scene.primitives_of(scene.object(key)))

@@ -1,0 +1,112 @@
+"""The zip of a project: read with limits, and as far as it goes where it is cut short."""
+
+from __future__ import annotations
+
+import io
+import struct
+import zipfile
+import zlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+#: what a member may unpack to, bytes
+MOST_TEXT, MOST_MEMBER = 256 << 20, 4 << 30
+LOCAL = b"PK\x03\x04"
+
+
+class Archive:
+    """The members of a zip by name.
+
+    Raises
+    ------
+    OSError
+        When the file cannot be read.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.whole = True
+        self._members: dict[str, bytes] = {}
+        self._zip: zipfile.ZipFile | None = None
+        try:
+            self._zip = zipfile.ZipFile(path)
+            if self._zip.testzip() is not None:
+                self.whole = False
+        except (zipfile.BadZipFile, ValueError, RuntimeError, NotImplementedError, EOFError, zlib.error):
+            self.whole = False
+            self._zip = None
+            self._members = _salvaged(path.read_bytes())
+
+    def names(self) -> list[str]:
+        """Return the names of all members."""
+        return self._zip.namelist() if self._zip is not None else list(self._members)
+
+    def read(self, name: str, most: int = MOST_MEMBER) -> bytes:
+        """Return a member.
+
+        Raises
+        ------
+        KeyError
+            When there is none of that name.
+        ValueError
+            When it is damaged or far too large.
+        """
+        if self._zip is None:
+            return self._members[name]
+        if self._zip.getinfo(name).file_size > most:
+            raise ValueError(f"{name} unpacks to more than {most >> 20} MiB")
+        try:
+            return self._zip.read(name)
+        except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError) as error:
+            raise ValueError(f"{name} is damaged ({error})") from error
+
+
+def _salvaged(data: bytes) -> dict[str, bytes]:
+    """Return the members of a zip whose directory is lost, by walking from header to header."""
+    found: dict[str, bytes] = {}
+    at = data.find(LOCAL)
+    while 0 <= at <= len(data) - 30:
+        method, _, _, crc, packed, size, name_length, extra = struct.unpack_from("<HHHIIIHH", data, at + 8)
+        start = at + 30 + name_length + extra
+        body = data[start : start + packed]
+        if len(body) == packed and size <= MOST_MEMBER:
+            try:
+                plain = zlib.decompressobj(-15).decompress(body, size + 1) if method == 8 else body
+                if len(plain) == size and zlib.crc32(plain) == crc:
+                    found[data[at + 30 : at + 30 + name_length].decode("utf-8", "replace")] = plain
+            except zlib.error:
+                pass
+        at = data.find(LOCAL, max(start, at + 4))
+    return found
+
+
+def read_arrays(data: bytes, wanted: dict[str, tuple[str, int]]) -> dict[str, NDArray[Any]]:
+    """Return the arrays of an .npz, each judged by its header before it is given room.
+
+    Parameters
+    ----------
+    wanted : dict
+        For each name the kind of its numbers (``f``, ``i`` or ``b``) and how many dimensions it has.
+
+    Raises
+    ------
+    KeyError, ValueError
+    """
+    found = {}
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        for name, (kind, dimensions) in wanted.items():
+            info = archive.getinfo(f"{name}.npy")
+            if info.file_size > MOST_MEMBER:
+                raise ValueError(f"{name} is far too large")
+            raw = archive.read(info)
+            stream = io.BytesIO(raw)
+            np.lib.format.read_magic(stream)
+            shape, _, dtype = np.lib.format.read_array_header_1_0(stream)
+            if dtype.kind != kind or len(shape) != dimensions:
+                raise ValueError(f"{name} is of another kind")
+            if int(np.prod(shape, dtype=object)) * dtype.itemsize != len(raw) - stream.tell():
+                raise ValueError(f"{name} is not as long as it says")
+            found[name] = np.load(io.BytesIO(raw), allow_pickle=False)
+    return found

@@ -1,0 +1,28 @@
+"""Older projects made new: one function for each schema version, from it to the next."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from fasciculum.project.schema import VERSION
+
+
+def _to_2(project: dict[str, Any]) -> dict[str, Any]:
+    """Version 2 keeps a delivery's title and convention, the objects' shapes, and where missing files were found."""
+    delivery = dict(project.get("delivery") or {})
+    delivery.setdefault("title", "Packed, green up")
+    return project | {"delivery": delivery, "shapes": {}, "deliveries": [], "lookup": {}, "accepted": []}
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2}
+
+
+def upgraded(project: dict[str, Any]) -> dict[str, Any]:
+    """Return a project's JSON as this version writes it."""
+    version = project.get("schema")
+    while isinstance(version, int) and version < VERSION and version in UPGRADES:
+        project = UPGRADES[version](project)
+        version += 1
+        project["schema"] = version
+    return project

@@ -1,0 +1,78 @@
+"""Reading the sources again when they, or what they refer to, changed or were located; run in the worker."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.document import Document
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.lookup import Lookup
+from fasciculum.operations.gather import gather
+from fasciculum.operations.matching import carried_bundle, match_objects
+from fasciculum.progress import SILENT, Progress
+
+
+def reload_sources(
+    document: Document, folder: str, lookup: Lookup | None = None, *, progress: Progress = SILENT
+) -> Document:
+    """Return the document with its sources read again; objects found again keep their bundle, layout and share.
+
+    Raises
+    ------
+    InputError
+        When a source cannot be read; the document stays as it is.
+    """
+    lookup = document.lookup if lookup is None else lookup
+    before = document.scene
+    paths = [source.path for source in before.sources]
+    scene, findings = gather(paths, PixelStore(Path(folder)), lookup=lookup, progress=progress)
+    named = {source.path: source.named for source in before.sources}
+    scene = replace(scene, sources=tuple(replace(one, named=named.get(one.path, one.named)) for one in scene.sources))
+    found = match_objects(before.shapes, scene)
+    notes = []
+    for old in before.objects:
+        new = found.get(old.key)
+        home = document.bundle_of(old.key)
+        if new is None and home is not None:
+            notes.append(
+                Finding(
+                    "object_gone",
+                    WARNING,
+                    f"{old.key} of bundle {home.name} is no longer in its source.",
+                    "Leave it, or put it back into the source and reload.",
+                    bundle=home.name,
+                )
+            )
+        elif new is not None and before.shapes[old.key] != scene.shapes[new]:
+            notes.append(Finding("object_changed", INFO, f"{new} has another shape than before.", object=new))
+    return replace(
+        document,
+        scene=scene,
+        bundles=tuple(carried_bundle(bundle, found, scene) for bundle in document.bundles),
+        gathered=(*findings, *notes),
+        lookup=lookup,
+    )
+
+
+def with_folder(lookup: Lookup, folder: str) -> Lookup:
+    """Return the lookup with one more folder that may be read from."""
+    return lookup if folder in lookup.folders else replace(lookup, folders=(*lookup.folders, folder))
+
+
+def with_file(lookup: Lookup, missing: str, chosen: str) -> Lookup:
+    """Return the lookup with a file that stands for a missing one, and its folder for the missing one's siblings."""
+    moved = tuple(pair for pair in lookup.moved if pair[0] != missing)
+    return with_folder(replace(lookup, moved=(*moved, (missing, chosen))), str(Path(chosen).parent))
+
+
+def watched_files(document: Document) -> Sequence[str]:
+    """Return the files that a document was read from and that can change beside it."""
+    files: dict[str, None] = {}
+    for source in document.scene.sources:
+        files[source.path] = None
+        files.update(dict.fromkeys(source.beside))
+    files.update(dict.fromkeys(image.path for image in document.scene.images if image.path and not image.missing))
+    return list(files)
