@@ -15,11 +15,11 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.writing import write_whole
 from fasciculum.operations.forecast import forecast, measure_objects
 from fasciculum.operations.gather import gather
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
+from fasciculum.operations.writing import write_whole
 from fasciculum.session import commands
 from fasciculum.session.pipeline import Order, Pipeline, make
 from fasciculum.session.stale import DONE, STALE, bake_state, check_state, layout_state

@@ -17,6 +17,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakedMap, Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import PATTERN, DeliverySettings, Document
+from fasciculum.model.scene import Image
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: named for what they agree on, so that whoever knows an engine's convention finds it
@@ -128,6 +129,14 @@ def conforms(settings: DeliverySettings) -> bool:
 def encoded_map(store: PixelStore, key: str) -> bytes:
     """Return a baked map as PNG, encoded once."""
     return _encoded(store, key, lambda: store.get(key))
+
+
+def encoded_source(store: PixelStore, image: Image) -> bytes:
+    """Return a source image's own file or, where it was made of others, as PNG."""
+    try:
+        return store.get_encoded(image.pixels)
+    except KeyError:
+        return encoded_map(store, image.pixels)
 
 
 def _encoded(store: PixelStore, key: str, make: Callable[[], NDArray[Any]]) -> bytes:

@@ -23,6 +23,7 @@ from fasciculum.operations.conventions import (
     conforming,
     conforms,
     delivery_name,
+    encoded_source,
     encoded_texture,
     texture_files,
 )
@@ -141,7 +142,7 @@ class _Making:
     # -- glTF -------------------------------------------------------------------------------------------------
 
     def _gltf(self, kind: str, files: dict[str, bytes]) -> dict[str, bytes]:
-        writer = Writer(self.scene, lambda image: self.store.get_encoded(image.pixels))
+        writer = Writer(self.scene, lambda image: encoded_source(self.store, image))
         delivery = Delivery()
         refer = conforms(self.settings) and (self.settings.external_textures or kind == "gltf")
         numbers: dict[str, int] = {}
@@ -343,10 +344,7 @@ class _Making:
             if slot is None or self.scene.images[slot.image].missing:
                 continue
             image = self.scene.images[slot.image]
-            try:
-                data = self.store.get_encoded(image.pixels)
-            except KeyError:
-                continue
+            data = encoded_source(self.store, image)
             ending = {b"\x89PNG": "png", b"\xff\xd8\xff\xe0": "jpg", b"RIFF": "webp"}.get(data[:4], "jpg")
             stem = file_name(f"{self.name}_{Path(image.name).stem}")
             name, number = f"{stem}.{ending}", 2

@@ -248,7 +248,9 @@ class ProjectReader:
                     hint="Open it with that version.",
                 )
             self.entry = msgspec.json.decode(msgspec.json.encode(upgraded(project)), type=schema.ProjectEntry)
-        except (msgspec.MsgspecError, RecursionError) as error:
+        except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+            if isinstance(error, InputError):
+                raise
             raise MalformedFile(
                 f"{DOCUMENT} is not right: {error}.", file=str(path), hint="Open an earlier copy of it."
             ) from error
@@ -301,7 +303,7 @@ class ProjectReader:
         for number, raw in enumerate(self.entry.bundles):
             try:
                 entry = msgspec.json.decode(raw, type=schema.BundleEntry)
-            except msgspec.MsgspecError as error:
+            except (msgspec.MsgspecError, ValueError) as error:
                 self._tell("damaged_bundle", f"Bundle {number + 1} of the project cannot be read ({error}).", "")
                 continue
             if any(bundle.name == entry.name for bundle in found):

@@ -14,6 +14,8 @@ from fasciculum.model.scene import Aside, Attribute, Mesh, Primitive
 POINTS_AND_LINES = (0, 1, 2, 3)
 #: metres; what lies farther away has lost all its digits
 FARTHEST = 1e9
+#: UVs, normals and colours beyond this are broken
+LARGEST = 1e6
 MOST_UV_SETS = 16
 #: indices without a buffer view are all zero, and draw nothing
 MOST_BARE = 1 << 16
@@ -97,18 +99,19 @@ def _read_primitive(
         if name not in numbers:
             return None
         values = read_float(container, numbers[name])
-        if np.isfinite(values).all():
+        usable = np.abs(values) <= LARGEST
+        if usable.all():
             return values
         findings.append(
             Finding(
                 "broken_attribute",
                 WARNING,
-                f"{mesh} has values of {name} that are not finite; they were set to {instead:g}.",
+                f"{mesh} has values of {name} that are no sensible numbers; they were set to {instead:g}.",
                 "Repair them and export the model again.",
                 object=mesh,
             )
         )
-        container.floats[numbers[name]] = np.where(np.isfinite(values), values, np.float32(instead))
+        container.floats[numbers[name]] = np.where(usable, values, np.float32(instead))
         return container.floats[numbers[name]]
 
     sets = sorted(

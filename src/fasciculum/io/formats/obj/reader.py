@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import MalformedFile
 from fasciculum.io.formats.obj.lines import Lines, read_lines
 from fasciculum.io.formats.obj.materials import Palette
 from fasciculum.io.formats.obj.raw import raw_document
@@ -23,6 +24,11 @@ from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Aside, Attribute, Mesh, Node, Primitive, Scene, Source
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
+
+#: UVs beyond this are broken, and are taken for it
+LARGEST = 1e6
+#: metres; what lies farther away has lost all its digits
+FARTHEST = 1e9
 
 
 def read_obj(
@@ -53,6 +59,11 @@ def read_obj(
     findings: list[Finding] = []
     data = read_file(path)
     lines = read_lines(data, path, progress.part(0.0, 0.45))
+    far = np.flatnonzero((np.abs(lines.positions) > FARTHEST).any(axis=1))
+    if len(far):
+        raise MalformedFile(
+            f"position {far[0] + 1} is more than {FARTHEST:g} m away.", file=path.name, hint="Export the model again."
+        )
     places = Places(path, lookup)
     palette = Palette(places, store, findings)
     palette.open(
@@ -180,7 +191,7 @@ class _Faces:
         place, uv, normal = key[first].T
         uvs: tuple[NDArray[np.float32], ...] = ()
         if textured and len(lines.uvs):
-            read = lines.uvs[uv]
+            read = np.clip(lines.uvs[uv], -LARGEST, LARGEST)
             uvs = (np.stack([read[:, 0], 1 - read[:, 1]], axis=1).astype(np.float32),)
         normals = None
         if (normal >= 0).all() and len(normal):
