@@ -51,7 +51,7 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(self.close)
 
     def close(self):
-        self.window._leaving = True
+        self.window.files.leaving = True
         self.window.close()
         self.workspace.close()
         self.window.deleteLater()

@@ -78,7 +78,7 @@ class WholePath(WindowCase):
 
         # save, undo all the way, and see staleness come and go
         path = self.folder / "plates.fasc"
-        with mock.patch("fasciculum.app.window.QFileDialog.getSaveFileName", return_value=(str(path), "")):
+        with mock.patch("fasciculum.app.files.QFileDialog.getSaveFileName", return_value=(str(path), "")):
             self.keys(Qt.Key.Key_S, CTRL)
         self.wait(path.exists, "the project")
         self.idle()
@@ -352,7 +352,7 @@ class Views(WindowCase):
 class Acts(WindowCase):
     def test_every_act_can_be_called_on_an_empty_project(self):
         for act in self.window.acts.values():
-            if act.id in ("open", "add_models", "new", "demo", "search", "project_menu", "queue", "theme", "main"):
+            if act.id in ("open", "add_models", "add_folder", "new", "demo", "search", "project_menu", "queue", "theme", "main"):
                 continue
             self.window.act(act.id)()
             self.pump(0.005)
@@ -454,16 +454,16 @@ class Acts(WindowCase):
     def test_leaving_unsaved_work_is_asked_about(self):
         self.gathered()
         with (
-            mock.patch("fasciculum.app.window.QMessageBox.exec"),
-            mock.patch("fasciculum.app.window.QMessageBox.clickedButton", return_value=None),
+            mock.patch("fasciculum.app.files.QMessageBox.exec"),
+            mock.patch("fasciculum.app.files.QMessageBox.clickedButton", return_value=None),
         ):
             self.window.close()
             self.assertTrue(self.window.isVisible())
-            self.window.new()
+            self.window.files.new()
             self.assertEqual(len(self.workspace.document.scene.objects), 4)
 
     def test_the_demo_opens(self):
-        self.window.open_demo()
+        self.window.files.open_demo()
         self.wait(lambda: self.workspace.document.bundles, "the station")
         self.idle()
         self.assertEqual(self.workspace.document.name, "Ropeway station")

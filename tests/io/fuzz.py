@@ -28,14 +28,15 @@ from fasciculum.operations.report import inspection_of
 from fasciculum.session.pipeline import Order, make
 
 #: seconds that one small file may take
-SLOW = 10.0
+SLOW = 30.0
 NUMBERS = (
     -1, 0, 1, 2, 3, 4, 5, 7, 8, 127, 255, 256, 1000, 65535, 65536, 2**24, 2**31 - 1, 2**31, 2**32 - 1, 2**32, 2**53,
     2**63, 10**30, -(2**31), 0.5, -0.5, 1e-320, 1e38, 1e300, float("nan"), float("inf"), 5120, 5121, 5123, 5125, 5126,
 )  # fmt: skip
 STRINGS = (
     "", "SCALAR", "VEC2", "VEC3", "VEC4", "MAT2", "MAT3", "MAT4", "BLEND", "MASK", "\0", "../../etc/passwd",
-    "/dev/zero",     "C:\\x.png", "http://example.org/x", "file:///etc/passwd", "data:,x", "data:;base64,AAAA", "%2e%2e/x", "a" * 5000,
+    "/dev/zero", "C:\\x.png", "http://example.org/x", "file:///etc/passwd", "data:,x", "data:;base64,AAAA",
+    "%2e%2e/x", "a" * 5000,
     "\u202e\n\t", "con", "nan", "//host/share", "KHR_materials_unlit",
 )  # fmt: skip
 

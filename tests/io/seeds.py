@@ -17,7 +17,7 @@ from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth
 OBJ = """mtllib plain.mtl
 o Plank
 v 0 0 0
-v 2 0 0 
+v 2 0 0
 v 2 1 0
 v 0 1 0
 v 1 0.2 0.5 1 0 0

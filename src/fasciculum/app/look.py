@@ -138,6 +138,14 @@ QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
 QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
 QSlider::handle:horizontal {{ width: 14px; height: 14px; margin: -5px 0; background: {t.accent}; border-radius: 7px; }}
 QFrame#line {{ background: {t.line}; }}
+QFrame#notice {{ background: {t.chosen}; border: 0; border-top: 1px solid {t.accent}; }}
+QTableWidget {{ background: {t.panel}; color: {t.text}; border: 1px solid {t.line}; outline: 0; }}
+QTableWidget:focus {{ border: 1px solid {t.accent}; }}
+QTableWidget::item {{ padding: 0 6px; }}
+QTableWidget::item:selected {{ background: {t.chosen}; color: {t.text}; }}
+QHeaderView {{ background: {t.ground}; }}
+QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: 0; border-bottom: 1px solid {t.line};
+  padding: 4px 6px; font-size: 11px; font-weight: 600; }}
 """
 
 

@@ -13,13 +13,16 @@ from fasciculum.app.panels.check import CheckPanel
 from fasciculum.app.panels.deliver import DeliverPanel
 from fasciculum.app.panels.gather import GatherPanel
 from fasciculum.app.panels.lay_out import LayOutPanel
+from fasciculum.app.repairs import Repairs
 from fasciculum.app.workspace import STAGES, Workspace
 
 
 class SettingsColumn(QWidget):
     """One panel for each stage, and the stage's main act at the bottom."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
+    def __init__(
+        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], repairs: Repairs
+    ) -> None:
         super().__init__()
         self.workspace = workspace
         self.setObjectName("panel")
@@ -36,7 +39,7 @@ class SettingsColumn(QWidget):
             "gather": GatherPanel(workspace, acts),
             "lay out": LayOutPanel(workspace, theme),
             "bake": BakePanel(workspace),
-            "check": CheckPanel(workspace),
+            "check": CheckPanel(workspace, repairs),
             "deliver": DeliverPanel(workspace),
         }
         for stage in STAGES:

@@ -59,8 +59,9 @@ def run(files: list[str], *, demo: bool = False) -> int:
     gc.set_threshold(20_000, 20, 50)
     if demo:
         QTimer.singleShot(0, lambda: open_demo(window.workspace))
-    elif files:
-        QTimer.singleShot(0, lambda: window.take_files([Path(name) for name in files]))
+    QTimer.singleShot(0, window.files.offer_lost_work)
+    if files and not demo:
+        QTimer.singleShot(0, lambda: window.files.take([Path(name) for name in files]))
     code = application.exec()
     window.workspace.close()
     return int(code)

@@ -10,13 +10,11 @@ from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QComboBox,
-    QFileDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QPushButton,
     QSlider,
     QSplitter,
@@ -28,11 +26,14 @@ from fasciculum.app.actions import add_actions
 from fasciculum.app.acts import make_acts
 from fasciculum.app.bundle_list import BundleList
 from fasciculum.app.command_search import CommandSearch, Hit
+from fasciculum.app.files import Files
 from fasciculum.app.ledger_strip import LedgerStrip
 from fasciculum.app.look import THEMES
 from fasciculum.app.model_view import ModelView
+from fasciculum.app.notice import NoticeBar
 from fasciculum.app.parts import set_state
 from fasciculum.app.queue_list import QueueButton
+from fasciculum.app.repairs import Repairs
 from fasciculum.app.settings_column import SettingsColumn
 from fasciculum.app.sheet_view import SheetView
 from fasciculum.app.stage_line import StageLine
@@ -40,7 +41,6 @@ from fasciculum.app.workspace import LENSES, Workspace
 from fasciculum.model.document import Document
 from fasciculum.session import commands
 
-MODELS = (".glb", ".gltf")
 MAP_NAMES = (
     ("Base colour", "base_color"),
     ("Normal", "normal"),
@@ -69,6 +69,9 @@ class Window(QMainWindow):
         self.theme = theme = THEMES[theme_name]
         self.setAcceptDrops(True)
         self.resize(1280, 800)
+        self.notices = NoticeBar()
+        self.files = Files(self)
+        self.repairs = Repairs(self)
         self.acts = {act.id: act for act in make_acts(self)}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
@@ -81,7 +84,7 @@ class Window(QMainWindow):
         self.bundles = BundleList(workspace, theme, self.act)
         self.sheet = SheetView(workspace, theme)
         self.model = ModelView(workspace, theme)
-        self.settings = SettingsColumn(workspace, theme, self.act)
+        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)
         self.columns.setChildrenCollapsible(False)
@@ -96,6 +99,7 @@ class Window(QMainWindow):
             self.columns.setStretchFactor(index, stretch)
         box.addWidget(self.columns, 1)
         box.addWidget(self._rule())
+        box.addWidget(self.notices)
         self.message = QLabel()
         self.message.setContentsMargins(12, 5, 12, 5)
         self.message.setWordWrap(True)
@@ -257,7 +261,7 @@ class Window(QMainWindow):
                 recent = menu.addMenu("Recent projects")
                 for name in self.workspace.recent():
                     recent.addAction(
-                        Path(name).name, partial(self._leave_for, partial(self.workspace.open, Path(name)))
+                        Path(name).name, partial(self.files.leave_for, partial(self.workspace.open, Path(name)))
                     )
                 recent.setEnabled(not recent.isEmpty())
                 menu.addSeparator()
@@ -269,46 +273,6 @@ class Window(QMainWindow):
         self.menu = menu
 
     # -- acts -------------------------------------------------------------------------------------------------
-
-    def new(self) -> None:
-        """Start over."""
-        self._leave_for(self.workspace.new)
-
-    def open(self) -> None:
-        """Ask for a project and open it."""
-        name, _ = QFileDialog.getOpenFileName(self, "Open project", "", "Fasciculum projects (*.fasc)")
-        if name:
-            self._leave_for(lambda: self.workspace.open(Path(name)))
-
-    def open_demo(self) -> None:
-        """Open the demo station."""
-        from fasciculum.app.demo import open_demo
-
-        self._leave_for(lambda: open_demo(self.workspace))
-
-    def save(self) -> None:
-        """Save, asking for a name the first time."""
-        if self.workspace.session.path is None:
-            self.save_as()
-        else:
-            self.workspace.save(self.workspace.session.path)
-
-    def save_as(self, then: Callable[[], None] | None = None) -> None:
-        """Ask for a name and save."""
-        document = self.workspace.document
-        beside = Path(document.scene.sources[0].path).parent if document.scene.sources else Path.home()
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save project", str(beside / f"{document.name}.fasc"), "Fasciculum projects (*.fasc)"
-        )
-        if name:
-            path = Path(name)
-            self.workspace.save(path if path.suffix == ".fasc" else path.with_name(f"{path.name}.fasc"), then)
-
-    def add_models(self) -> None:
-        """Ask for model files and gather them."""
-        names, _ = QFileDialog.getOpenFileNames(self, "Add models", "", "glTF models (*.glb *.gltf)")
-        if names:
-            self.workspace.gather(names)
 
     def undo(self) -> None:
         """Take back the last step."""
@@ -362,7 +326,7 @@ class Window(QMainWindow):
             self.say(f"{words}.")
             return
         {
-            "gather": self.add_models,
+            "gather": self.files.add_models,
             "lay out": self.workspace.pack,
             "bake": self.workspace.bake,
             "check": self.workspace.check,
@@ -419,8 +383,8 @@ class Window(QMainWindow):
                     "Share",
                 ),
             ),
-            ("bake", ("Maps", "Samples", "Bleed", "Depth")),
-            ("deliver", ("Folder", "Name")),
+            ("bake", ("Maps", "Samples", "Bleed", "Depth", "Edges")),
+            ("deliver", ("Folder", "Name", "Delivery", "Names", "Packing", "Green", "Region")),
         ):
             for word in words:
                 hits.append(Hit(word, f"setting under {stage}", partial(self._go_to_setting, stage, word)))
@@ -490,53 +454,11 @@ class Window(QMainWindow):
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         event.acceptProposedAction()
-        self.take_files(paths)
-
-    def take_files(self, paths: list[Path]) -> None:
-        """Open a project, or gather models, by what the files are."""
-        projects = [path for path in paths if path.suffix.lower() == ".fasc"]
-        models = [path for path in paths if path.suffix.lower() in MODELS]
-        others = [path for path in paths if path not in projects and path not in models]
-        if projects:
-            self._leave_for(lambda: self.workspace.open(projects[0]))
-        elif models:
-            self.workspace.gather([str(path) for path in models])
-        if others:
-            self.say(
-                f"{others[0].name} cannot be gathered. Drop .glb or .gltf models, or a .fasc project.",
-                "broken",
-            )
-
-    def _leave_for(self, following: Callable[[], object]) -> None:
-        """Do something that gives up the present project, once what is unsaved has been dealt with."""
-        session = self.workspace.session
-        if not session.unsaved or not session.document.scene.objects:
-            following()
-            return
-        ask = QMessageBox(self)
-        ask.setWindowTitle("Unsaved work")
-        ask.setText(f"{session.document.name} has changes that are not saved.")
-        keep = ask.addButton("Save first", QMessageBox.ButtonRole.AcceptRole)
-        drop = ask.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
-        ask.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        ask.exec()
-        if ask.clickedButton() is drop:
-            following()
-        elif ask.clickedButton() is keep:
-            if session.path is not None:
-                self.workspace.save(session.path, following)
-            else:
-                self.save_as(following)
+        self.files.take(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        session = self.workspace.session
-        if session.unsaved and session.document.scene.objects and not getattr(self, "_leaving", False):
+        if self.files.may_close():
+            event.accept()
+            self.workspace.close()
+        else:
             event.ignore()
-            self._leave_for(self._leave)
-            return
-        event.accept()
-        self.workspace.close()
-
-    def _leave(self) -> None:
-        self._leaving = True
-        self.close()

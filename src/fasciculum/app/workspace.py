@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from fasciculum.errors import FasciculumError, WorkerLost
 from fasciculum.jobs.runner import CANCELLED, FAILED, Job, Runner
 from fasciculum.model.bundle import Bundle, CheckResult, Layout, Texturing
 from fasciculum.model.document import Document
+from fasciculum.model.lookup import Lookup
 from fasciculum.operations.bake import bake, bake_digest
 from fasciculum.operations.check import check_bundle
 from fasciculum.operations.deliver import deliver
@@ -21,8 +23,10 @@ from fasciculum.operations.lay_out import lay_out, layout_digest
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.loading import add_models
+from fasciculum.session.recovery import LostWork, forget_work
+from fasciculum.session.reloading import reload_sources
 from fasciculum.session.session import Session
-from fasciculum.session.stale import delivery_digest
+from fasciculum.session.stale import bundle_digest, delivery_digest
 from fasciculum.uv.density import ObjectFigures
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
@@ -83,6 +87,8 @@ class Workspace(QObject):
     figures_changed = Signal()
     frame_wanted = Signal()
     said = Signal(str, str)
+    #: work failed: the error, and what tries again with a file named for a missing one (or None)
+    failed = Signal(object, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -103,6 +109,7 @@ class Workspace(QObject):
         self.figures: dict[str, ObjectFigures] = {}
         self._preview: Document | None = None
         self._told: set[int] = set()
+        self._again: dict[int, Callable[[str, str], None]] = {}
 
     # -- the document -----------------------------------------------------------------------------------------
 
@@ -239,6 +246,9 @@ class Workspace(QObject):
                     elif isinstance(crash, WorkerLost):
                         words = f"{job.title}: {crash.message} {crash.hint}"
                     self.say(words, "broken")
+                    again = self._again.pop(job.number, None)
+                    # once the queue has been looked through: whoever listens may open a dialog
+                    QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
                 elif job.state == CANCELLED:
                     self.say(f"{job.title} was cancelled; nothing of it was kept.")
         self.queue_changed.emit()
@@ -367,8 +377,9 @@ class Workspace(QObject):
 
         self.submit("Save", save_project, document, path, self.session.store, finished=take)
 
-    def open(self, path: Path) -> None:
-        """Open a project in place of the present one."""
+    def open(self, path: Path, instead: dict[str, str] | None = None) -> None:
+        """Open a project in place of the present one; ``instead`` names files for sources that are gone."""
+        instead = instead or {}
 
         def take(document: Document) -> None:
             self.bundle_names, self.selection = (), frozenset()
@@ -377,7 +388,42 @@ class Workspace(QObject):
             self.say(f"Opened {path.name}.", "good")
             self.frame_wanted.emit()
 
-        self.submit(f"Open {path.name}", open_project, path, self.session.store, finished=take)
+        job = self.submit(f"Open {path.name}", open_project, path, self.session.store, instead=instead, finished=take)
+        self._again[job.number] = lambda missing, chosen: self.open(path, instead | {missing: chosen})
+
+    def recover(self, work: LostWork) -> None:
+        """Open the unsaved work of a session that ended by itself; it stays unsaved."""
+
+        def take(document: Document) -> None:
+            self.bundle_names, self.selection = (), frozenset()
+            self.session.recover(document, Path(work.project) if work.project else None)
+            forget_work(work.kept)
+            self.say(f"Recovered {work.name}. Save it to keep it.", "good")
+            self.frame_wanted.emit()
+
+        self.submit(f"Recover {work.name}", open_project, work.kept, self.session.store, finished=take)
+
+    def reload(self, lookup: Lookup | None = None, done: str = "Reloaded") -> None:
+        """Read the sources again, looking for files where ``lookup`` says."""
+        document = self.document
+        if not document.scene.sources or self.busy_with("Reload sources"):
+            return
+
+        def take(found: Document) -> None:
+            if self.document is not document:
+                self.say("The project was changed meanwhile; reload once more.", "broken")
+                return
+            missing = sum(image.missing for image in found.scene.images)
+            changed = [
+                bundle.name
+                for before, bundle in zip(document.bundles, found.bundles, strict=True)
+                if bundle_digest(document, before) != bundle_digest(found, bundle)
+            ]
+            self.apply("Reload sources", lambda _: found)
+            words = f"Stale: {', '.join(changed)}." if changed else "Nothing that is laid out or baked changed."
+            self.say(f"{done}. {words}" + (f" {missing} images are missing still." if missing else ""), "good")
+
+        self.submit("Reload sources", reload_sources, document, str(self.session.store.folder), lookup, finished=take)
 
     def new(self) -> None:
         """Start over with nothing."""

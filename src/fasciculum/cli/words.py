@@ -73,7 +73,8 @@ def inspection_words(found: dict[str, Any]) -> str:
     lines.append("textures")
     for image in found["textures"]:
         state = "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
-        lines.append(f"  {image['name']:<28} {state}, {image['color_space']}")
+        wrong = f"  ({'; '.join(image['looks_wrong'])})" if image["looks_wrong"] and not image["missing"] else ""
+        lines.append(f"  {image['name']:<28} {state}, {image['color_space']}{wrong}")
     if found["findings"]:
         lines.append("findings")
         lines += _findings(found["findings"])

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
@@ -162,6 +163,23 @@ def _joined(parts: list[Any]) -> NDArray[np.float64]:
     return np.concatenate(parts).astype(np.float64)
 
 
+def _texture_entry(scene: Scene, entry: Texture) -> dict[str, Any]:
+    image = scene.images[entry.image]
+    return {
+        "name": image.name,
+        "width": image.width,
+        "height": image.height,
+        "bits": image.bits,
+        "channels": image.channels,
+        "color_space": entry.space,
+        "missing": image.missing,
+        "embedded": image.embedded,
+        "materials": [scene.materials[index].name for index in entry.materials],
+        "objects": entry.objects,
+        "looks_wrong": [words for _, words in entry.faults],
+    }
+
+
 def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]:
     """Return what is in gathered files."""
     every = tuple(item.key for item in scene.objects)
@@ -183,10 +201,6 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
                 "span": [number(value, 3) for value in figures.span],
             }
         )
-    spaces: dict[int, set[str]] = {}
-    for material in scene.materials:
-        for role, slot in material.slots().items():
-            spaces.setdefault(slot.image, set()).add("srgb" if role in ("base_color", "emissive") else "linear")
     return {
         "version": VERSION,
         "sources": [source.named for source in scene.sources],
@@ -200,19 +214,7 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
             }
             for material in scene.materials
         ],
-        "textures": [
-            {
-                "name": image.name,
-                "width": image.width,
-                "height": image.height,
-                "bits": image.bits,
-                "channels": image.channels,
-                "color_space": "+".join(sorted(spaces.get(index, {"unused"}))),
-                "missing": image.missing,
-                "embedded": image.embedded,
-            }
-            for index, image in enumerate(scene.images)
-        ],
+        "textures": [_texture_entry(scene, entry) for entry in sorted(textures_of(scene), key=lambda one: one.rank)],
         "triangles": sum(entry["triangles"] for entry in objects),
         "draw_calls": cost.draw_calls,
         "texture_bytes": cost.texture_bytes,

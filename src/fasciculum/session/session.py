@@ -79,6 +79,12 @@ class Session:
         self.path = path
         self._tell(before)
 
+    def recover(self, document: Document, path: Path | None) -> None:
+        """Start over with work that was kept but not saved; it belongs to the project of that path."""
+        self.open(document, path)
+        self._saved = Document()
+        self._tell(document)
+
     def saved(self, document: Document, path: Path) -> None:
         """Note that a document was written."""
         self._saved, self.path = document, path

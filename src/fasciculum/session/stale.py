@@ -35,6 +35,13 @@ def check_state(document: Document, bundle: Bundle) -> str:
     return DONE if fresh and bundle.check.made_from == check_digest(bundle) else STALE
 
 
+def bundle_digest(document: Document, bundle: Bundle) -> str:
+    """Return a digest of all that a bundle's layout and maps would be made from now."""
+    scene = document.scene
+    surfaces = [scene.surfaces[key] for key in bundle.objects]
+    return digest_of(layout_digest(scene, bundle), repr(bundle.bake), *surfaces)
+
+
 def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
     parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]

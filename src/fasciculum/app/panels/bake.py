@@ -69,6 +69,16 @@ class BakePanel(Column):
         self.bits.addItem("16 bits a channel", 16)
         self.bits.activated.connect(lambda index: self._change(bits=self.bits.itemData(index)))
         form.row("Depth", self.bits, "Bits for each channel of the written textures.")
+        self.edges = QComboBox()
+        for words, value in (("as they came", "source"), ("hard at seams", "hard"), ("smooth over seams", "smooth")):
+            self.edges.addItem(words, value)
+        self.edges.activated.connect(lambda index: self._change(edges=self.edges.itemData(index)))
+        form.row(
+            "Edges",
+            self.edges,
+            "Normals of the delivered mesh where the sheet has a seam: left alone, broken there, or averaged over it. "
+            "Normal maps are baked to match.",
+        )
         self.box.addWidget(form)
         self.box.addSpacing(6)
         self.box.addWidget(heading("Baked"))
@@ -124,6 +134,7 @@ class BakePanel(Column):
         self.samples.setCurrentIndex(self.samples.findData(bundle.bake.samples))
         self.bleed.setValue(-1 if bundle.bake.bleed is None else bundle.bake.bleed)
         self.bits.setCurrentIndex(self.bits.findData(bundle.bake.bits))
+        self.edges.setCurrentIndex(self.edges.findData(bundle.bake.edges))
         size = len(shown) * texture_bytes(bundle.sheet.width, bundle.sheet.height) / MIB
         self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
         self._filling = False

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.parts import Column, heading, note
+from fasciculum.app.repairs import WORDS, Repairs
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
 from fasciculum.session.session import all_findings
@@ -24,9 +25,9 @@ SIGNS = {ERROR: "✕", WARNING: "!", INFO: "·"}
 class CheckPanel(Column):
     """The list of findings and the words for the chosen one."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, repairs: Repairs) -> None:
         super().__init__()
-        self.workspace = workspace
+        self.workspace, self.repairs = workspace, repairs
         self.findings: list[Finding] = []
         line = QWidget()
         row = QHBoxLayout(line)
@@ -57,7 +58,13 @@ class CheckPanel(Column):
         self.show_button = QPushButton("Show")
         self.show_button.setToolTip("Choose the object and frame it in both views")
         self.show_button.clicked.connect(self.show_finding)
-        for part in (self.message, self.remedy, self.show_button):
+        self.apply_button = QPushButton("Apply remedy")
+        self.apply_button.setToolTip("Do what the remedy says")
+        self.apply_button.clicked.connect(self.apply_remedy)
+        self.without_button = QPushButton("Use factor colour")
+        self.without_button.setToolTip("Carry on without the image: the material's factor colour stands for it")
+        self.without_button.clicked.connect(self.do_without)
+        for part in (self.message, self.remedy, self.show_button, self.apply_button, self.without_button):
             self.box.addWidget(part)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -86,6 +93,24 @@ class CheckPanel(Column):
         self.message.setText(f"{finding.severity.capitalize()}: {finding.message}" if finding else "")
         self.remedy.setText(finding.remedy if finding else "")
         self.show_button.setVisible(finding is not None and bool(self._objects(finding)))
+        act = finding.act if finding is not None else ""
+        self.apply_button.setVisible(bool(act))
+        self.apply_button.setText(WORDS.get(act, "Apply remedy"))
+        self.apply_button.setAccessibleName(WORDS.get(act, "Apply remedy"))
+        missing = finding is not None and bool(act) and self.repairs.image_named(finding.image) is not None
+        self.without_button.setVisible(missing and finding.image not in self.workspace.document.accepted)
+
+    def apply_remedy(self) -> None:
+        """Apply the chosen finding's remedy."""
+        row = self.list.currentRow()
+        if 0 <= row < len(self.findings):
+            self.repairs.apply(self.findings[row])
+
+    def do_without(self) -> None:
+        """Accept that the chosen finding's image is missing."""
+        row = self.list.currentRow()
+        if 0 <= row < len(self.findings):
+            self.repairs.do_without(self.findings[row].image)
 
     def _objects(self, finding: Finding) -> set[str]:
         """Return the objects that a finding is about."""

@@ -56,6 +56,10 @@ class GatherPanel(Column):
         self.box.addWidget(heading("Unusual"))
         self.unusual = note()
         self.box.addWidget(self.unusual)
+        self.textures = QPushButton("Textures")
+        self.textures.setToolTip("Every texture with its size, users and what looks wrong (Ctrl+T)")
+        self.textures.clicked.connect(acts("textures"))
+        self.box.addWidget(self.textures)
         self.to_check = QPushButton("See all findings")
         self.to_check.setToolTip("Go to the findings under Check")
         self.to_check.clicked.connect(acts("stage_check"))
@@ -92,6 +96,7 @@ class GatherPanel(Column):
             lines.append(f"{quiet} notes on flat colours, tints, mirrored scales and the like.")
         self.unusual.setText("\n\n".join(lines) or "Nothing.")
         self.to_check.setVisible(bool(document.gathered))
+        self.textures.setVisible(bool(scene.images))
 
     def _bundle(self) -> None:
         rule = self.rule.currentData()
