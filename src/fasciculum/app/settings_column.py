@@ -93,7 +93,7 @@ class SettingsColumn(QWidget):
         self.title.setText(f"{stage.capitalize()}{about}")
         self.stack.setCurrentIndex(STAGES.index(stage))
         words, can = self.main_words()
-        self.main.setText(f"{words}    Ctrl+Return")
+        self.main.setText(f"{words}    Ctrl+Return" if can else words)
         self.main.setAccessibleName(words)
         self.main.setToolTip(f"{words} (Ctrl+Return)")
         self.main.setEnabled(can)

@@ -58,11 +58,13 @@ class TextureTable(QDialog):
         self.rows.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.rows.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.rows.setShowGrid(False)
+        self.rows.setWordWrap(False)
+        self.rows.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         head = self.rows.horizontalHeader()
         head.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         head.setStretchLastSection(True)
         head.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        for column, width in enumerate((230, 90, 50, 112, 78, 180, 200)):
+        for column, width in enumerate((190, 112, 44, 116, 76, 172, 100)):
             self.rows.setColumnWidth(column, width)
         self.rows.itemSelectionChanged.connect(self._chosen)
         self.rows.itemActivated.connect(lambda _: self.show_users())

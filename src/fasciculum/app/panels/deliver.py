@@ -10,11 +10,13 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
+    QGridLayout,
     QHBoxLayout,
     QInputDialog,
     QLabel,
     QLineEdit,
     QPushButton,
+    QSizePolicy,
     QWidget,
 )
 
@@ -29,11 +31,11 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, delivery_state
 
 PACKINGS = (
-    ("occlusion, roughness, metallic in one", "orm"),
-    ("each channel apart", "apart"),
-    ("metallic with smoothness in alpha", "metal_smoothness"),
+    ("packed in one", "orm"),
+    ("channels apart", "apart"),
+    ("metal, smoothness", "metal_smoothness"),
 )
-GREENS = (("up, as glTF has it", "up"), ("down", "down"))
+GREENS = (("up (glTF)", "up"), ("down", "down"))
 DEPTHS = (("as baked", 0), ("8 bits", 8), ("16 bits", 16))
 TEXTURES = (("Base colour", "base_color"), ("Normal", "normal"), ("Surface", "orm"), ("Emission", "emissive"))
 
@@ -85,16 +87,17 @@ class DeliverPanel(Column):
         return box
 
     def _convention(self) -> None:
-        form = Form()
+        self.box.addSpacing(4)
+        self.box.addWidget(heading("Delivery"))
         self.title = QComboBox()
-        self.title.activated.connect(self._choose_delivery)
-        form.row(
-            "Delivery",
-            self.title,
+        self.title.setAccessibleName("Delivery")
+        self.title.setToolTip(
             "A set of the settings below, named for the convention that it follows. The project keeps its own beside "
-            "those that come along.",
+            "those that come along."
         )
-        self.box.addWidget(form)
+        self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.title.activated.connect(self._choose_delivery)
+        self.box.addWidget(self.title)
         self.keep_as = QPushButton("Keep these as …")
         self.keep_as.setToolTip("Keep the settings below in the project, under a title of your own")
         self.keep_as.clicked.connect(self._keep_as)
@@ -150,22 +153,26 @@ class DeliverPanel(Column):
         self.box.addSpacing(4)
         self.box.addWidget(heading("Textures"))
         row = QWidget()
-        line = QHBoxLayout(row)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(4)
+        grid = QGridLayout(row)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setVerticalSpacing(0)
         self.maps: dict[str, QCheckBox] = {}
-        for words, name in TEXTURES:
-            box = QCheckBox(words.split()[0])
+        for number, (words, name) in enumerate(TEXTURES):
+            box = QCheckBox(words)
             box.setToolTip(f"Write the textures of {words.lower()}")
             box.setAccessibleName(f"Write {words.lower()}")
             box.toggled.connect(self._maps_changed)
             self.maps[name] = box
-            line.addWidget(box)
-        line.addStretch(1)
+            grid.addWidget(box, number // 2, number % 2)
         self.box.addWidget(row)
         form = Form()
         self.packing = self._combo(PACKINGS, "packing")
-        form.row("Packing", self.packing, "Which channels of the surface share a file.")
+        form.row(
+            "Packing",
+            self.packing,
+            "Which channels of the surface share a file: occlusion, roughness and metallic in one; each apart; or "
+            "metallic with smoothness in its alpha, and occlusion apart.",
+        )
         self.green = self._combo(GREENS, "green")
         form.row("Green", self.green, "Where green points in normal maps. Models that are written keep glTF's.")
         self.depth = self._combo(DEPTHS, "bits")
@@ -271,6 +278,7 @@ class DeliverPanel(Column):
         self.name.setPlaceholderText(document.name)
         if not self.pattern.hasFocus():
             self.pattern.setText(settings.pattern)
+            self.pattern.setCursorPosition(0)
         self._fill_titles()
         for kind, box in self.kinds.items():
             box.setChecked(kind in settings.models)
