@@ -352,7 +352,18 @@ class Views(WindowCase):
 class Acts(WindowCase):
     def test_every_act_can_be_called_on_an_empty_project(self):
         for act in self.window.acts.values():
-            if act.id in ("open", "add_models", "add_folder", "new", "demo", "search", "project_menu", "queue", "theme", "main"):
+            if act.id in (
+                "open",
+                "add_models",
+                "add_folder",
+                "new",
+                "demo",
+                "search",
+                "project_menu",
+                "queue",
+                "theme",
+                "main",
+            ):
                 continue
             self.window.act(act.id)()
             self.pump(0.005)

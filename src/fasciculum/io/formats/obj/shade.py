@@ -30,17 +30,32 @@ def smooth_normals(
     if not lacking.any() or (not (groups > 0).any() and lacking.all()):
         return given
     corners = lines.positions[lines.corners[triangles, 0]]
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    weighted = _weighted(corners)
     # outside of a group each face is a group of its own
     own = np.where(groups > 0, groups, -1 - face)
     keys = np.stack([lines.corners[triangles, 0], np.broadcast_to(own[:, None], triangles.shape)], axis=2)[lacking]
     _, inverse = np.unique(np.ascontiguousarray(keys).view([("", np.int64)] * 2)[:, 0], return_inverse=True)
     inverse = inverse.reshape(-1)
     sums = np.zeros((int(inverse.max()) + 1, 3))
-    np.add.at(sums, inverse, np.broadcast_to(cross[:, None], (len(triangles), 3, 3))[lacking])
+    np.add.at(sums, inverse, weighted[lacking])
     lengths = np.linalg.norm(sums, axis=1, keepdims=True)
     made = np.where(lengths > 0, sums / np.maximum(lengths, 1e-300), [0.0, 0.0, 1.0])
     found: NDArray[np.int64] = given.copy()
     found[lacking] = len(lines.normals) + inverse
     lines.normals = np.concatenate([lines.normals, made])
     return found
+
+
+def _weighted(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return each triangle's unit normal times the angle at each corner, shape (T, 3, 3).
+
+    So weighted, it makes no difference how a flat polygon was cut into triangles.
+    """
+    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normal = cross / np.maximum(np.linalg.norm(cross, axis=1, keepdims=True), 1e-300)
+    weighted = np.zeros_like(corners)
+    for k in range(3):
+        one, two = corners[:, (k + 1) % 3] - corners[:, k], corners[:, (k + 2) % 3] - corners[:, k]
+        angle = np.arctan2(np.linalg.norm(np.cross(one, two), axis=1), (one * two).sum(axis=1))
+        weighted[:, k] = normal * angle[:, None]
+    return weighted
