@@ -72,7 +72,7 @@ def open_project(
     findings: tuple[Finding, ...] = ()
     if wanted:
         scene, findings = gather(wanted, store, lookup=lookup, progress=progress.part(0.0, 0.7))
-    notes = list(reader.findings)
+    notes: list[Finding] = []
     named = []
     for source in scene.sources:
         entry = entries.get(source.path)
@@ -98,6 +98,7 @@ def open_project(
 
     progress.update(0.8, "Reading layouts and maps")
     read = reader.bundles(keep)
+    notes += reader.findings
     shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
     found = match_objects(shapes, scene)
     settle(scene)

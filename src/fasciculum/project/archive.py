@@ -20,18 +20,26 @@ LOCAL = b"PK\x03\x04"
 class Archive:
     """The members of a zip by name.
 
+    Parameters
+    ----------
+    path : Path
+    wanted : str
+        A member that must be there: a file that was cut short may end in another zip, which is then no help.
+
     Raises
     ------
     OSError
         When the file cannot be read.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, wanted: str) -> None:
         self.whole = True
         self._members: dict[str, bytes] = {}
         self._zip: zipfile.ZipFile | None = None
         try:
             self._zip = zipfile.ZipFile(path)
+            if wanted not in self._zip.namelist():
+                raise zipfile.BadZipFile(wanted)
             if self._zip.testzip() is not None:
                 self.whole = False
         except (zipfile.BadZipFile, ValueError, RuntimeError, NotImplementedError, EOFError, zlib.error):

@@ -226,7 +226,7 @@ class ProjectReader:
                 raise MissingFile("there is no such project.", file=str(path), hint="Check its path.")
             if not path.is_file():
                 raise MalformedFile("this is no project file.", file=str(path), hint="Open a .fasc file.")
-            self._archive = Archive(path)
+            self._archive = Archive(path, DOCUMENT)
             text = self._archive.read(DOCUMENT, MOST_TEXT)
         except (OSError, KeyError, ValueError) as error:
             if isinstance(error, InputError):

@@ -1,0 +1,189 @@
+"""Project files: upgrades, damage, newer versions, and what is kept."""
+
+import io
+import json
+import tempfile
+import unittest
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from fasciculum.errors import MalformedFile, MissingSource, UnsupportedInput
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bundle import BakeSettings, SheetSettings
+from fasciculum.model.document import DeliverySettings, Document
+from fasciculum.model.lookup import Lookup
+from fasciculum.operations.bundling import bundle_objects
+from fasciculum.operations.gather import gather
+from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session.pipeline import Pipeline
+from fasciculum.session.stale import DONE, bake_state, layout_state
+from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
+
+
+class Projects(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(tempfile.mkdtemp())
+        self.store = PixelStore(self.folder / "pixels")
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        for number in range(3):
+            mesh = glb.mesh(glb.primitive(SQUARE * (number + 1), SQUARE_TRIANGLES, material, [square_uvs()]))
+            glb.node(f"n{number}", mesh)
+        self.model = Path(glb.write(self.folder / "model.glb"))
+        scene, _ = gather([str(self.model)], self.store)
+        bundles, _ = bundle_objects(scene, "object", SheetSettings(64, 64, padding=2, seconds=0), BakeSettings())
+        line = Pipeline(Document("p", scene, bundles), self.store)
+        names = [bundle.name for bundle in bundles]
+        line.lay_out(names)
+        line.bake(names)
+        self.document = line.document
+        self.path = save_project(self.document, self.folder / "p.fasc", self.store)
+
+    def open(self, path=None, **more):
+        return open_project(path or self.path, PixelStore(self.folder / "other"), **more)
+
+    def members(self):
+        with zipfile.ZipFile(self.path) as archive:
+            return {name: archive.read(name) for name in archive.namelist()}
+
+    def rewrite(self, members):
+        stream = io.BytesIO()
+        with zipfile.ZipFile(stream, "w") as archive:
+            for name, data in members.items():
+                archive.writestr(name, data)
+        self.path.write_bytes(stream.getvalue())
+
+    def change(self, change):
+        members = self.members()
+        project = json.loads(members["project.json"])
+        change(project)
+        self.rewrite(members | {"project.json": json.dumps(project).encode()})
+
+    def codes(self, document):
+        return {finding.code for finding in document.gathered}
+
+
+class Kept(Projects):
+    def test_everything_the_artist_set_comes_back(self):
+        settings = DeliverySettings("Mine", "x", True, True, ("obj", "glb"), "{map}", "apart", "down", True, 16,
+                                    ("normal",), True, 2.5)  # fmt: skip
+        document = replace(
+            self.document,
+            delivery=settings,
+            deliveries=(settings, DeliverySettings("Other")),
+            lookup=Lookup((str(self.folder / "more"),), ((str(self.folder / "a.png"), str(self.folder / "b.png")),)),
+            accepted=("planks",),
+        )
+        save_project(document, self.path, self.store)
+        found = self.open()
+        for name in ("name", "delivery", "deliveries", "lookup", "accepted"):
+            self.assertEqual(getattr(found, name), getattr(document, name), name)
+        for bundle in found.bundles:
+            self.assertEqual((layout_state(found, bundle), bake_state(found, bundle)), (DONE, DONE))
+
+    def test_version_1_is_upgraded(self):
+        def old(project):
+            project["schema"] = 1
+            for key in ("shapes", "deliveries", "lookup", "accepted"):
+                del project[key]
+            project["delivery"] = {"name": "old name", "external_textures": True, "keep_source_uvs": False}
+
+        self.change(old)
+        found = self.open()
+        self.assertEqual(found.delivery, DeliverySettings(name="old name", external_textures=True))
+        self.assertTrue(all(bundle.layout is not None for bundle in found.bundles))
+
+    def test_a_newer_one_is_refused_politely(self):
+        self.change(lambda project: project.update(schema=99, bundles="of another kind"))
+        with self.assertRaisesRegex(UnsupportedInput, "newer version"):
+            self.open()
+
+
+class Damaged(Projects):
+    def test_a_file_that_was_cut_short_opens_as_far_as_it_goes(self):
+        whole = self.path.read_bytes()
+        for part in (0.95, 0.7, 0.5):
+            self.path.write_bytes(whole[: int(len(whole) * part)])
+            found = self.open()
+            self.assertIn("damaged_project", self.codes(found))
+            self.assertEqual([bundle.objects for bundle in found.bundles], [("n0",), ("n1",), ("n2",)])
+        self.path.write_bytes(whole[:40])
+        with self.assertRaisesRegex(MalformedFile, "damaged"):
+            self.open()
+
+    def test_a_broken_member_costs_its_bundle_only(self):
+        members = self.members()
+        broken = next(name for name in members if name.startswith("layouts/1"))
+        self.rewrite(members | {broken: b"nonsense"})
+        found = self.open()
+        self.assertEqual([bundle.layout is None for bundle in found.bundles], [False, True, False])
+        self.assertIn("damaged_bundle", self.codes(found))
+
+    def test_a_broken_bundle_costs_itself_only(self):
+        def change(project):
+            project["bundles"][0]["sheet"] = 7
+            project["bundles"][1]["layout"]["surfaces"][0]["triangles"] = 10**6
+
+        self.change(change)
+        found = self.open()
+        self.assertEqual([bundle.name for bundle in found.bundles], ["n1", "n2"])
+        self.assertEqual([bundle.layout is None for bundle in found.bundles], [True, False])
+
+    def test_arrays_that_lie_about_their_size(self):
+        members = self.members()
+        name = next(name for name in members if name.startswith("layouts/0"))
+        stream, old = io.BytesIO(), zipfile.ZipFile(io.BytesIO(members[name]))
+        with zipfile.ZipFile(stream, "w") as new:
+            for part in old.namelist():
+                data = old.read(part)
+                if part == "corners.npy":
+                    data = data.replace(b"(2, 3, 2)", b"(2**40, )")[:-1]
+                    head = io.BytesIO()
+                    np.lib.format.write_array_header_1_0(
+                        head, {"descr": "<f8", "fortran_order": False, "shape": (10**12, 3, 2)}
+                    )
+                    data = head.getvalue() + bytes(96)
+                new.writestr(part, data)
+        self.rewrite(members | {name: stream.getvalue()})
+        self.assertIsNone(self.open().bundles[0].layout)
+
+    def test_a_map_of_another_size(self):
+        from PIL import Image
+
+        members = self.members()
+        name = next(name for name in members if name.startswith("maps/"))
+        stream = io.BytesIO()
+        Image.fromarray(smooth_image(8)).save(stream, "PNG")
+        self.rewrite(members | {name: stream.getvalue()})
+        self.assertTrue(any(bundle.texturing is None for bundle in self.open().bundles))
+
+
+class Sources(Projects):
+    def test_a_source_that_went_elsewhere(self):
+        self.model.rename(self.folder / "renamed.glb")
+        with self.assertRaises(MissingSource) as caught:
+            self.open()
+        self.assertEqual(caught.exception.file, str(self.model))
+        found = self.open(instead={str(self.model): str(self.folder / "renamed.glb")})
+        self.assertEqual(len(found.scene.objects), 3)
+        self.assertTrue(all(layout_state(found, bundle) == DONE for bundle in found.bundles))
+
+    def test_going_on_without_it(self):
+        self.model.unlink()
+        found = self.open(instead={str(self.model): ""})
+        self.assertFalse(found.scene.objects)
+        self.assertEqual([bundle.name for bundle in found.bundles], ["n0", "n1", "n2"])
+        self.assertIn("source_left_out", self.codes(found))
+
+    def test_folders_are_relative_to_the_project(self):
+        elsewhere = Path(tempfile.mkdtemp()) / "moved"
+        self.folder.rename(elsewhere)
+        found = open_project(elsewhere / "p.fasc", PixelStore(elsewhere / "other"))
+        self.assertEqual(found.scene.sources[0].path, str(elsewhere / "model.glb"))
+
+
+if __name__ == "__main__":
+    unittest.main()
