@@ -8,12 +8,13 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtCore import QEventLoop, QPoint, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
 from fasciculum.app.demo import open_demo
 from fasciculum.app.start import make_window
 from fasciculum.app.window import Window
+from fasciculum.session.commands import set_delivery
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -63,6 +64,12 @@ def main() -> int:
     window.setFocus()
     workspace.set_stage("gather")
     shot("gather")
+    window.repairs.open_table()
+    idle(window)
+    table = window.repairs.table
+    table.move(window.mapToGlobal(QPoint(150, 120)))
+    shot("textures", table)
+    table.close()
     names = [bundle.name for bundle in workspace.document.bundles]
     workspace.pack(names)
     idle(window)
@@ -94,6 +101,12 @@ def main() -> int:
     shot("check")
     workspace.set_stage("deliver")
     shot("deliver")
+    workspace.apply("Join", lambda document: set_delivery(document, combine=True, region=8.0))
+    window.settings.stack.currentWidget().verticalScrollBar().setValue(10_000)
+    window.files.keeper.sources_changed.emit([workspace.document.scene.sources[0].path])
+    shot("reload")
+    window.notices.withdraw("sources")
+    workspace.session.undo()
     window.open_search()
     window.searching.field.setText("pa")
     shot("find-by-name", window.searching)

@@ -1,9 +1,14 @@
-"""Run the tests: ``tools/test.py [-v] [NAME ...]``, names as unittest takes them."""
+"""Run the tests: ``tools/test.py [-v] [NAME ...]``, names as unittest takes them.
+
+Without names, the tests of the window and all others run side by side, each half in a process of its own.
+"""
 
 from __future__ import annotations
 
 import os
+import re
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
@@ -11,30 +16,67 @@ import unittest
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
+SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
 def main() -> int:
     """Run and return the exit code."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    # neither the settings nor the logs of whoever runs the tests are touched
-    for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME"):
-        os.environ[name] = str(ROOT / "out" / "tests" / name.lower())
+    os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
     sys.path.insert(0, str(ROOT))
+    names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
+    if not names:
+        return halves()
+    # neither the settings nor the logs of whoever runs the tests are touched
     tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
+    for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME"):
+        os.environ[name] = str(Path(tempfile.tempdir) / name.lower())
     try:
-        return run()
+        return run(names)
     finally:
         shutil.rmtree(tempfile.tempdir, ignore_errors=True)
 
 
-def run() -> int:
-    """Run the tests that were named, or all."""
-    names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
+def halves() -> int:
+    """Run both halves and return the exit code; what a half printed is told once it is over."""
+    packages = sorted(path.parent.name for path in (ROOT / "tests").glob("*/__init__.py"))
+    others = ["tests.test_docs", *(f"tests.{name}" for name in packages if name != "app")]
+    began = time.monotonic()
+    flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
+    with tempfile.TemporaryDirectory() as folder:
+        running = []
+        for number, names in enumerate((["tests.app"], others)):
+            log = Path(folder) / f"{number}.log"
+            with log.open("w") as stream:
+                command = [sys.executable, __file__, *flags, *names]
+                process = subprocess.Popen(command, stdout=stream, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL)
+            running.append((" ".join(names), process, log))
+            print(f"running {' '.join(names)}", flush=True)
+        totals, code = [0, 0, 0], 0
+        for names, process, log in running:
+            ended = process.wait()
+            text = log.read_text(errors="replace")
+            print(f"--- {names}\n{text}", flush=True)
+            found = SUMMARY.findall(text)
+            if ended or not found:
+                code = 1
+            counts = [int(value) for value in found[-1]] if found else [0, 1, 0]
+            totals = [total + count for total, count in zip(totals, counts, strict=True)]
+    print(f"took {time.monotonic() - began:.0f} s")
+    print(f"{totals[0]} passed, {totals[1]} failed, {totals[2]} skipped")
+    return 1 if code or totals[1] or not totals[0] else 0
+
+
+def run(names: list[str]) -> int:
+    """Run the tests of those names; a package stands for all modules in it."""
     loader = unittest.TestLoader()
-    if names:
-        suite = loader.loadTestsFromNames(names)
-    else:
-        suite = loader.discover(str(ROOT / "tests"), top_level_dir=str(ROOT))
+    suite = unittest.TestSuite()
+    for name in names:
+        folder = ROOT / Path(*name.split("."))
+        if folder.is_dir():
+            suite.addTests(loader.discover(str(folder), top_level_dir=str(ROOT)))
+        else:
+            suite.addTests(loader.loadTestsFromName(name))
     print(f"running {suite.countTestCases()} tests", flush=True)
     began = time.monotonic()
     result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1).run(suite)

@@ -400,6 +400,31 @@ class Extensions(unittest.TestCase):
         self.assertEqual(sum("carried through" in word for word in words), 2)
         self.assertEqual(sum("left out" in word and "EXT_lost" in word for word in words), 1)
 
+    def test_lights_and_webp_go_along(self):
+        folder = Path(tempfile.mkdtemp())
+        glb = Glb()
+        stream = io.BytesIO()
+        Image.fromarray(smooth_image(16)).save(stream, "WEBP", lossless=True)
+        number = glb.add("images", {"bufferView": glb.view(stream.getvalue()), "mimeType": "image/webp"})
+        texture = glb.add("textures", {"extensions": {"EXT_texture_webp": {"source": number}}})
+        line = {"attributes": {"POSITION": glb.accessor(SQUARE)}, "mode": 3, "material": glb.material(texture)}
+        glb.node("n", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, 0, [square_uvs()]), line))
+        glb.node("lamp", extensions={"KHR_lights_punctual": {"light": 1}})
+        lights = [{"type": "directional"}, {"type": "point", "intensity": 40.0, "name": "lamp"}]
+        glb.json["extensions"] = {"KHR_lights_punctual": {"lights": lights}}
+        glb.json["extensionsUsed"] = ["KHR_lights_punctual", "EXT_texture_webp"]
+        glb.json["extensionsRequired"] = ["EXT_texture_webp"]
+        order = Order("one", SheetSettings(64, 64, padding=2, seconds=0))
+        make([glb.write(folder / "w.glb")], folder / "out", PixelStore(folder / "p"), order)
+        found = Model(folder / "out" / "w.glb").json
+        self.assertEqual(found["extensions"]["KHR_lights_punctual"]["lights"], lights)
+        self.assertEqual(found["nodes"][1]["extensions"], {"KHR_lights_punctual": {"light": 1}})
+        # the sheet is a PNG; the line's material keeps its WebP
+        kinds = {image["mimeType"] for image in found["images"]}
+        self.assertEqual(kinds, {"image/png", "image/webp"})
+        modes = [primitive.get("mode", 4) for primitive in found["meshes"][0]["primitives"]]
+        self.assertEqual(sorted(modes), [3, 4])
+
     def test_every_scene_is_delivered_with_its_own(self):
         folder = Path(tempfile.mkdtemp())
         glb = Glb()

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.kernels.polygons import triangulate
 from fasciculum.model.bundle import Bundle, SheetSettings
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
 from fasciculum.operations.bake import bake
@@ -42,6 +43,9 @@ def small_scene(store: PixelStore, kind: type = np.uint8) -> Scene:
 def main() -> int:
     """Compile, telling what is done."""
     began = time.monotonic()
+    angle = np.arange(5) * 2 * np.pi / 5
+    pentagon = np.stack([np.cos(angle), np.sin(angle), np.zeros(5)], axis=1)
+    triangulate(pentagon, np.array([0, 5]), np.zeros((3, 3), np.int64))
     folder = Path(tempfile.mkdtemp(prefix="fasciculum-warm-"))
     try:
         store = PixelStore(folder)
