@@ -1,5 +1,6 @@
 """A window to test with: real mouse and key events, and waiting that lets the event loop run."""
 
+import atexit
 import os
 import tempfile
 import time
@@ -15,7 +16,44 @@ from PySide6.QtWidgets import QApplication
 
 from fasciculum.app.bundle_list import KEY
 from fasciculum.app.start import make_window
+from fasciculum.app.workspace import WARM
+from fasciculum.jobs.runner import Runner
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
+
+#: workers that a window left idle; the next window takes one over instead of loading all kernels again
+PARKED = {}
+
+
+def take_over(runner, start=Runner.start):
+    """Start a runner with a parked worker where there is one."""
+    parked = PARKED.get(tuple(runner.warm))
+    if not parked:
+        start(runner)
+        return
+    runner.process, runner.connection = parked.pop()
+    runner._ready = True
+    runner.reconnected()
+
+
+def park(runner, close=Runner.close):
+    """Keep a runner's worker for the next window if it has nothing to do."""
+    idle = runner._ready and not runner.unfinished and runner.connection is not None and not runner.connection.poll()
+    if idle and runner.process.poll() is None and runner.warm == WARM:
+        PARKED.setdefault(tuple(runner.warm), []).append((runner.process, runner.connection))
+        runner.process = runner.connection = None
+        return
+    close(runner)
+
+
+def end_parked():
+    for parked in PARKED.values():
+        for process, connection in parked:
+            connection.close()
+            process.wait()
+
+
+Runner.start, Runner.close = take_over, park
+atexit.register(end_parked)
 
 LEFT, MIDDLE = Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton
 

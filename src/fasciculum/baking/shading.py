@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.tangents import flat_normals, unit
+from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.scene import Primitive
 
 
@@ -36,9 +37,7 @@ def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], e
     positions = np.concatenate([primitive.positions[primitive.triangles] for primitive in primitives])
     whole = np.concatenate(normals)
     count = len(positions)
-    rows = np.ascontiguousarray(positions.reshape(-1, 3).astype(np.float32) + np.float32(0))
-    _, point = np.unique(rows.view([("", np.float32)] * 3)[:, 0], return_inverse=True)
-    point = point.reshape(-1)
+    _, point = unique_rows(positions.reshape(-1, 3))
     label = np.repeat(island.astype(np.int64), 3)
     low, high = np.full(int(point.max()) + 1, np.iinfo(np.int64).max), np.full(int(point.max()) + 1, -1)
     np.minimum.at(low, point, label)
@@ -52,8 +51,7 @@ def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], e
     else:
         group = point.astype(np.int64)
         weighted = (unit(whole) * np.linalg.norm(cross, axis=1)[:, None, None]).reshape(-1, 3)
-    _, place = np.unique(group, return_inverse=True)
-    place = place.reshape(-1)
+    _, place = unique_rows(group[:, None])
     sums = np.zeros((int(place.max()) + 1, 3))
     np.add.at(sums, place, weighted)
     made = unit(sums)[place]

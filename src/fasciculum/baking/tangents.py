@@ -9,6 +9,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.rows import unique_rows
+
 
 def unit(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return vectors (..., K) at length 1; those without length stay zero."""
@@ -56,9 +58,7 @@ def tangents(
     rows = np.concatenate([positions, normal, uvs, np.repeat(sign[:, None, None], 3, axis=1)], axis=2).reshape(
         count * 3, -1
     ).astype(np.float32) + np.float32(0)
-    keys = np.ascontiguousarray(rows).view([("", np.float32)] * rows.shape[1])[:, 0]
-    _, group = np.unique(keys, return_inverse=True)
-    group = group.reshape(-1)
+    _, group = unique_rows(rows)
     parts = [np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)]
     total: NDArray[np.float64] = np.stack(parts, axis=1).astype(np.float64)[group].reshape(count, 3, 3)
     lost = np.linalg.norm(total, axis=-1, keepdims=True) < 1e-12

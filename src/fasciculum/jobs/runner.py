@@ -133,16 +133,8 @@ class Runner:
         """Start a fresh worker."""
         ours, theirs = socket.socketpair()
         with theirs:
-            command = [
-                sys.executable,
-                "-m",
-                "fasciculum.jobs.worker",
-                str(theirs.fileno()),
-                str(self.scratch),
-            ]
-            self.process = subprocess.Popen(
-                [*command, *self.warm], pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL
-            )
+            command = [sys.executable, "-m", "fasciculum.jobs.worker", str(theirs.fileno()), *self.warm]
+            self.process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
         self.connection = Connection(ours.detach())
         self._ready = False
         self.reconnected()

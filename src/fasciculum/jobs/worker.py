@@ -24,9 +24,8 @@ REPORTS = 0.04
 class _Desk:
     """The worker's end of the connection, and whether the running job has been cancelled."""
 
-    def __init__(self, connection: Connection, scratch: Path) -> None:
+    def __init__(self, connection: Connection) -> None:
         self.connection = connection
-        self.scratch = scratch
         self.waiting: list[tuple[Any, ...]] = []
         self.stop = -1
         self._last = 0.0
@@ -57,7 +56,7 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
         positional, keywords = read_payload(arguments)
         found = getattr(importlib.import_module(module), function)
         value = found(*positional, **keywords, progress=progress)
-        target = desk.scratch / f"{uuid.uuid4().hex}.payload"
+        target = arguments.parent / f"{uuid.uuid4().hex}.payload"
         write_payload(value, target)
         return ("done", job, str(target))
     except Cancelled:
@@ -70,11 +69,11 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
         return ("crash", job, traceback.format_exc())
 
 
-def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
-    """Answer until the other end closes."""
+def serve(connection: Connection, warm: list[str]) -> None:
+    """Answer until the other end closes; results are put beside the arguments that they belong to."""
     for module in warm:
         importlib.import_module(module)
-    desk = _Desk(connection, scratch)
+    desk = _Desk(connection)
     connection.send(("ready",))
     while True:
         try:
@@ -82,6 +81,7 @@ def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
         except (EOFError, OSError):
             return
         if message[0] == "run":
+            desk.stop = -1
             answer = _run(desk, message[1], message[2], Path(message[3]))
             try:
                 connection.send(answer)
@@ -90,10 +90,10 @@ def serve(connection: Connection, scratch: Path, warm: list[str]) -> None:
 
 
 def main() -> None:
-    """Serve the connection whose number, scratch folder and modules to load are on the command line."""
+    """Serve the connection whose number and modules to load are on the command line."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.nice(8)
-    serve(Connection(int(sys.argv[1])), Path(sys.argv[2]), sys.argv[3:])
+    serve(Connection(int(sys.argv[1])), sys.argv[2:])
 
 
 if __name__ == "__main__":

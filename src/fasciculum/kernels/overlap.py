@@ -5,6 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+#: looks at pairs of boxes that clipping one pair of triangles takes as long as
+CLIPPING = 40
+
 
 @njit(cache=True)
 def clip_area(a, b, first, second):
@@ -63,14 +66,26 @@ def _grid_size(boxes, first, last):
     cells = int(np.sqrt(last - first)) + 1
     if mean > 0:
         cells = min(cells, int(extent / mean) + 1)
-    return low_x, low_y, extent, max(1, min(cells, 1024))
+    cells = max(1, min(cells, 1024))
+    # a few large triangles among many small ones would stand in every cell
+    while cells > 1 and extent > 0:
+        step, places = extent / cells, 0
+        for t in range(first, last):
+            wide = int((boxes[t, 2] - boxes[t, 0]) / step) + 2
+            high = int((boxes[t, 3] - boxes[t, 1]) / step) + 2
+            places += wide * high
+        if places <= 16 * (last - first) + 1_000_000:
+            break
+        cells //= 2
+    return low_x, low_y, extent, cells
 
 
 @njit(cache=True)
-def overlap_in_range(corners, boxes, labels, first, last, equal, limit):
+def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
     """Return the area that pairs among the triangles first..last-1 share, stopping once it passes ``limit``.
 
-    Counts pairs of the same label when ``equal``, pairs of different labels otherwise.
+    Counts pairs of the same label when ``equal``, pairs of different labels otherwise. Gives up, and returns -1, after
+    looking at ``most`` pairs (clipping a pair counts for many), unless that is negative.
     """
     if last - first < 2:
         return 0.0
@@ -100,10 +115,13 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit):
                         members[cursor[c]] = t
                         cursor[c] += 1
     one, two = np.empty((12, 2)), np.empty((12, 2))
-    total = 0.0
+    total, looked = 0.0, 0
     for c in range(cells * cells):
         for i in range(starts[c], starts[c + 1]):
             a = members[i]
+            looked += starts[c + 1] - i
+            if most >= 0 and looked > most:
+                return -1.0
             for j in range(i + 1, starts[c + 1]):
                 b = members[j]
                 if (labels[a] == labels[b]) != equal:
@@ -116,6 +134,7 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit):
                 y = min(max(int((top - low_y) / step), 0), cells - 1)
                 if y * cells + x != c:
                     continue
+                looked += CLIPPING
                 total += clip_area(corners[a], corners[b], one, two)
                 if total > limit:
                     return total
@@ -123,9 +142,12 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit):
 
 
 @njit(cache=True)
-def self_overlaps(corners, boxes, labels, starts, limits):
-    """Return for each run of triangles starts[i]..starts[i+1]-1 the area it shares with itself, up to its limit."""
+def self_overlaps(corners, boxes, labels, starts, limits, most):
+    """Return for each run of triangles starts[i]..starts[i+1]-1 the area it shares with itself, up to its limit.
+
+    -1 where finding out would take more than ``most`` looks at pairs.
+    """
     found = np.zeros(len(starts) - 1)
     for i in range(len(starts) - 1):
-        found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], True, limits[i])
+        found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], True, limits[i], most)
     return found

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import corner_tangents
 from fasciculum.io.formats.gltf.delivery import Part
+from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.scene import Attribute, Object, Primitive, Scene
 
@@ -75,9 +76,7 @@ def _split(
     at_corners = normals.astype(np.float32).reshape(-1, 3)
     if made or primitive.normals is None:
         columns.append(np.ascontiguousarray(at_corners).view(np.int32).astype(np.int64))
-    rows = np.ascontiguousarray(np.concatenate(columns, axis=1))
-    packed = rows.view([("", np.int64)] * rows.shape[1])[:, 0]
-    _, corner, number = np.unique(packed, return_index=True, return_inverse=True)
+    corner, number = unique_rows(np.concatenate(columns, axis=1))
     vertex = primitive.triangles.reshape(-1)[corner]
     attributes = {"POSITION": Attribute(primitive.positions[vertex], "VEC3", False)}
     attributes["NORMAL"] = Attribute(_unit(normals.reshape(-1, 3)[corner]), "VEC3", False)

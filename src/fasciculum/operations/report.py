@@ -13,7 +13,7 @@ from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
-from fasciculum.model.scene import Scene
+from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, ledger_of
 from fasciculum.uv.corners import corners_of, signed_uv_areas
@@ -127,9 +127,8 @@ def report_of(
     }
 
 
-def _uv_sets(scene: Scene, key: str) -> list[dict[str, Any]]:
+def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
     """Describe each UV set of an object: span, self-overlap, density is that of the leading texture."""
-    item = scene.object(key)
     corners = corners_of(scene, item)
     primitives = scene.primitives_of(item)
     found = []
@@ -144,7 +143,7 @@ def _uv_sets(scene: Scene, key: str) -> list[dict[str, Any]]:
         )
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)
-        overlap = self_overlap(chosen.source, islands, enough=math.inf)
+        overlap = self_overlap(chosen.source, islands, enough=1e-3)
         flat = abs(signed_uv_areas(chosen.source)).sum()
         found.append(
             {
@@ -185,7 +184,11 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     every = tuple(item.key for item in scene.objects)
     cost = cost_of(scene, every)
     objects = []
+    described: dict[tuple[int, tuple[int, ...]], list[dict[str, Any]]] = {}
     for item in scene.objects:
+        alike = (scene.nodes[item.node].mesh, item.primitives)
+        if alike not in described:
+            described[alike] = _uv_sets(scene, item)
         figures = object_figures(scene, item)
         used = scene.materials_of(item)
         objects.append(
@@ -195,7 +198,7 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
                 "area_m2": number(figures.area),
                 "materials": [scene.materials[index].name if index >= 0 else "default" for index in used],
                 "alpha_mode": item.alpha_mode,
-                "uv_sets": _uv_sets(scene, item.key),
+                "uv_sets": described[alike],
                 "draw_calls": len(used),
                 "source_density_px_m": number(figures.source_density, 1),
                 "span": [number(value, 3) for value in figures.span],

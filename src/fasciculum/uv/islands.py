@@ -7,6 +7,8 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
+from fasciculum.kernels.rows import unique_rows
+
 
 def weld(rows: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
     """Return a number for each row, the same for rows that agree once rounded to the tolerance.
@@ -17,10 +19,8 @@ def weld(rows: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
     tolerance : float
         In the unit of the rows.
     """
-    rounded = np.round(rows / tolerance).astype(np.int64)
-    packed = np.ascontiguousarray(rounded).view([("", np.int64)] * rows.shape[1])[:, 0]
-    _, numbers = np.unique(packed, return_inverse=True)
-    return numbers.reshape(-1).astype(np.int64)
+    _, numbers = unique_rows(np.round(rows / tolerance).astype(np.int64))
+    return np.asarray(numbers, np.int64)
 
 
 def connect(vertices: NDArray[np.int64]) -> NDArray[np.int32]:

@@ -7,6 +7,9 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.overlap import overlap_in_range, self_overlaps
 
+#: looks at pairs after which an island counts as covering itself
+MOST_PAIRS = 1_000_000_000
+
 
 def _boxes(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1)
@@ -22,6 +25,10 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
         From 0, none left out.
     enough : float
         Counting stops once an island's share passes this.
+
+    Notes
+    -----
+    An island whose triangles lie so thickly that looking at all pairs would take seconds has an infinite share.
     """
     count = int(islands.max()) + 1 if len(islands) else 0
     order = np.argsort(islands, kind="stable")
@@ -30,8 +37,9 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
     starts = np.searchsorted(sorted_islands, np.arange(count + 1))
     a, b = ordered[:, 1] - ordered[:, 0], ordered[:, 2] - ordered[:, 0]
     areas = np.bincount(sorted_islands, 0.5 * np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]), count)
-    found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough)
-    return np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
+    found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough, MOST_PAIRS)
+    shares = np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
+    return np.where(found < 0, np.inf, shares)
 
 
 def overlap_between(corners: NDArray[np.float64], labels: NDArray[np.int32]) -> float:
@@ -42,4 +50,4 @@ def overlap_between(corners: NDArray[np.float64], labels: NDArray[np.int32]) -> 
     if not len(corners):
         return 0.0
     plain = np.ascontiguousarray(corners, np.float64)
-    return float(overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf))
+    return float(overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf, -1))

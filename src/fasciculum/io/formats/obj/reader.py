@@ -18,6 +18,7 @@ from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
 from fasciculum.kernels.polygons import triangulate
+from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import HERE, Lookup
@@ -186,8 +187,8 @@ class _Faces:
         corners = lines.corners[self.triangles[rows]].reshape(-1, 3)
         shaded = self.normal_of[rows].reshape(-1)
         columns = [corners[:, 0], corners[:, 1] if textured else np.full(len(corners), -1), shaded]
-        key = np.ascontiguousarray(np.stack(columns, axis=1))
-        _, first, inverse = np.unique(key.view([("", np.int64)] * 3)[:, 0], return_index=True, return_inverse=True)
+        key = np.stack(columns, axis=1)
+        first, inverse = unique_rows(key)
         place, uv, normal = key[first].T
         uvs: tuple[NDArray[np.float32], ...] = ()
         if textured and len(lines.uvs):

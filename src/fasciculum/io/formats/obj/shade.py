@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.obj.lines import Lines
+from fasciculum.kernels.rows import unique_rows
 
 
 def smooth_normals(
@@ -34,8 +35,7 @@ def smooth_normals(
     # outside of a group each face is a group of its own
     own = np.where(groups > 0, groups, -1 - face)
     keys = np.stack([lines.corners[triangles, 0], np.broadcast_to(own[:, None], triangles.shape)], axis=2)[lacking]
-    _, inverse = np.unique(np.ascontiguousarray(keys).view([("", np.int64)] * 2)[:, 0], return_inverse=True)
-    inverse = inverse.reshape(-1)
+    _, inverse = unique_rows(keys)
     sums = np.zeros((int(inverse.max()) + 1, 3))
     np.add.at(sums, inverse, weighted[lacking])
     lengths = np.linalg.norm(sums, axis=1, keepdims=True)
