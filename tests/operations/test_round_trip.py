@@ -39,7 +39,7 @@ def skinned_glb():
     glb = Glb()
     primitive = glb.primitive(place, triangles, glb.material(glb.texture(smooth_image(64))), [uv], NORMAL=normal)
     weights = rng.uniform(size=(len(place), 4)).astype(np.float32)
-    primitive["attributes"]["JOINTS_0"] = glb.accessor(rng.integers(0, 3, (len(place), 4)), "u1")
+    primitive["attributes"]["JOINTS_0"] = glb.accessor(np.argsort(rng.uniform(size=(len(place), 4)), axis=1), "u1")
     primitive["attributes"]["WEIGHTS_0"] = glb.accessor(weights / weights.sum(1, keepdims=True))
     primitive["attributes"]["_HEAT"] = glb.accessor(rng.uniform(size=len(place)))
     primitive["targets"] = [
@@ -50,7 +50,8 @@ def skinned_glb():
     bones = [glb.node("hip", translation=[0, 0.1, 0])]
     bones.append(glb.node("knee", parent=bones[0], translation=[0, 0.4, 0], rotation=[0, 0.6, 0, 0.8]))
     bones.append(glb.node("foot", parent=bones[1], scale=[1, 2, 1]))
-    bound = rng.normal(size=(3, 16))
+    bones.append(glb.node("toe", parent=bones[2]))
+    bound = rng.normal(size=(4, 16))
     bound[:, [3, 7, 11]], bound[:, 15] = 0, 1
     glb.add("skins", {"joints": bones, "inverseBindMatrices": glb.accessor(bound), "skeleton": bones[0], "name": "leg"})
     glb.node("tube", mesh, skin=0)
@@ -71,7 +72,7 @@ def skinned_glb():
             ],
             "channels": [
                 {"sampler": 0, "target": {"node": bones[1], "path": "translation"}},
-                {"sampler": 1, "target": {"node": 3, "path": "weights"}},
+                {"sampler": 1, "target": {"node": 4, "path": "weights"}},
             ],
         },
     )
