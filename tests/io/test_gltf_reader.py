@@ -46,6 +46,16 @@ class Reading(Opening):
         np.testing.assert_allclose(world @ [0, 0, 0, 1], [1, 2, 3 - 10, 1], atol=1e-12)
         np.testing.assert_allclose(world @ [1, 1, 0, 0], [0, -2, -2, 0], atol=1e-12)
 
+    def test_quaternions_of_any_length(self):
+        glb = textured_square(smooth_image(8))
+        for length in (1, 3.0, 1e-3):
+            glb.json["nodes"][0]["rotation"] = [0, 0, 0.6 * length, 0.8 * length]
+            scene, _ = self.read(glb)
+            # cosine and sine of twice the half angle
+            np.testing.assert_allclose(scene.nodes[0].world[:2, :2], [[0.28, -0.96], [0.96, 0.28]], atol=1e-12)
+        glb.json["nodes"][0]["rotation"] = [0, 0, 0, 0]
+        np.testing.assert_array_equal(self.read(glb)[0].nodes[0].world, np.eye(4))
+
     def test_strips_and_fans_turn_as_lists_do(self):
         points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0], [0, 2, 0]], float)
         for mode, expected in ((5, [[0, 1, 2], [2, 1, 3], [2, 3, 4]]), (6, [[0, 1, 2], [0, 2, 3], [0, 3, 4]])):

@@ -171,5 +171,20 @@ class Pieces(unittest.TestCase):
         self.assertEqual(seen, [0.5])
 
 
+class Processes(unittest.TestCase):
+    def test_who_is_there(self):
+        import os
+        import subprocess
+        import sys
+
+        from fasciculum.jobs.processes import alive
+
+        self.assertTrue(alive(os.getpid()))
+        other = subprocess.Popen([sys.executable, "-c", ""])
+        other.wait()
+        self.assertFalse(alive(other.pid))
+        self.assertFalse(alive(10**30))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -150,6 +150,19 @@ class Damaged(Projects):
         self.rewrite(members | {name: stream.getvalue()})
         self.assertIsNone(self.open().bundles[0].layout)
 
+    def test_members_that_unpack_to_far_more_than_they_are(self):
+        members = self.members()
+        name = next(name for name in members if name.startswith("maps/"))
+        stream = io.BytesIO()
+        with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED) as archive:
+            for other, data in members.items():
+                archive.writestr(other, bytes(200 << 20) if other == name else data)
+        self.path.write_bytes(stream.getvalue())
+        self.assertLess(self.path.stat().st_size, 1 << 20)
+        found = self.open()
+        self.assertTrue(any(bundle.texturing is None for bundle in found.bundles))
+        self.assertIn("damaged_bundle", self.codes(found))
+
     def test_a_map_of_another_size(self):
         from PIL import Image
 

@@ -10,10 +10,10 @@ from pathlib import Path
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
 from fasciculum.app.workspace import Workspace
+from fasciculum.jobs.processes import alive
 from fasciculum.model.document import Document
 from fasciculum.session.recovery import LostWork, forget_work, keep_work, kept_path, lost_work
 from fasciculum.session.reloading import watched_files
-from fasciculum.session.scratch import alive
 
 #: seconds between two looks at whether there is something to keep
 KEEP_EVERY = 30

@@ -139,6 +139,12 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
         line.document = choose_delivery(line.document, chosen)
     if stage == "deliver" or (stage is None and parsed.out):
         folder = parsed.out or line.document.delivered_to
+        if folder and not parsed.out and not Path(folder).resolve().is_relative_to(path.parent.resolve()):
+            raise UsageError(
+                f"the project was delivered to {folder}, outside its own folder.",
+                file=str(path),
+                hint="Name the folder with --out, so that no project decides by itself where files are written.",
+            )
         if not folder:
             raise UsageError("the project has not been delivered yet.", file=str(path), hint="Add --out DIR.")
         delivered = line.timed("deliver", lambda: line.deliver(Path(folder)))

@@ -99,7 +99,7 @@ def _models(named: str) -> list[tuple[str, bool]]:
         When there is nothing of that name, or no model in the folder.
     """
     path = Path(named)
-    if not path.exists():
+    if not named or not path.exists():
         raise MissingFile("there is no such file.", file=named, hint="Check its path.")
     if not path.is_dir():
         return [(named, True)]

@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from fasciculum.errors import OutputError
+from fasciculum.jobs.processes import alive
 from fasciculum.progress import SILENT, Progress
 
 #: this machine, as a few letters, so that only its own leftovers are swept up in a folder that several share
@@ -22,22 +23,12 @@ def _beside(folder: Path) -> Path:
     return folder / f".fasciculum-{HOST}-{os.getpid()}-{uuid.uuid4().hex}.part"
 
 
-def _gone(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return True
-    except OSError:
-        return False
-    return False
-
-
 def sweep_parts(folder: Path) -> None:
     """Delete what sessions of this machine left beside their files when they were killed."""
     with contextlib.suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
             match = PART.fullmatch(entry.name)
-            if match and match[1] == HOST and _gone(int(match[2])):
+            if match and match[1] == HOST and not alive(int(match[2])):
                 with contextlib.suppress(OSError):
                     os.unlink(entry.path)
 

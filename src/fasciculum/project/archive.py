@@ -14,6 +14,8 @@ from numpy.typing import NDArray
 
 #: what a member may unpack to, bytes
 MOST_TEXT, MOST_MEMBER = 256 << 20, 4 << 30
+#: a member beyond so many bytes may not be more than so many times its packed size: nothing that is saved here is
+LARGE, TIMES = 64 << 20, 200
 LOCAL = b"PK\x03\x04"
 
 
@@ -40,8 +42,6 @@ class Archive:
             self._zip = zipfile.ZipFile(path)
             if wanted not in self._zip.namelist():
                 raise zipfile.BadZipFile(wanted)
-            if self._zip.testzip() is not None:
-                self.whole = False
         except (zipfile.BadZipFile, ValueError, RuntimeError, NotImplementedError, EOFError, zlib.error):
             self.whole = False
             self._zip = None
@@ -63,12 +63,18 @@ class Archive:
         """
         if self._zip is None:
             return self._members[name]
-        if self._zip.getinfo(name).file_size > most:
-            raise ValueError(f"{name} unpacks to more than {most >> 20} MiB")
+        info = self._zip.getinfo(name)
+        if info.file_size > most or not plausible(info.file_size, info.compress_size):
+            raise ValueError(f"{name} unpacks to {info.file_size >> 20} MiB")
         try:
             return self._zip.read(name)
         except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError) as error:
             raise ValueError(f"{name} is damaged ({error})") from error
+
+
+def plausible(size: int, packed: int) -> bool:
+    """Whether a member may be unpacked to its size."""
+    return size <= MOST_MEMBER and (size <= LARGE or size <= TIMES * packed)
 
 
 def _salvaged(data: bytes) -> dict[str, bytes]:
@@ -79,7 +85,7 @@ def _salvaged(data: bytes) -> dict[str, bytes]:
         method, _, _, crc, packed, size, name_length, extra = struct.unpack_from("<HHHIIIHH", data, at + 8)
         start = at + 30 + name_length + extra
         body = data[start : start + packed]
-        if len(body) == packed and size <= MOST_MEMBER:
+        if len(body) == packed and plausible(size, packed):
             try:
                 plain = zlib.decompressobj(-15).decompress(body, size + 1) if method == 8 else body
                 if len(plain) == size and zlib.crc32(plain) == crc:
@@ -106,7 +112,7 @@ def read_arrays(data: bytes, wanted: dict[str, tuple[str, int]]) -> dict[str, ND
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         for name, (kind, dimensions) in wanted.items():
             info = archive.getinfo(f"{name}.npy")
-            if info.file_size > MOST_MEMBER:
+            if not plausible(info.file_size, info.compress_size):
                 raise ValueError(f"{name} is far too large")
             raw = archive.read(info)
             stream = io.BytesIO(raw)

@@ -69,10 +69,10 @@ def with_file(lookup: Lookup, missing: str, chosen: str) -> Lookup:
 
 
 def watched_files(document: Document) -> Sequence[str]:
-    """Return the files that a document was read from and that can change beside it."""
+    """Return the files that a document was read from, and those that were missing: they may change or turn up."""
     files: dict[str, None] = {}
     for source in document.scene.sources:
         files[source.path] = None
         files.update(dict.fromkeys(source.beside))
-    files.update(dict.fromkeys(image.path for image in document.scene.images if image.path and not image.missing))
+    files.update(dict.fromkeys(image.path for image in document.scene.images if image.path))
     return list(files)

@@ -9,6 +9,8 @@ import shutil
 import tempfile
 from pathlib import Path
 
+from fasciculum.jobs.processes import alive
+
 MEMORY = Path("/dev/shm")
 #: room that the folder in memory must have before it is used for handing arrays to the worker
 ROOM = 2 << 30
@@ -28,17 +30,6 @@ def new_folder(*, memory: bool = False) -> Path:
     """Make a folder for this process, on disk or, where it can be had, in memory."""
     parent = _in_memory() if memory else None
     return Path(tempfile.mkdtemp(prefix=f"fasciculum-{os.getpid()}-", dir=parent))
-
-
-def alive(process: int) -> bool:
-    """Whether there is a process of that number."""
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
 
 
 def sweep() -> list[Path]:

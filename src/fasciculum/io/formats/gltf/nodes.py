@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,7 +20,11 @@ MOST_COPIES = 5_000
 
 
 def turn_matrix(x: float, y: float, z: float, w: float) -> NDArray[np.float64]:
-    """Return the rotation of a quaternion, shape (3, 3)."""
+    """Return the rotation of a quaternion of any length but 0, which stands for none; shape (3, 3)."""
+    length = math.sqrt(x * x + y * y + z * z + w * w)
+    if not 0 < length < math.inf:
+        return np.eye(3) if length == 0 else np.full((3, 3), np.nan)
+    x, y, z, w = x / length, y / length, z / length, w / length
     return np.array(
         [
             [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
