@@ -114,5 +114,16 @@ class Pictures(unittest.TestCase):
         self.assertGreater(picture[32, 32, 2], 200)
 
 
+class Previews(unittest.TestCase):
+    def test_many_images_are_shown_smaller(self):
+        from fasciculum.rendering.service import MOST_PREVIEWS, preview_edge
+
+        self.assertEqual(preview_edge(10, 1024), 1024)
+        for images in (100, 200, 5000):
+            edge = preview_edge(images, 1024)
+            self.assertLessEqual(images * edge * edge * 16 / 3, MOST_PREVIEWS)
+            self.assertGreater(images * 4 * edge * edge * 16 / 3, MOST_PREVIEWS)
+
+
 if __name__ == "__main__":
     unittest.main()

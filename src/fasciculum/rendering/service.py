@@ -5,6 +5,7 @@ Software drivers compile and draw for seconds; in a process apart they hold nobo
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -22,6 +23,16 @@ from fasciculum.rendering.renderer import Renderer, View
 
 #: edge of the largest preview of a source image and of a baked map
 SOURCE_EDGE, MAP_EDGE = 1024, 2048
+#: bytes that the previews of one side may take together; where there are many images, each is shown smaller
+MOST_PREVIEWS = 256 << 20
+
+
+def preview_edge(images: int, longest: int) -> int:
+    """Return the edge of the largest preview, a power of two, for so many images with their mip levels."""
+    edge = longest
+    while edge > 64 and images * edge * edge * 4 * 4 / 3 > MOST_PREVIEWS:
+        edge //= 2
+    return edge
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,13 +53,16 @@ class _Studio:
         self.scene = Scene()
         self.folder = ""
         self.draws: dict[str, list[Draw]] = {"source": [], "result": []}
+        #: how long the last picture took, in seconds
+        self.took = 0.0
 
     def refresh(self, side: str, draws: list[Draw]) -> None:
         self.draws[side] = draws
         self.renderer.set_side(side, draws)
         wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
         self.renderer.keep_textures(wanted)
-        edge = SOURCE_EDGE if side == "source" else MAP_EDGE
+        there = {key for draw in draws for key, _, _ in draw.textures.values()}
+        edge = preview_edge(len(there), SOURCE_EDGE if side == "source" else MAP_EDGE)
         for draw in draws:
             for key, _, _ in draw.textures.values():
                 if not self.renderer.has_texture(key):
@@ -131,9 +145,16 @@ def draw(
     progress: Progress = SILENT,
 ) -> Picture:
     """Draw a picture."""
-    renderer = _studio().renderer
+    studio = _studio()
+    renderer = studio.renderer
+    # as long as a picture takes to draw, images may take to come in
+    until = time.monotonic() + studio.took
     if renderer.uploading:
         renderer.upload()
+    while renderer.uploading and time.monotonic() < until:
+        renderer.upload()
+    began = time.monotonic()
     pixels = renderer.render(camera, width, height, views, lens=lens, chosen=chosen, hovered=hovered, ground=ground)
+    studio.took = time.monotonic() - began
     progress.update(1.0)
     return Picture(pixels, np.ascontiguousarray(renderer.ids), tuple(renderer.keys), renderer.uploading)
