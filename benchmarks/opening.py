@@ -60,20 +60,34 @@ def write_model(path, objects, triangles, images, edge):
         positions = np.concatenate([grid[:, :1], height, grid[:, 1:]], axis=1).astype("<f4")
         normals = np.tile(np.array([0, 1, 0], "<f4"), (len(grid), 1))
         entries = {}
-        for name, values, kind in (("POSITION", positions, "VEC3"), ("NORMAL", normals, "VEC3"),
-                                   ("TEXCOORD_0", grid.astype("<f4"), "VEC2")):
+        for name, values, kind in (
+            ("POSITION", positions, "VEC3"),
+            ("NORMAL", normals, "VEC3"),
+            ("TEXCOORD_0", grid.astype("<f4"), "VEC2"),
+        ):
             entry = {"bufferView": view(values.tobytes()), "componentType": 5126, "count": len(values), "type": kind}
             if name == "POSITION":
                 entry |= {"min": values.min(0).tolist(), "max": values.max(0).tolist()}
             document["accessors"].append(entry)
             entries[name] = len(document["accessors"]) - 1
         document["accessors"].append(
-            {"bufferView": view(quads.astype("<u4").tobytes()), "componentType": 5125, "count": quads.size,
-             "type": "SCALAR"}
+            {
+                "bufferView": view(quads.astype("<u4").tobytes()),
+                "componentType": 5125,
+                "count": quads.size,
+                "type": "SCALAR",
+            }
         )
         document["meshes"].append(
-            {"primitives": [{"attributes": entries, "indices": len(document["accessors"]) - 1,
-                             "material": number % max(images, 1)}]}
+            {
+                "primitives": [
+                    {
+                        "attributes": entries,
+                        "indices": len(document["accessors"]) - 1,
+                        "material": number % max(images, 1),
+                    }
+                ]
+            }
         )
         document["nodes"].append({"name": f"sheet {number}", "mesh": number, "translation": [number * 1.2, 0, 0]})
     document["buffers"] = [{"byteLength": at}]
@@ -146,8 +160,10 @@ def main():
         print(f"{side}: {took:.1f} s, peak {peak} MiB")
     best = {side: min(row[1] for row in rows if row[0] == side) for side in ("bare", "ours")}
     peak = max(row[3] for row in rows if row[0] == "ours")
-    print(f"decoded {decoded} MiB; time {best['ours'] / best['bare']:.2f} of the bare libraries, "
-          f"peak {peak / decoded:.2f} of what is decoded")
+    print(
+        f"decoded {decoded} MiB; time {best['ours'] / best['bare']:.2f} of the bare libraries, "
+        f"peak {peak / decoded:.2f} of what is decoded"
+    )
 
 
 if __name__ == "__main__":
