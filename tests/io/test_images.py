@@ -63,6 +63,27 @@ class Images(unittest.TestCase):
                 np.testing.assert_array_equal(decode(encode_png(pixels), place="x"), pixels)
 
 
+class Cancelling(unittest.TestCase):
+    def test_gathering_stops_between_images_and_says_how_far_it_is(self):
+        from fasciculum.operations.gather import gather
+        from fasciculum.progress import Cancelled, Progress
+        from tests.builders import Glb, smooth_image
+
+        folder = Path(tempfile.mkdtemp())
+        glb = Glb()
+        for seed in range(12):
+            glb.image(smooth_image(128, seed=seed))
+        path = glb.write(folder / "m.glb")
+        told = []
+        progress = Progress(lambda fraction, words: told.append((fraction, words)), lambda: len(told) > 8)
+        store = PixelStore(folder / "pixels")
+        with self.assertRaises(Cancelled):
+            gather([path], store, progress=progress)
+        self.assertEqual([fraction for fraction, _ in told], sorted(fraction for fraction, _ in told))
+        self.assertTrue(any("Reading" in words for _, words in told))
+        self.assertEqual(list((folder / "pixels").glob("*.part")), [])
+
+
 class Names(unittest.TestCase):
     def test_names_are_safe_for_files(self):
         self.assertEqual(file_name("Bull wheel / left"), "Bull_wheel_left")

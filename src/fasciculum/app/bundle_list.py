@@ -147,7 +147,7 @@ class BundleList(QWidget):
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
         self.empty = QLabel(
-            "Nothing gathered yet.\nDrop .glb or .gltf files here, press Ctrl+Shift+A to choose them, "
+            "Nothing gathered yet.\nDrop .glb, .gltf or .obj files or a folder here, press Ctrl+Shift+A to choose them, "
             "or open the demo station from the project menu."
         )
         self.empty.setProperty("quiet", True)

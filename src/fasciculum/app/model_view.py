@@ -203,7 +203,9 @@ class ModelView(QWidget):
             )
             return
         if not self.workspace.document.scene.objects:
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop .glb or .gltf files here.")
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop .glb, .gltf or .obj files here,\nor a folder of them."
+            )
             return
         if self._picture is None:
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drawing the model …")

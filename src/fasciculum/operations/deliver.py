@@ -67,6 +67,8 @@ def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Pr
     result = made.result
     # models are told first, and written last
     result.files = sorted(files, key=lambda name: name.endswith((".png", ".jpg", ".webp", ".bin", ".mtl")))
+    # what each kind of model noticed is told once
+    result.findings = list(dict.fromkeys(result.findings))
     result.changed = write_all(folder, files, progress=progress.part(0.9, 1.0))
     progress.update(1.0, "Delivered")
     return result

@@ -74,7 +74,7 @@ class GatherPanel(Column):
         scene = document.scene
         self.files.setText(
             "\n".join(source.named.rsplit("/", 1)[-1] for source in scene.sources)
-            or "None yet. Add models, or drop them on the window."
+            or "None yet. Add models, or drop them or a folder of them on the window."
         )
         triangles = sum(len(p.triangles) for item in scene.objects for p in scene.primitives_of(item))
         size = sum(texture_bytes(image.width, image.height) for image in scene.images)
