@@ -147,8 +147,8 @@ class BundleList(QWidget):
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
         self.empty = QLabel(
-            "Nothing gathered yet.\nDrop .glb, .gltf or .obj files or a folder here, press Ctrl+Shift+A to choose them, "
-            "or open the demo station from the project menu."
+            "Nothing gathered yet.\nDrop .glb, .gltf or .obj files or a folder here, press Ctrl+Shift+A to choose "
+            "them, or open the demo station from the project menu."
         )
         self.empty.setProperty("quiet", True)
         self.empty.setContentsMargins(12, 12, 12, 12)
