@@ -31,7 +31,11 @@ if TYPE_CHECKING:
 
 COLUMNS = ("Texture", "Size", "Bits", "Read as", "Memory", "Users", "What looks wrong")
 EDGE = 36
-SPACES = {"srgb": "colour (sRGB)", "linear": "data (linear)", "linear+srgb": "colour and data", "unused": "nothing"}
+SPACES = {"srgb": "colour (sRGB)", "linear": "data (linear)", "linear+srgb": "both", "unused": "nothing"}
+
+
+def _memory(size: int) -> str:
+    return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
 
 
 class TextureTable(QDialog):
@@ -113,7 +117,9 @@ class TextureTable(QDialog):
         total = sum(texture_bytes(image.width, image.height) for image in scene.images) / MIB
         self.count.setText(
             f"{len(self.entries)} textures, {total:.0f} MiB uncompressed with mip levels; "
-            + (f"{wrong} look wrong and stand first." if wrong else "none looks wrong.")
+            + {0: "none looks wrong.", 1: "1 looks wrong and stands first."}.get(
+                wrong, f"{wrong} look wrong and stand first."
+            )
         )
         self.rows.setRowCount(len(self.entries))
         for row, entry in enumerate(self.entries):
@@ -127,7 +133,7 @@ class TextureTable(QDialog):
                 "–" if image.missing else f"{image.width} × {image.height}",
                 "–" if image.missing else f"{image.bits}",
                 SPACES[entry.space],
-                "–" if image.missing else f"{texture_bytes(image.width, image.height) / MIB:.1f} MiB",
+                "–" if image.missing else _memory(texture_bytes(image.width, image.height)),
                 f"{len(entry.objects)}: {users}" if entry.objects else "none",
                 f"!  {faults}" if faults else "",
             )
