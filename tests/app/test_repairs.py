@@ -260,7 +260,11 @@ class Recovering(RepairCase):
         self.assertEqual(self.workspace.document.bundle("Bundle").objects, ("Board 1",))
         self.assertTrue(self.workspace.session.unsaved)
         self.assertIsNone(self.workspace.session.path)
-        self.assertEqual(list(recovery_folder().glob("*.fasc")), [])
+        # the copy is this session's now, and goes once the work is saved
+        path = self.window.files.keeper.path
+        self.assertEqual(list(recovery_folder().glob("*.fasc")), [path])
+        self.workspace.save(self.folder / "p.fasc")
+        self.wait(lambda: not path.exists(), "the copy to go")
 
     def test_kept_work_goes_once_it_is_saved(self):
         self.open_boards()

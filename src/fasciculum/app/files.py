@@ -151,7 +151,7 @@ class Files:
             )
 
     def _recover(self, work: LostWork) -> None:
-        self.leave_for(lambda: self.workspace.recover(work))
+        self.leave_for(lambda: self.workspace.recover(work, partial(self.keeper.adopt, work)))
 
     # -- leaving ----------------------------------------------------------------------------------------------
 

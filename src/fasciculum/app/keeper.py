@@ -12,7 +12,7 @@ from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.processes import alive
 from fasciculum.model.document import Document
-from fasciculum.session.recovery import LostWork, forget_work, keep_work, kept_path, lost_work
+from fasciculum.session.recovery import LostWork, adopt_work, forget_work, keep_work, kept_path, lost_work
 from fasciculum.session.reloading import watched_files
 
 #: seconds between two looks at whether there is something to keep
@@ -99,6 +99,11 @@ class Keeper(QObject):
         self.workspace.submit(
             "Keep unsaved work", keep_work, document, project, self.path, session.store, finished=take
         )
+
+    def adopt(self, work: LostWork) -> None:
+        """Keep recovered work as this session's own until it is saved, in case this one ends by itself too."""
+        adopt_work(work, self.path)
+        self._kept = self.workspace.document
 
     def forget(self) -> None:
         """Delete what was kept: it is saved, or given up."""

@@ -23,7 +23,7 @@ from fasciculum.operations.lay_out import lay_out, layout_digest
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.loading import add_models
-from fasciculum.session.recovery import LostWork, forget_work
+from fasciculum.session.recovery import LostWork
 from fasciculum.session.reloading import reload_sources
 from fasciculum.session.session import Session
 from fasciculum.session.stale import bundle_digest, delivery_digest
@@ -391,13 +391,13 @@ class Workspace(QObject):
         job = self.submit(f"Open {path.name}", open_project, path, self.session.store, instead=instead, finished=take)
         self._again[job.number] = lambda missing, chosen: self.open(path, instead | {missing: chosen})
 
-    def recover(self, work: LostWork) -> None:
-        """Open the unsaved work of a session that ended by itself; it stays unsaved."""
+    def recover(self, work: LostWork, then: Callable[[], None]) -> None:
+        """Open the unsaved work of a session that ended by itself; it stays unsaved. ``then`` takes its copy over."""
 
         def take(document: Document) -> None:
             self.bundle_names, self.selection = (), frozenset()
             self.session.recover(document, Path(work.project) if work.project else None)
-            forget_work(work.kept)
+            then()
             self.say(f"Recovered {work.name}. Save it to keep it.", "good")
             self.frame_wanted.emit()
 

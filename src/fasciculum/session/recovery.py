@@ -58,6 +58,15 @@ def keep_work(document: Document, project: str, path: Path, store: PixelStore, *
     return path
 
 
+def adopt_work(work: LostWork, path: Path) -> None:
+    """Take over work that was recovered: it is kept for this session from now on, until it is saved."""
+    with contextlib.suppress(OSError):
+        os.replace(work.kept, path)
+        note = _Note(int(path.name.split("-")[0]), work.name, work.project)
+        write_whole(path.with_suffix(".json"), msgspec.json.encode(note))
+    forget_work(work.kept)
+
+
 def forget_work(path: Path) -> None:
     """Delete kept work."""
     for part in (path, path.with_suffix(".json")):
