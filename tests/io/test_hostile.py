@@ -17,7 +17,7 @@ from fasciculum.errors import FasciculumError, MalformedFile, MissingFile, Outsi
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.lookup import Lookup
 from fasciculum.operations.gather import gather
-from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, textured_square
+from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.io.fuzz import Fuzz, png_of
 from tests.io.seeds import rich_glb, write_seeds
 
@@ -192,6 +192,30 @@ class Structures(Case):
         for number in range(20_050):
             glb.node(f"{number}", mesh)
         self.refused(glb.write(self.folder / "objects.glb"), UnsupportedInput, "20000 objects")
+
+    def test_far_too_many_triangles_by_copies(self):
+        glb = Glb()
+        primitive = glb.primitive(SQUARE, None)
+        primitive["indices"] = glb.accessor(np.tile(SQUARE_TRIANGLES.ravel(), 15_000), "u2")
+        places = {"TRANSLATION": glb.accessor(np.zeros((2000, 3)))}
+        glb.node("n", glb.mesh(primitive), extensions={"EXT_mesh_gpu_instancing": {"attributes": places}})
+        self.refused(glb.write(self.folder / "copies.glb"), UnsupportedInput, "50000000 triangles")
+
+    def test_copies_are_measured_once(self):
+        """A thousand copies of a mesh that takes a tenth of a second to measure."""
+        from fasciculum.operations.report import inspection_of
+
+        glb = Glb()
+        primitive = glb.primitive(SQUARE, None, glb.material(), [square_uvs()])
+        primitive["indices"] = glb.accessor(np.tile(SQUARE_TRIANGLES.ravel(), 15_000), "u2")
+        places = {"TRANSLATION": glb.accessor(np.arange(3000.0).reshape(1000, 3))}
+        glb.node("n", glb.mesh(primitive), extensions={"EXT_mesh_gpu_instancing": {"attributes": places}})
+        scene, findings = self.gather(glb.write(self.folder / "copies.glb"))
+        began = time.monotonic()
+        found = inspection_of(scene, findings)
+        self.assertEqual(len(found["objects"]), 1000)
+        self.assertAlmostEqual(found["objects"][999]["area_m2"], 15_000)
+        self.assertLess(time.monotonic() - began, 30)
 
     def test_a_file_without_triangles_says_so(self):
         for change in (lambda j: j["nodes"][0].pop("mesh"), lambda j: j["scenes"][0].update(nodes=[])):

@@ -11,6 +11,8 @@ from fasciculum.model.scene import ALPHA_MODES, Object, Scene
 
 #: a file that draws more is refused; each object is measured, listed and handed over
 MOST_OBJECTS = 20_000
+#: triangles that all objects may draw together, copies counted
+MOST_DRAWN = 50_000_000
 #: characters of a node's name that an object goes by
 LONGEST = 120
 
@@ -26,11 +28,13 @@ def find_objects(scene: Scene, file: str, findings: list[Finding]) -> tuple[Obje
     taken: set[str] = set()
     numbers: dict[str, int] = {}
     objects: list[Object] = []
+    drawn = 0
     for number, node in enumerate(scene.nodes):
         if node.mesh < 0:
             continue
         kinds: dict[tuple[str, str], list[int]] = {}
         for index, primitive in enumerate(scene.meshes[node.mesh].primitives):
+            drawn += len(primitive.triangles)
             if len(primitive.triangles):
                 material = scene.material_of(primitive)
                 kinds.setdefault((material.alpha_mode, material.look), []).append(index)
@@ -49,6 +53,10 @@ def find_objects(scene: Scene, file: str, findings: list[Finding]) -> tuple[Obje
             key = unique_name(name if len(kinds) == 1 else f"{name} ({words})", taken, numbers)
             taken.add(key)
             objects.append(Object(key, number, tuple(kinds[mode, look]), mode))
+        if drawn > MOST_DRAWN:
+            raise UnsupportedInput(
+                f"the file draws more than {MOST_DRAWN} triangles, copies counted.", file=file, hint="Split it."
+            )
         if len(objects) > MOST_OBJECTS:
             raise UnsupportedInput(
                 f"the file draws more than {MOST_OBJECTS} objects.", file=file, hint="Split it, or join small parts."

@@ -8,7 +8,7 @@ from fasciculum.io.objects import look_names, unique_name
 from fasciculum.model.bundle import BakeSettings, Bundle, SheetSettings
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.scene import ALPHA_MODES, BLEND, DEFAULT_MATERIAL, MASK, OPAQUE, Object, Scene
-from fasciculum.uv.density import ObjectFigures, object_figures
+from fasciculum.uv.density import ObjectFigures, figures_of
 
 RULES = ("one", "object", "alpha", "auto")
 NAMES = {OPAQUE: "Opaque", MASK: "Cut-out", BLEND: "Blend"}
@@ -73,7 +73,7 @@ def _by_cost(
     for item in members:
         looks.setdefault(look_of(scene, item), []).append(item)
     lit = looks.pop(PLAIN, [])
-    figures = {item.key: object_figures(scene, item) for item in lit}
+    figures = figures_of(scene, lit)
     total = sum(figure.area for figure in figures.values())
     density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / total) if total > 0 else 0.0
 

@@ -41,37 +41,56 @@ def texel_areas(layout: Layout, surface: int) -> NDArray[np.float64]:
     return np.abs(signed_uv_areas(layout.sheet_corners(surface)))
 
 
+class _Measured:
+    """What is measured of objects' surfaces; copies of one mesh at one size are measured once."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self._known: dict[tuple[int, tuple[int, ...], str], tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
+
+    def of(self, key: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the areas of an object's triangles, square metres, and those that they cover in their source."""
+        item = self.scene.object(key)
+        alike = (self.scene.nodes[item.node].mesh, item.primitives, self.scene.shapes[key])
+        if alike not in self._known:
+            corners = corners_of(self.scene, item)
+            self._known[alike] = surface_areas(corners.world), source_texel_areas(self.scene, item, corners)
+        return self._known[alike]
+
+
 def density_spread(scene: Scene, layout: Layout) -> Spread:
     """Return the density over all objects of a layout, px/m, weighted by their surface."""
-    values, weights = [], []
+    values, weights, measured = [], [], _Measured(scene)
     for index, surface in enumerate(layout.surfaces):
         flat = texel_areas(layout, index)
+        # copies weigh as many times as there are of them
+        copies: dict[int, tuple[NDArray[np.float64], int]] = {}
         for key in surface.objects:
-            areas = surface_areas(corners_of(scene, scene.object(key)).world)
+            areas, _ = measured.of(key)
+            copies[id(areas)] = (areas, copies.get(id(areas), (areas, 0))[1] + 1)
+        for areas, count in copies.values():
             values.append(triangle_densities(flat, areas))
-            weights.append(areas)
+            weights.append(areas * count)
     return spread(np.concatenate(values), np.concatenate(weights)) if values else Spread(*[math.nan] * 3)
 
 
 def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
     """Return the density of each object of a layout, px/m."""
-    found = {}
+    found, measured = {}, _Measured(scene)
     for index, surface in enumerate(layout.surfaces):
         flat = texel_areas(layout, index)
         for key in surface.objects:
-            found[key] = density(flat, surface_areas(corners_of(scene, scene.object(key)).world))
+            found[key] = density(flat, measured.of(key)[0])
     return found
 
 
 def object_yields(scene: Scene, layout: Layout) -> dict[str, float]:
     """Return the yield of each object of a layout; NaN where it reads no texture."""
-    found = {}
+    found, measured = {}, _Measured(scene)
     for index, surface in enumerate(layout.surfaces):
         flat = texel_areas(layout, index)
         for key in surface.objects:
-            item = scene.object(key)
-            corners = corners_of(scene, item)
-            source = source_texel_areas(scene, item, corners)
+            _, source = measured.of(key)
             reads = source > 0
             wanted = float(source[reads].sum())
             found[key] = math.sqrt(float(flat[reads].sum()) / wanted) if wanted > 0 else math.nan

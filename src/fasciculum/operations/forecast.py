@@ -10,7 +10,7 @@ import numpy as np
 from fasciculum.model.bundle import Bundle, Layout
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.density import ObjectFigures, object_figures
+from fasciculum.uv.density import ObjectFigures, figures_of
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86
@@ -29,8 +29,7 @@ class Forecast:
 
 def measure_objects(scene: Scene, *, progress: Progress = SILENT) -> dict[str, ObjectFigures]:
     """Return the figures of every object of a scene."""
-    items = progress.over(scene.objects, lambda item: f"Measuring {item.key}", total=len(scene.objects))
-    return {item.key: object_figures(scene, item) for item in items}
+    return figures_of(scene, scene.objects, progress=progress)
 
 
 def forecast(bundle: Bundle, figures: dict[str, ObjectFigures]) -> Forecast | None:

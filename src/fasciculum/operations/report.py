@@ -17,7 +17,7 @@ from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, ledger_of
 from fasciculum.uv.corners import corners_of, signed_uv_areas
-from fasciculum.uv.density import object_figures, spans
+from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
 from fasciculum.uv.overlaps import self_overlap
 
@@ -185,11 +185,12 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     cost = cost_of(scene, every)
     objects = []
     described: dict[tuple[int, tuple[int, ...]], list[dict[str, Any]]] = {}
+    measured = figures_of(scene, scene.objects)
     for item in scene.objects:
         alike = (scene.nodes[item.node].mesh, item.primitives)
         if alike not in described:
             described[alike] = _uv_sets(scene, item)
-        figures = object_figures(scene, item)
+        figures = measured[item.key]
         used = scene.materials_of(item)
         objects.append(
             {

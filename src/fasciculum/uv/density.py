@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.scene import Object, Primitive, Scene
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import Corners, corners_of, main_uv_set, signed_uv_areas, surface_areas
 from fasciculum.uv.islands import find_islands
 
@@ -104,6 +106,18 @@ class ObjectFigures:
     area: float
     source_density: float
     span: tuple[float, float]
+
+
+def figures_of(scene: Scene, items: Sequence[Object], *, progress: Progress = SILENT) -> dict[str, ObjectFigures]:
+    """Return the figures of objects by key; copies of one mesh at one size are measured once."""
+    known: dict[tuple[int, tuple[int, ...], str], ObjectFigures] = {}
+    found = {}
+    for item in progress.over(items, lambda item: f"Measuring {item.key}", total=len(items)):
+        alike = (scene.nodes[item.node].mesh, item.primitives, scene.shapes[item.key])
+        if alike not in known:
+            known[alike] = object_figures(scene, item)
+        found[item.key] = known[alike]
+    return found
 
 
 def object_figures(scene: Scene, item: Object) -> ObjectFigures:
