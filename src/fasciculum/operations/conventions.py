@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.images import encode_png
-from fasciculum.io.names import file_name
+from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakedMap, Bundle
 from fasciculum.model.digests import digest_of
@@ -112,11 +112,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
                 wanted = settings.pattern.format(name=name, bundle=file_name(bundle.name).lower(), map=shown)
-                stem, number = file_name(wanted), 2
-                while stem.lower() in taken:
-                    stem, number = f"{file_name(wanted)}_{number}", number + 1
-                taken.add(stem.lower())
-                files.append(TextureFile(f"{stem}.png", shown, baked))
+                files.append(TextureFile(unused_file(wanted, taken, ".png"), shown, baked))
         found[bundle.name] = files
     return found
 

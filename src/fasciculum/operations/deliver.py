@@ -11,6 +11,7 @@ import numpy as np
 from fasciculum import __version__
 from fasciculum.io.formats.gltf.delivery import Delivery, OutputImage, Part
 from fasciculum.io.formats.gltf.writer import Writer, plain_part
+from fasciculum.io.formats.images import mime_type
 from fasciculum.io.formats.obj.writer import ObjFile, ObjMaterial, ObjObject, obj_files
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
@@ -28,7 +29,7 @@ from fasciculum.operations.conventions import (
     texture_files,
 )
 from fasciculum.operations.dressing import dress
-from fasciculum.operations.joining import groups_of, joined, middle_of, moved, rounded_origin
+from fasciculum.operations.joining import groups_of, joined, middle_of, moved, moving_objects, rounded_origin
 from fasciculum.operations.writing import write_all
 from fasciculum.progress import SILENT, Progress
 
@@ -67,8 +68,6 @@ def deliver(document: Document, folder: Path, store: PixelStore, *, progress: Pr
     result = made.result
     # models are told first, and written last
     result.files = sorted(files, key=lambda name: name.endswith((".png", ".jpg", ".webp", ".bin", ".mtl")))
-    # what each kind of model noticed is told once
-    result.findings = list(dict.fromkeys(result.findings))
     result.changed = write_all(folder, files, progress=progress.part(0.9, 1.0))
     progress.update(1.0, "Delivered")
     return result
@@ -113,6 +112,11 @@ class _Making:
         self.ready = ready_bundles(document)
         self.result = Delivered()
         self.textures = texture_files(document, self.ready)
+        #: what all kinds of models share: each bundle's number, who is where, what is joined, and what is dressed
+        self.numbers = {bundle.name: number for number, bundle in enumerate(self.ready)}
+        self.bundle_of = self._bundles_by_object()
+        self.groups = self._joined_keys()
+        self.inside = {key for groups in self.groups.values() for _, keys in groups for key in keys}
         self.dressed: dict[tuple, list[Part]] = {}
 
     def files(self) -> dict[str, bytes]:
@@ -147,9 +151,7 @@ class _Making:
         writer = Writer(self.scene, lambda image: encoded_source(self.store, image))
         delivery = Delivery()
         refer = conforms(self.settings) and (self.settings.external_textures or kind == "gltf")
-        numbers: dict[str, int] = {}
         for bundle in self.ready:
-            numbers[bundle.name] = len(delivery.materials)
             textures: dict[str, int] = {}
             for texture in self.textures[bundle.name]:
                 if texture.baked.name in textures:
@@ -159,8 +161,7 @@ class _Making:
                 self.progress.check()
             delivery.materials.append(gltf_material(bundle, textures))
         writer.begin(delivery)
-        self.dressed = {}
-        self._add_parts(numbers, writer, delivery)
+        self._add_parts(writer, delivery)
         root = writer.root(delivery, generator=f"Fasciculum {__version__}")
         if kind == "glb":
             return {f"{self.name}.glb": writer.builder.glb(root)}
@@ -183,7 +184,7 @@ class _Making:
             placed = {key for surface in bundle.layout.surfaces for key in surface.objects}
             found |= {key: bundle for key in bundle.objects if key in placed}
             left = [key for key in bundle.objects if key not in placed]
-            if left and not any(finding.bundle == bundle.name for finding in self.result.findings):
+            if left:
                 self.result.findings.append(
                     Finding(
                         "not_placed",
@@ -195,21 +196,24 @@ class _Making:
                 )
         return found
 
-    def _parts_of(self, item: Object, bundle: Bundle, material: int) -> list[Part]:
+    def _parts_of(self, item: Object, bundle: Bundle) -> list[Part]:
         assert bundle.layout is not None
         key = (bundle.name, bundle.layout.surface_of(item.key), self.scene.nodes[item.node].mesh)
         if key not in self.dressed:
-            self.dressed[key] = dress(self.scene, bundle, item, material, self.settings.keep_source_uvs)
+            self.dressed[key] = dress(
+                self.scene, bundle, item, self.numbers[bundle.name], self.settings.keep_source_uvs
+            )
         return self.dressed[key]
 
-    def _joined_keys(self, bundle_of: dict[str, Bundle]) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
+    def _joined_keys(self) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
         """Return for each bundle the groups of objects that become one mesh."""
         found: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
         if self.settings.combine:
+            moving = moving_objects(self.scene)
             for bundle in self.ready:
-                groups, apart = groups_of(self.scene, bundle, self.settings)
+                groups, apart = groups_of(self.scene, bundle, self.settings, moving=moving)
                 found[bundle.name] = [
-                    (group.name, tuple(key for key in group.objects if key in bundle_of)) for group in groups
+                    (group.name, tuple(key for key in group.objects if key in self.bundle_of)) for group in groups
                 ]
                 if apart:
                     self.result.findings.append(
@@ -222,11 +226,10 @@ class _Making:
                     )
         return found
 
-    def _add_parts(self, numbers: dict[str, int], writer: Writer, delivery: Delivery) -> None:
+    def _add_parts(self, writer: Writer, delivery: Delivery) -> None:
         """Fill in the primitives of every node; nodes that draw the same share one list."""
-        scene, bundle_of = self.scene, self._bundles_by_object()
-        groups = self._joined_keys(bundle_of)
-        inside = {key for parts in groups.values() for _, keys in parts for key in keys}
+        scene = self.scene
+        loose: dict[tuple, list[Part]] = {}
         by_node: dict[int, list[Object]] = {}
         for item in scene.objects:
             by_node.setdefault(item.node, []).append(item)
@@ -237,62 +240,55 @@ class _Making:
             keys: list[tuple] = []
             parts: list[Part] = []
             for item in items:
-                if item.key in inside:
+                if item.key in self.inside:
                     delivery.bare.add(node)
                     continue
-                bundle = bundle_of.get(item.key)
+                bundle = self.bundle_of.get(item.key)
                 if bundle is None:
                     key: tuple = ("loose", scene.nodes[node].mesh, item.primitives)
-                    if key not in self.dressed:
-                        self.dressed[key] = [
+                    if key not in loose:
+                        loose[key] = [
                             plain_part(primitive, writer.loose_material(primitive.material))
                             for primitive in scene.primitives_of(item)
                         ]
-                    parts += self.dressed[key]
+                    parts += loose[key]
                 else:
                     assert bundle.layout is not None
                     key = (bundle.name, bundle.layout.surface_of(item.key), scene.nodes[node].mesh)
-                    parts += self._parts_of(item, bundle, numbers[bundle.name])
+                    parts += self._parts_of(item, bundle)
                 keys.append(key)
             if parts:
                 delivery.parts[node] = lists.setdefault(tuple(keys), parts)
         for bundle in self.ready:
-            for name, keys_inside in groups.get(bundle.name, []):
+            for name, keys_inside in self.groups.get(bundle.name, []):
                 if keys_inside:
                     origin = rounded_origin(middle_of(scene, keys_inside))
-                    part = self._join(keys_inside, bundle, numbers[bundle.name], origin)
+                    part = self._join(keys_inside, bundle, origin)
                     delivery.joined.append((name, [part], tuple(float(value) for value in origin)))
 
-    def _join(self, keys: tuple[str, ...], bundle: Bundle, material: int, origin: np.ndarray) -> Part:
+    def _join(self, keys: tuple[str, ...], bundle: Bundle, origin: np.ndarray) -> Part:
         parts = []
         for key in keys:
             item = self.scene.object(key)
             world = self.scene.nodes[item.node].world
-            parts += [moved(part, world, origin) for part in self._parts_of(item, bundle, material)]
+            parts += [moved(part, world, origin) for part in self._parts_of(item, bundle)]
         return joined(parts)
 
     # -- OBJ --------------------------------------------------------------------------------------------------
 
     def _obj(self, files: dict[str, bytes]) -> dict[str, bytes]:
         """Return the model as OBJ with MTL, everything in world space."""
-        scene, bundle_of = self.scene, self._bundles_by_object()
-        groups = self._joined_keys(bundle_of)
-        inside = {key for parts in groups.values() for _, keys in parts for key in keys}
-        file = ObjFile(self.name)
-        numbers = {}
-        for bundle in self.ready:
-            numbers[bundle.name] = len(file.materials)
-            file.materials.append(self._obj_material(bundle))
-        self.dressed = {}
+        scene = self.scene
+        file = ObjFile(self.name, [self._obj_material(bundle) for bundle in self.ready])
         loose: dict[int, int] = {}
         extra: dict[str, bytes] = {}
         lost = False
         zero = np.zeros(3)
         for item in scene.objects:
-            if item.key in inside:
+            if item.key in self.inside:
                 continue
             world = scene.nodes[item.node].world
-            home = bundle_of.get(item.key)
+            home = self.bundle_of.get(item.key)
             lost |= scene.nodes[item.node].skinned or any(p.targets for p in scene.primitives_of(item))
             if home is None:
                 parts = []
@@ -302,14 +298,14 @@ class _Making:
                         file.materials.append(self._loose_obj_material(primitive.material, files | extra, extra))
                     parts.append(moved(plain_part(primitive, loose[primitive.material]), world, zero))
             else:
-                parts = [moved(part, world, zero) for part in self._parts_of(item, home, numbers[home.name])]
+                parts = [moved(part, world, zero) for part in self._parts_of(item, home)]
             file.objects.append(ObjObject(item.key, parts))
         for bundle in self.ready:
-            for name, keys in groups.get(bundle.name, []):
+            for name, keys in self.groups.get(bundle.name, []):
                 if keys:
-                    file.objects.append(ObjObject(name, [self._join(keys, bundle, numbers[bundle.name], zero)]))
+                    file.objects.append(ObjObject(name, [self._join(keys, bundle, zero)]))
         for node in scene.nodes:
-            if node.mesh >= 0 and node.instance < 1:
+            if node.mesh >= 0:
                 file.strokes += [(node.world, aside) for aside in scene.meshes[node.mesh].aside]
         if lost or any(source.raw.get(part) for source in scene.sources for part in ("skins", "animations", "cameras")):
             self.result.findings.append(
@@ -347,7 +343,7 @@ class _Making:
                 continue
             image = self.scene.images[slot.image]
             data = encoded_source(self.store, image)
-            ending = {b"\x89PNG": "png", b"\xff\xd8\xff\xe0": "jpg", b"RIFF": "webp"}.get(data[:4], "jpg")
+            ending = mime_type(data).removeprefix("image/").replace("jpeg", "jpg")
             stem = file_name(f"{self.name}_{Path(image.name).stem}")
             name, number = f"{stem}.{ending}", 2
             while any(other.lower() == name.lower() and held != data for other, held in files.items()):

@@ -87,7 +87,8 @@ def gather(
 
 def settle(scene: Scene) -> None:
     """Work out the digests that tell objects apart, while the artist is waiting anyway."""
-    assert scene.shapes.keys() == scene.surfaces.keys()
+    # both are worked out when they are first asked for, and kept with the scene
+    _ = scene.shapes, scene.surfaces
 
 
 def _models(named: str) -> list[tuple[str, bool]]:

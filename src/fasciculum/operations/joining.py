@@ -51,9 +51,14 @@ def moving_objects(scene: Scene) -> set[str]:
     }
 
 
-def groups_of(scene: Scene, bundle: Bundle, settings: DeliverySettings) -> tuple[list[Group], list[str]]:
-    """Return what a bundle is joined into, and the objects that stay apart."""
-    moving = moving_objects(scene)
+def groups_of(
+    scene: Scene, bundle: Bundle, settings: DeliverySettings, *, moving: set[str] | None = None
+) -> tuple[list[Group], list[str]]:
+    """Return what a bundle is joined into, and the objects that stay apart.
+
+    ``moving`` is what `moving_objects` found, for callers that ask about many bundles.
+    """
+    moving = moving_objects(scene) if moving is None else moving
     apart = [key for key in bundle.objects if key in moving]
     cells: dict[tuple[int, ...], list[str]] = {}
     for key in bundle.objects:
@@ -90,8 +95,9 @@ def balance(scene: Scene, bundles: Sequence[Bundle], settings: DeliverySettings)
     counts = {item.key: sum(len(p.triangles) for p in scene.primitives_of(item)) for item in scene.objects}
     calls = objects = 0
     seen_apart = seen_joined = 0.0
+    moving = moving_objects(scene)
     for bundle in bundles:
-        groups, apart = groups_of(scene, bundle, settings)
+        groups, apart = groups_of(scene, bundle, settings, moving=moving)
         calls += len(groups) + len(apart)
         objects += len(bundle.objects)
         seen_apart += sum(counts[key] for key in bundle.objects)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fasciculum.baking.needs import needs_of
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
-from fasciculum.operations.joining import groups_of
+from fasciculum.operations.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 
 
@@ -53,12 +53,13 @@ def ledger_of(document: Document) -> Ledger:
     every = tuple(item.key for item in scene.objects)
     loose = cost_of(scene, document.loose())
     calls, materials, textures, size = loose.draw_calls, loose.materials, loose.textures, loose.texture_bytes
+    moving = moving_objects(scene) if document.delivery.combine else set()
     for bundle in document.bundles:
         if not bundle.objects:
             continue
         calls += len(bundle.objects)
         if document.delivery.combine:
-            groups, apart = groups_of(scene, bundle, document.delivery)
+            groups, apart = groups_of(scene, bundle, document.delivery, moving=moving)
             calls += len(groups) + len(apart) - len(bundle.objects)
         materials += 1
         objects = tuple(scene.object(key) for key in bundle.objects)

@@ -50,8 +50,3 @@ def constants(name: str, value: Any) -> tuple[dict[str, Any], list[str]]:
     if name == "KHR_materials_specular" and kept.get("specularColorFactor", [1, 1, 1]) != [1, 1, 1]:
         off = False
     return ({}, []) if off else (kept, textures)
-
-
-def look_words(names: list[str] | tuple[str, ...]) -> str:
-    """Return the words for a look from the names of its extensions."""
-    return ", ".join(name.rsplit("_materials_", 1)[-1].replace("_", " ") for name in sorted(names))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.gltf.delivery import Part
-from fasciculum.io.names import file_name
+from fasciculum.io.names import unused_file
 from fasciculum.model.scene import Aside
 from fasciculum.units import linear_to_srgb
 
@@ -58,12 +58,8 @@ class ObjFile:
 
 def obj_files(file: ObjFile) -> dict[str, bytes]:
     """Return the .obj and the .mtl."""
-    names: list[str] = []
-    for material in file.materials:
-        name, number = file_name(material.name), 2
-        while name.lower() in {other.lower() for other in names}:
-            name, number = f"{file_name(material.name)}_{number}", number + 1
-        names.append(name)
+    taken: set[str] = set()
+    names = [unused_file(material.name, taken) for material in file.materials]
     return {
         f"{file.name}.mtl": _library(file, names).encode(),
         f"{file.name}.obj": _model(file, names).encode(),
