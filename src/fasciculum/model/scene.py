@@ -312,6 +312,10 @@ class Scene:
             found[item.key] = digest_of(*parts)
         return found
 
+    def alike(self, item: Object) -> tuple[int, tuple[int, ...], str]:
+        """Return what copies of one mesh at one size have in common, and nothing else has."""
+        return self.nodes[item.node].mesh, item.primitives, self.shapes[item.key]
+
     def _content(self, material: Material) -> str:
         """Return all that a material says about a surface as text, images by what they hold."""
         bare = replace(material, base_color=None, metallic_roughness=None, normal=None, occlusion=None, emissive=None)

@@ -51,7 +51,7 @@ class _Measured:
     def of(self, key: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the areas of an object's triangles, square metres, and those that they cover in their source."""
         item = self.scene.object(key)
-        alike = (self.scene.nodes[item.node].mesh, item.primitives, self.scene.shapes[key])
+        alike = self.scene.alike(item)
         if alike not in self._known:
             corners = corners_of(self.scene, item)
             self._known[alike] = surface_areas(corners.world), source_texel_areas(self.scene, item, corners)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -89,6 +89,14 @@ def settle(scene: Scene) -> None:
     """Work out the digests that tell objects apart, while the artist is waiting anyway."""
     # both are worked out when they are first asked for, and kept with the scene
     _ = scene.shapes, scene.surfaces
+
+
+def with_names(scene: Scene, names: Mapping[str, str]) -> Scene:
+    """Return a scene whose sources, by their paths, go by the names that they were first given."""
+    renamed = tuple(replace(source, named=names.get(source.path) or source.named) for source in scene.sources)
+    scene = replace(scene, sources=renamed)
+    settle(scene)
+    return scene
 
 
 def _models(named: str) -> list[tuple[str, bool]]:

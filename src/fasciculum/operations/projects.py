@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import MissingSource
@@ -13,7 +12,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.scene import Scene
 from fasciculum.operations.conventions import encoded_map
-from fasciculum.operations.gather import gather, settle
+from fasciculum.operations.gather import gather, with_names
 from fasciculum.operations.matching import carried_bundle, match_objects
 from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
@@ -73,10 +72,8 @@ def open_project(
     if wanted:
         scene, findings = gather(wanted, store, lookup=lookup, progress=progress.part(0.0, 0.7))
     notes: list[Finding] = []
-    named = []
     for source in scene.sources:
         entry = entries.get(source.path)
-        named.append(replace(source, named=(entry.named if entry else "") or source.path))
         if entry is not None and entry.digest != source.digest:
             notes.append(
                 Finding(
@@ -88,7 +85,7 @@ def open_project(
             )
     for place in (old for old, new in instead.items() if not new):
         notes.append(Finding("source_left_out", WARNING, f"{place} is not there; its objects were left out.", ""))
-    scene = replace(scene, sources=tuple(named))
+    scene = with_names(scene, {place: entry.named for place, entry in entries.items()})
 
     def keep(data: bytes) -> tuple[str, tuple[int, ...]]:
         pixels = decode(data, place=path.name)
@@ -101,7 +98,6 @@ def open_project(
     notes += reader.findings
     shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
     found = match_objects(shapes, scene)
-    settle(scene)
     delivery, deliveries = reader.settings()
     taken: set[str] = set()
     bundles = []

@@ -10,7 +10,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import Lookup
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather import gather, with_names
 from fasciculum.operations.matching import carried_bundle, match_objects
 from fasciculum.progress import SILENT, Progress
 
@@ -29,8 +29,7 @@ def reload_sources(
     before = document.scene
     paths = [source.path for source in before.sources]
     scene, findings = gather(paths, PixelStore(Path(folder)), lookup=lookup, progress=progress)
-    named = {source.path: source.named for source in before.sources}
-    scene = replace(scene, sources=tuple(replace(one, named=named.get(one.path, one.named)) for one in scene.sources))
+    scene = with_names(scene, {source.path: source.named for source in before.sources})
     found = match_objects(before.shapes, scene)
     notes = []
     for old in before.objects:

@@ -113,7 +113,7 @@ def figures_of(scene: Scene, items: Sequence[Object], *, progress: Progress = SI
     known: dict[tuple[int, tuple[int, ...], str], ObjectFigures] = {}
     found = {}
     for item in progress.over(items, lambda item: f"Measuring {item.key}", total=len(items)):
-        alike = (scene.nodes[item.node].mesh, item.primitives, scene.shapes[item.key])
+        alike = scene.alike(item)
         if alike not in known:
             known[alike] = object_figures(scene, item)
         found[item.key] = known[alike]
