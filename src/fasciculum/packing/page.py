@@ -1,69 +1,69 @@
-"""A sheet in the making: which cells are taken, and where the next island may go."""
+"""A sheet in the making, its tiles side by side: which cells are taken."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.packing import find_place, runs_of, set_cells, touch
+from fasciculum.kernels.placing import APRON, BLOCK, put_loops, renew
+from fasciculum.packing.borders import Borders
+from fasciculum.packing.shapes import Rules
 
 #: how far, in texels, rounding to 32 bits may move a corner; islands are taken to be this much larger
 SLACK = 0.004
+#: classes of narrowness for which fruitless searches are remembered
+CLASSES = 16
+FULL = ~np.uint64(0)
 
 
 class Page:
     """Cells of ``cell`` texels, kept with the levels that make the search for free places quick.
 
-    Parameters
-    ----------
-    rows, columns : int
-        Cells.
-    cell : int
-        Texels along a cell's edge.
-    padding : int
-        Texels that must stay free between islands.
+    Columns run through all tiles, with walls of taken cells between them. Arrays are read by `kernels.placing`.
     """
 
-    def __init__(self, rows: int, columns: int, *, cell: int, padding: int) -> None:
-        self.rows, self.columns = rows, columns
-        self.cell, self.padding = cell, padding
-        levels = max(int(columns).bit_length(), 1)
-        self._levels = np.zeros((levels, rows, (columns >> 6) + 3), np.uint64)
+    def __init__(self, rules: Rules, cell: int) -> None:
+        self.rules, self.cell = rules, cell
+        self.wall = -(-rules.padding // cell) + 1
+        self.tile_columns = max((rules.width - 2 * rules.margin) // cell, 0)
+        self.columns = rules.tiles * (self.tile_columns + self.wall) - self.wall
+        self.rows = max((rules.height - 2 * rules.margin) // cell, 0)
+        words = ((self.columns + 2 * APRON) >> 6) + 4
+        levels = max(int(self.tile_columns).bit_length(), 1)
+        taken = np.ones(words * 64, bool)
+        for tile in range(rules.tiles):
+            first = APRON + tile * (self.tile_columns + self.wall)
+            taken[first : first + self.tile_columns] = False
+        bits = np.packbits(taken.reshape(-1, 64), axis=1, bitorder="little").view(np.uint64).ravel()
+        self.levels = np.full((levels, self.rows + 2 * APRON, words), FULL)
+        self.levels[0, APRON : APRON + self.rows] = bits
+        renew(self.levels, 0, self.rows + 2 * APRON)
+        self.busy = np.zeros((self.rows // BLOCK + 1, words), np.uint8)
+        for word in range(words - 1):
+            self.busy[:, word] = taken[APRON + word * 64 : APRON + word * 64 + 64].any()
+        self.failed = np.full((self.rows // BLOCK + 1, words, CLASSES), 1e300)
 
-    def find(self, runs: NDArray[np.int32], height: int, width: int, *, start: int, stop: int) -> tuple[int, int]:
-        """Return the topmost free place (row, column) for an island's runs, (-1, -1) when there is none."""
-        return tuple(find_place(self._levels, self.rows, self.columns, runs, height, width, start, stop))
+    def place(self, texels: NDArray[np.float64]) -> None:
+        """Move maps, rows of 6 whose offsets count from the page's corner, to the sheet, tiles side by side."""
+        across = (self.tile_columns + self.wall) * self.cell
+        tile = np.floor((texels[:, 2] + 0.5) / across)
+        texels[:, 2] += tile * (self.rules.width - across) + self.rules.margin
+        texels[:, 5] += self.rules.margin
 
-    def put(self, grown: NDArray[np.uint8], row: int, column: int) -> None:
-        """Take the cells of a mask that has been grown by the padding."""
-        set_cells(self._levels, grown, row, column, self.columns)
-
-
-class Stamp:
-    """An island, turned and scaled, as cells: what it touches, and what it keeps free around itself.
-
-    Parameters
-    ----------
-    corners : ndarray of float64, shape (T, 3, 2)
-        In texels, from (0, 0).
-    """
-
-    def __init__(self, corners: NDArray[np.float64], cell: int, padding: int) -> None:
-        self.width_px, self.height_px = corners.reshape(-1, 2).max(axis=0)
-        self.shift = SLACK * 2
-        shifted = np.ascontiguousarray(corners + self.shift)
-        self.width = int(np.floor((self.width_px + self.shift + SLACK) / cell)) + 1
-        self.height = int(np.floor((self.height_px + self.shift + SLACK) / cell)) + 1
-        mask = np.zeros((self.height, self.width), np.uint8)
-        touch(shifted, cell, SLACK, mask)
-        self.cells = int(mask.sum())
-        probe = np.argsort(np.abs(np.arange(self.height) - self.height // 2), kind="stable")
-        self.runs = runs_of(mask, probe)
-        self._shifted, self._cell, self._padding = shifted, cell, padding
-
-    def grown(self) -> tuple[NDArray[np.uint8], int]:
-        """Return the mask with the padding around it, and by how many cells it reaches out on each side."""
-        reach = -(-self._padding // self._cell)
-        mask = np.zeros((self.height + 2 * reach, self.width + 2 * reach), np.uint8)
-        touch(self._shifted + reach * self._cell, self._cell, self._padding + SLACK, mask)
-        return mask, reach
+    def take(self, held: Borders) -> None:
+        """Take the cells of islands that lie on the sheet already, in texels, with the padding around them."""
+        for island in range(len(held.islands) - 1):
+            loops = held.loops[held.islands[island] : held.islands[island + 1] + 1]
+            points = held.points[loops[0] : loops[-1]]
+            middle = float(points[:, 0].min() + points[:, 0].max()) / 2
+            tile = min(max(int(middle // self.rules.width), 0), self.rules.tiles - 1)
+            across = (self.tile_columns + self.wall) * self.cell
+            offset = np.array([tile * (across - self.rules.width) - self.rules.margin, -self.rules.margin])
+            put_loops(
+                self.levels,
+                self.busy,
+                points + offset,
+                loops - loops[0],
+                self.cell,
+                self.rules.padding + SLACK,
+            )
