@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import TypeVar
+from typing import Any, TypeVar
 
 Item = TypeVar("Item")
 
@@ -21,6 +21,10 @@ class Progress:
         Called with the fraction done (0 to 1) and a few words.
     cancelled : callable, optional
         Returns True once the work should stop.
+    show : callable, optional
+        Called with what there is so far, whenever it is worth seeing.
+    enough : callable, optional
+        Returns True once the best so far should be kept and the work ended.
     """
 
     def __init__(
@@ -28,11 +32,15 @@ class Progress:
         report: Callable[[float, str], None] | None = None,
         cancelled: Callable[[], bool] | None = None,
         *,
+        show: Callable[[Any], None] | None = None,
+        enough: Callable[[], bool] | None = None,
         low: float = 0.0,
         high: float = 1.0,
     ) -> None:
         self._report = report
         self._cancelled = cancelled
+        self._show = show
+        self._enough = enough
         self._low = low
         self._high = high
 
@@ -50,7 +58,23 @@ class Progress:
     def part(self, low: float, high: float) -> Progress:
         """Return a progress whose whole is the given part of this one."""
         span = self._high - self._low
-        return Progress(self._report, self._cancelled, low=self._low + span * low, high=self._low + span * high)
+        return Progress(
+            self._report,
+            self._cancelled,
+            show=self._show,
+            enough=self._enough,
+            low=self._low + span * low,
+            high=self._low + span * high,
+        )
+
+    def show(self, value: Any) -> None:
+        """Let whoever waits see what there is so far."""
+        if self._show is not None:
+            self._show(value)
+
+    def enough(self) -> bool:
+        """Tell whether the best so far is good enough, as far as whoever waits is concerned."""
+        return self._enough is not None and self._enough()
 
     def over(self, items: Iterable[Item], words: Callable[[Item], str], *, total: int) -> Iterator[Item]:
         """Yield the items, reporting before each."""

@@ -38,7 +38,7 @@ def cylinder(u, v):
 
 def corners_of(world, uvs):
     zero = np.zeros(len(world), np.int32)
-    return Corners(world, uvs, zero, zero)
+    return Corners(world, uvs, zero, zero, world)
 
 
 class Islands(unittest.TestCase):

@@ -35,6 +35,7 @@ class Job:
     arguments: tuple[Any, ...]
     keywords: dict[str, Any]
     finished: Callable[[Any], None] | None = None
+    shown: Callable[[Any], None] | None = None
     state: str = WAITING
     fraction: float = 0.0
     words: str = ""
@@ -84,7 +85,7 @@ class InlineRunner:
         **keywords: Any,
     ) -> Job:
         """Run a function now."""
-        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, RUNNING)
+        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, state=RUNNING)
         self.jobs.append(job)
         try:
             value = function(*arguments, **keywords, progress=self._progress)
@@ -165,10 +166,11 @@ class Runner:
         function: Callable[..., Any],
         *arguments: Any,
         finished: Callable[[Any], None] | None = None,
+        shown: Callable[[Any], None] | None = None,
         **keywords: Any,
     ) -> Job:
-        """Queue a function of a module; ``finished`` gets its value, from `poll`."""
-        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished)
+        """Queue a function of a module; ``finished`` gets its value, ``shown`` what it shows before, from `poll`."""
+        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, shown)
         self.jobs.append(job)
         self._next()
         self.changed()
@@ -185,6 +187,12 @@ class Runner:
             with contextlib.suppress(OSError):
                 self.connection.send(("cancel", job.number))
             self.changed()
+
+    def enough(self, job: Job) -> None:
+        """Ask a running job to end with the best that it has."""
+        if job.state == RUNNING and self.connection is not None:
+            with contextlib.suppress(OSError):
+                self.connection.send(("enough", job.number))
 
     def _next(self) -> None:
         if self.running is not None or self.connection is None:
@@ -244,6 +252,9 @@ class Runner:
                 job.words = words
                 job.note(words)
             self.changed()
+        elif kind == "shown":
+            if job.shown is not None and not self._deadline:
+                job.shown(message[2])
         elif kind == "done":
             value = read_payload(Path(message[2]))
             job.fraction = 1.0

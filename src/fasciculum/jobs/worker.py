@@ -28,6 +28,7 @@ class _Desk:
         self.connection = connection
         self.waiting: list[tuple[Any, ...]] = []
         self.stop = -1
+        self.content = -1
         self._last = 0.0
 
     def report(self, job: int, fraction: float, words: str) -> None:
@@ -41,9 +42,18 @@ class _Desk:
             message = self.connection.recv()
             if message[0] == "cancel":
                 self.stop = message[1]
+            elif message[0] == "enough":
+                self.content = message[1]
             else:
                 self.waiting.append(message)
         return self.stop == job
+
+    def show(self, job: int, value: Any) -> None:
+        self.connection.send(("shown", job, value))
+
+    def enough(self, job: int) -> bool:
+        self.cancelled(job)
+        return self.content == job
 
     def next(self) -> tuple[Any, ...]:
         return self.waiting.pop(0) if self.waiting else self.connection.recv()
@@ -51,7 +61,12 @@ class _Desk:
 
 def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     module, _, function = name.partition(":")
-    progress = Progress(lambda fraction, words: desk.report(job, fraction, words), lambda: desk.cancelled(job))
+    progress = Progress(
+        lambda fraction, words: desk.report(job, fraction, words),
+        lambda: desk.cancelled(job),
+        show=lambda value: desk.show(job, value),
+        enough=lambda: desk.enough(job),
+    )
     try:
         positional, keywords = read_payload(arguments)
         found = getattr(importlib.import_module(module), function)

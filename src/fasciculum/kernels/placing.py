@@ -217,7 +217,6 @@ def best_place(levels, rows, columns, mask, runs, count, ring, total, failed, em
     words = (last_x >> 6) + 1
     ring_words = ((width + 3) >> 6) + 1
     best, best_y, best_x, weighed = -1.0, -1, -1, 0
-    rolling = np.empty((3, words + 2), np.uint64)
     for block in range(last_y // BLOCK + 1):
         for w0 in range(words):
             if wide >= failed[block, w0, narrow] * SMALLER:
@@ -336,6 +335,7 @@ def place_some(
     most,
     stop_early,
     places,
+    stood,
 ):
     """Put the islands ``order[first:last]`` down, each at the best place that is left for it.
 
@@ -356,6 +356,8 @@ def place_some(
     lengths : ndarray of float64, shape (I,)
     places : ndarray of float64, shape (I, 6)
         Receives the map of each island, in texels from the inner corner of the page; left alone where none is found.
+    stood : ndarray of int64, shape (I,)
+        Receives the first column of each island.
 
     Returns
     -------
@@ -427,6 +429,7 @@ def place_some(
         turn_points(points[begin:end], kept, turned)
         put_loops(levels, busy, turned, own, cell, padding + slack)
         places[i] = kept
+        stood[i] = best_x
     return lost
 
 

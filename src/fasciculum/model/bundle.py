@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -17,7 +18,25 @@ EDGES = ("source", "hard", "smooth")
 
 @dataclass(frozen=True)
 class SheetSettings:
-    """How a bundle's sheet is laid out. Sizes in texels; ``margin`` None means half the padding, rounded up."""
+    """How a bundle's sheet is laid out. Sizes in texels; ``margin`` None means half the padding, rounded up.
+
+    Attributes
+    ----------
+    twins : bool
+        Islands alike in shape and content lie on one place.
+    alike : str
+        What must be alike besides the shape: ``content``, or ``shape`` for nothing else.
+    tiles : int
+        How many sheets of this size lie side by side.
+    align : int
+        Islands' boxes begin on multiples of so many texels; 0 is anywhere.
+    smallest : float
+        Islands that would come out shorter than so many texels are made that long.
+    wanted : float
+        Density that is kept, px/m; 0 is the best that fits.
+    grows : str
+        What follows from a wanted density: ``size`` or ``tiles``.
+    """
 
     width: int = 2048
     height: int = 2048
@@ -30,6 +49,12 @@ class SheetSettings:
     twins: bool = True
     seconds: float = 5.0
     seed: int = 0
+    alike: str = "content"
+    tiles: int = 1
+    align: int = 0
+    smallest: float = 0.0
+    wanted: float = 0.0
+    grows: str = "size"
 
     @property
     def border(self) -> int:
@@ -106,6 +131,20 @@ class Layout:
         Island area over sheet area.
     made_from : str
         Digest of all that the layout was made from.
+    tiles : int
+        Sheets of this size, side by side along x.
+    rules : str
+        The settings that it was made with; another layout stands on it only while they are the same.
+    places : ndarray of int32, shape (I,)
+        The place that each island lies on, from 0; twins have one place.
+    pinned, moved : ndarray of bool, shape (I,)
+        Islands that the artist holds where they are; islands that lie elsewhere than in the layout before.
+    shares : ndarray of float64, shape (I,)
+        Each island's own share, beside that of its object.
+    squeezed : ndarray of float64, shape (I,)
+        By what an island is smaller than its density asks for, since all else was to stay where it was; 1 is not.
+    gain : float
+        How much denser a fresh layout would be, as a part; NaN when it is not known.
     """
 
     surfaces: tuple[Surface, ...]
@@ -120,9 +159,33 @@ class Layout:
     overlap: float
     fill: float
     made_from: str
+    tiles: int = 1
+    rules: str = ""
+    places: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
+    pinned: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    moved: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
+    shares: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    squeezed: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    gain: float = math.nan
 
     def __post_init__(self) -> None:
+        count = len(self.placements)
+        plain: dict[str, NDArray[Any]] = {
+            "places": np.arange(count, dtype=np.int32),
+            "pinned": np.zeros(count, np.bool_),
+            "moved": np.zeros(count, np.bool_),
+            "shares": np.ones(count),
+            "squeezed": np.ones(count),
+        }
+        for name, value in plain.items():
+            if len(getattr(self, name)) != count:
+                object.__setattr__(self, name, value)
         freeze_arrays(self)
+
+    @property
+    def across(self) -> int:
+        """Texels across all tiles."""
+        return self.width * self.tiles
 
     def first_islands(self) -> list[int]:
         """Return the number of each surface's first island in `placements`, and one past the last."""
@@ -213,8 +276,20 @@ class CheckResult:
 
 
 @dataclass(frozen=True, eq=False)
+class Version:
+    """A layout that was kept under a name."""
+
+    name: str
+    layout: Layout
+
+
+@dataclass(frozen=True, eq=False)
 class Bundle:
-    """A group of objects that will share one texture set and, in the end, one material."""
+    """A group of objects that will share one texture set and, in the end, one material.
+
+    ``shares`` and ``twin_rules`` hold what is said of single objects: the factor on their density, and whether their
+    islands may lie on others' places: ``apart``, or ``unmirrored`` for not on mirrored ones.
+    """
 
     name: str
     objects: tuple[str, ...]
@@ -225,6 +300,12 @@ class Bundle:
     layout: Layout | None = None
     texturing: Texturing | None = None
     check: CheckResult | None = None
+    twin_rules: tuple[tuple[str, str], ...] = ()
+    versions: tuple[Version, ...] = ()
+
+    def twin_rule(self, key: str) -> str:
+        """Return how an object's twins are treated: together, apart, or unmirrored."""
+        return dict(self.twin_rules).get(key, "together")
 
     def share(self, key: str) -> float:
         """Return the share of an object: the factor on its density."""

@@ -3,21 +3,24 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.bundle import Bundle, Layout, SheetSettings, Surface
 from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import Object, Scene
-from fasciculum.packing.greedy import Rules, pack
-from fasciculum.packing.turns import angles
+from fasciculum.packing.borders import Borders, borders
+from fasciculum.packing.engine import Packed, Packer, pack
+from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.uv.corners import content_of, corners_of, surface_areas
 from fasciculum.uv.flatten import cut_long, flatten
 from fasciculum.uv.overlaps import overlap_between
+from fasciculum.uv.twins import Candidate, Twins, find_twins
 
 #: islands this many times longer than the sheet's shorter edge are cut, or one rope would decide the density of all;
 #: the pieces are at most this part of that edge
@@ -25,14 +28,23 @@ LONG, PIECE = 1.5, 0.9
 USUAL_FILL = 0.75
 #: two instances are alike when their scales agree to this
 SAME_SCALE = 1e-3
+#: places kept on a changed layout must have the size they are wished to have, to this
+SAME_SIZE = 1e-6
+#: what is new is made smaller than its density asks for, down to this part of it, before anything else is moved
+LEAST_SQUEEZED = 0.5
+#: more places than this, and nobody waits to hear what a fresh layout would gain
+MOST_COMPARED = 600
+#: edges of sheets that a wanted density may lead to, texels
+EDGES = (64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
+MOST_TILES = 16
 
 
-def layout_digest(scene: Scene, bundle: Bundle) -> str:
-    """Return a digest of all that a bundle's layout is made from."""
-    sheet = bundle.sheet
+def sheet_rules(sheet: SheetSettings) -> str:
+    """Return the settings of a sheet that its layout depends on, as one text."""
+    size = () if sheet.wanted and sheet.grows == "size" else (sheet.width, sheet.height)
+    tiles = () if sheet.wanted and sheet.grows == "tiles" else (sheet.tiles,)
     made = (
-        sheet.width,
-        sheet.height,
+        *size,
         sheet.padding,
         sheet.border,
         sheet.turns,
@@ -40,8 +52,23 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         sheet.density,
         sheet.uv,
         sheet.twins,
+        sheet.alike,
+        *tiles,
+        sheet.align,
+        sheet.smallest,
+        sheet.wanted,
+        sheet.grows if sheet.wanted else "",
+    )
+    return repr(made)
+
+
+def layout_digest(scene: Scene, bundle: Bundle) -> str:
+    """Return a digest of all that a bundle's layout is made from."""
+    made = (
+        sheet_rules(bundle.sheet),
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
+        tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
     )
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 
@@ -49,16 +76,18 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
 def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
     """Group objects that draw the same mesh at the same scale and share: they may lie on one place."""
     groups: list[list[Object]] = []
-    known: dict[tuple[int, tuple[int, ...], float], list[tuple[NDArray[np.float64], list[Object]]]] = {}
+    known: dict[tuple[object, ...], list[tuple[NDArray[np.float64], list[Object]]]] = {}
     for key in bundle.objects:
         item = scene.object(key)
         node = scene.nodes[item.node]
         linear = node.world[:3, :3]
         form = linear.T @ linear
         near = SAME_SCALE * max(float(np.trace(form)), 1e-12)
-        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key)), [])
+        rule = bundle.twin_rule(key)
+        hand = bool(np.linalg.det(linear) < 0) if rule == "unmirrored" else False
+        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key), rule, hand), [])
         home = next((group for other, group in alike if float(np.abs(form - other).max()) <= near), None)
-        if home is not None and bundle.sheet.twins:
+        if home is not None and bundle.sheet.twins and rule != "apart":
             home.append(item)
         else:
             groups.append([item])
@@ -66,25 +95,72 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
     return [tuple(group) for group in groups]
 
 
-def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Layout:
-    """Lay out a bundle.
+@dataclass(frozen=True, eq=False)
+class Pieces:
+    """What is to be laid out: the flat surfaces, and each island with what it wishes.
 
-    Parameters
+    Attributes
     ----------
-    scene : Scene
-    bundle : Bundle
-        Its sheet settings say how.
-
-    Returns
-    -------
-    Layout
-        With scale 0 when nothing fits.
+    islands : list of ndarray of float64, shape (T, 3, 2)
+        Metres.
+    wishes : ndarray of float64, shape (I,)
+        Share of each island.
+    twins : Twins
     """
+
+    surfaces: tuple[Surface, ...]
+    islands: list[NDArray[np.float64]]
+    wishes: NDArray[np.float64]
+    twins: Twins
+
+    @cached_property
+    def sizes(self) -> NDArray[np.float64]:
+        """By what each island's metres are multiplied, beside the density, on the place of its kind's largest."""
+        ratio = np.sqrt(np.abs(self.twins.maps[:, 0] * self.twins.maps[:, 4] - self.twins.maps[:, 1] * self.twins.maps[:, 3]))
+        wished = self.wishes / np.maximum(ratio, 1e-300)
+        largest = np.zeros(len(self.islands))
+        np.maximum.at(largest, self.twins.leader, wished)
+        sizes: NDArray[np.float64] = largest[self.twins.leader]
+        return sizes
+
+    @cached_property
+    def leaders(self) -> NDArray[np.int64]:
+        """The islands that stand for their kind, in order."""
+        return np.flatnonzero(self.twins.leader == np.arange(len(self.islands)))
+
+    @cached_property
+    def places(self) -> NDArray[np.int32]:
+        """The place of each island."""
+        number = np.zeros(len(self.islands), np.int32)
+        number[self.leaders] = np.arange(len(self.leaders), dtype=np.int32)
+        found: NDArray[np.int32] = number[self.twins.leader]
+        return found
+
+    def sized(self, which: NDArray[np.int64]) -> list[NDArray[np.float64]]:
+        """Return leading islands in metres times share."""
+        return [self.islands[index] * self.sizes[index] for index in which.tolist()]
+
+    def spread(self, placed: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return every island's map from those of the leaders, both in plain metres."""
+        rows = np.zeros((len(self.islands), 6))
+        rows[self.leaders] = placed
+        own = rows[self.twins.leader].reshape(-1, 2, 3)
+        inner = self.twins.maps.reshape(-1, 2, 3)
+        found = np.empty_like(own)
+        found[:, :, :2] = own[:, :, :2] @ inner[:, :, :2]
+        found[:, :, 2] = (own[:, :, :2] @ inner[:, :, 2:])[:, :, 0] + own[:, :, 2]
+        alone = self.twins.leader == np.arange(len(self.islands))
+        found[alone] = own[alone]
+        return found.reshape(-1, 6)
+
+
+def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Pieces:
+    """Flatten a bundle's objects and find the twins among their islands."""
     sheet = bundle.sheet
     groups = twin_groups(scene, bundle)
     flats, worlds = [], []
     for number, group in enumerate(groups):
-        progress.part(0, 0.1).update(number / max(len(groups), 1), f"Flattening {group[0].key}")
+        progress.update(0.7 * number / max(len(groups), 1), f"Flattening {group[0].key}")
         corners = corners_of(scene, group[0])
         flats.append(flatten(corners, policy=sheet.uv, even=sheet.density == "even"))
         worlds.append(corners.world)
@@ -92,7 +168,9 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
     shares = [bundle.share(group[0].key) for group in groups]
     if sheet.uv != "keep":
         needed = sum(area * share**2 for area, share in zip(areas, shares, strict=True))
-        density = math.sqrt(USUAL_FILL * sheet.width * sheet.height / max(needed, 1e-12))
+        density = sheet.wanted or math.sqrt(
+            USUAL_FILL * sheet.width * sheet.tiles * sheet.height / max(needed, 1e-12)
+        )
         edge = (min(sheet.width, sheet.height) - 2 * sheet.border) / density
         flats = [
             cut_long(flat, world, LONG * edge / share, PIECE * edge / share)
@@ -102,49 +180,382 @@ def lay_out(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Lay
         Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)
         for group, flat, area, share in zip(groups, flats, areas, shares, strict=True)
     )
-    islands = [island for surface in surfaces for island in _islands_of(surface)]
-    rules = Rules(sheet.width, sheet.height, sheet.padding, sheet.border, angles(sheet.turns), sheet.mirror)
-    packed = pack(islands, rules, seconds=sheet.seconds, seed=sheet.seed, progress=progress.part(0.1, 0.95))
-    placements = packed.placements.copy()
-    counts = np.repeat(shares, [int(surface.island.max()) + 1 if len(surface.island) else 0 for surface in surfaces])
-    # islands were packed in metres times share; placements take plain metres
-    placements.reshape(-1, 2, 3)[:, :, :2] *= counts[:, None, None]
-    layout = Layout(
-        surfaces,
-        placements,
-        packed.scale,
-        sheet.width,
-        sheet.height,
-        sheet.padding,
-        sheet.border,
-        -1,
-        -1,
-        0.0,
-        0.0,
-        layout_digest(scene, bundle),
-    )
-    progress.update(0.96, "Verifying the layout")
-    return measured(layout)
+    islands = [island for surface in surfaces for island in islands_of(surface)]
+    wishes = np.concatenate(
+        [np.full(_count(surface), surface.share) for surface in surfaces] or [np.zeros(0)]
+    ) * carried_shares(surfaces, bundle.layout)
+    progress.update(0.7, "Looking for twins")
+    if sheet.twins:
+        twins = find_twins(_candidates(scene, bundle, surfaces))
+    else:
+        count = len(islands)
+        twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
+    return Pieces(surfaces, islands, wishes, twins)
 
 
-def _islands_of(surface: Surface) -> list[NDArray[np.float64]]:
+def _count(surface: Surface) -> int:
+    return int(surface.island.max()) + 1 if len(surface.island) else 0
+
+
+def _split(surface: Surface, rows: NDArray[np.generic]) -> list[NDArray[np.generic]]:
+    """Return rows of a surface's triangles by island."""
     order = np.argsort(surface.island, kind="stable")
-    ordered = surface.corners[order] * surface.share
-    bounds = np.searchsorted(surface.island[order], np.arange(1, int(surface.island.max()) + 1))
-    return list(np.split(ordered, bounds))
+    bounds = np.searchsorted(surface.island[order], np.arange(1, int(surface.island.max(initial=0)) + 1))
+    return list(np.split(rows[order], bounds)) if len(rows) else []
+
+
+def islands_of(surface: Surface) -> list[NDArray[np.float64]]:
+    """Return the corners of a surface's islands, metres."""
+    return [np.asarray(part, np.float64) for part in _split(surface, surface.corners)]
+
+
+def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> list[Candidate]:
+    found = []
+    for surface in surfaces:
+        item = scene.object(surface.objects[0])
+        rule = bundle.twin_rule(item.key)
+        hand = bool(np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0)
+        content, whole = content_of(scene, item)
+        material = np.concatenate(
+            [np.full(len(part.triangles), part.material, np.int64) for part in scene.primitives_of(item)]
+        )
+        if bundle.sheet.alike == "shape":
+            content, whole, material = np.zeros((len(content), 3, 0)), 0, np.zeros(len(content), np.int64)
+        for corners, read, kinds in zip(
+            _split(surface, surface.corners), _split(surface, content), _split(surface, material), strict=True
+        ):
+            found.append(
+                Candidate(
+                    np.asarray(corners, np.float64), np.asarray(read, np.float64), np.asarray(kinds, np.int64), whole, rule, hand
+                )
+            )
+    return found
+
+
+def _earlier(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.int64]:
+    """Return for each island its number in an earlier layout, -1 where its surface was not there or was another."""
+    found = []
+    for surface in surfaces:
+        count = _count(surface)
+        home = np.full(count, -1, np.int64)
+        if layout is not None:
+            for key in surface.objects:
+                index = next((n for n, other in enumerate(layout.surfaces) if key in other.objects), -1)
+                if index >= 0 and _same_flat(surface, layout.surfaces[index]):
+                    home = np.arange(count) + layout.first_islands()[index]
+                    break
+        found.append(home)
+    return np.concatenate(found) if found else np.zeros(0, np.int64)
+
+
+def _same_flat(one: Surface, two: Surface) -> bool:
+    return (
+        len(one.corners) == len(two.corners)
+        and np.array_equal(one.island, two.island)
+        and np.array_equal(one.corners, two.corners)
+    )
+
+
+def carried_shares(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.float64]:
+    """Return the shares that islands had in an earlier layout, 1 for new ones."""
+    before = _earlier(surfaces, layout)
+    shares = np.ones(len(before))
+    if layout is not None:
+        shares[before >= 0] = layout.shares[before[before >= 0]]
+    return shares
+
+
+def lay_out(
+    scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT
+) -> Layout:
+    """Lay out a bundle.
+
+    Where there is a layout by the same settings already, what need not move stays where it is, unless ``fresh``. Pinned
+    islands stay in any case.
+
+    Parameters
+    ----------
+    scene : Scene
+    bundle : Bundle
+        Its sheet settings say how.
+    fresh : bool
+
+    Returns
+    -------
+    Layout
+        With scale 0 when nothing fits.
+    """
+    sheet = bundle.sheet
+    pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
+    before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
+    numbers = _earlier(pieces.surfaces, before)
+    work = _Laying(pieces, sheet, before, numbers, progress.part(0.1, 0.95))
+    made = None
+    if before is not None and before.rules == sheet_rules(sheet) and not fresh:
+        made = work.calm()
+    if made is None:
+        made = work.fresh()
+    progress.update(0.96, "Verifying the layout")
+    return measured(replace(made, made_from=layout_digest(scene, bundle), rules=sheet_rules(sheet)))
+
+
+class _Laying:
+    """The ways to a layout of pieces."""
+
+    def __init__(
+        self, pieces: Pieces, sheet: SheetSettings, before: Layout | None, numbers: NDArray[np.int64], progress: Progress
+    ) -> None:
+        self.pieces, self.sheet, self.before, self.numbers, self.progress = pieces, sheet, before, numbers, progress
+
+    def rules(self, sheet: SheetSettings) -> Rules:
+        return Rules(
+            sheet.width, sheet.height, sheet.padding, sheet.border, sheet.turns, sheet.mirror, sheet.tiles, sheet.align
+        )
+
+    def _old_places(self, wanted: NDArray[np.bool_]) -> dict[int, NDArray[np.float64]]:
+        """Return the maps of leading islands that an earlier layout gives, through any island of their kind."""
+        before, pieces = self.before, self.pieces
+        found: dict[int, NDArray[np.float64]] = {}
+        if before is None:
+            return found
+        for index in np.flatnonzero((self.numbers >= 0) & wanted).tolist():
+            leader = int(pieces.twins.leader[index])
+            if leader in found:
+                continue
+            row = before.placements[self.numbers[index]]
+            if leader != index:
+                row = (_square(row) @ np.linalg.inv(_square(pieces.twins.maps[index])))[:2].ravel()
+            found[leader] = row
+        return found
+
+    def _borders(self, held: dict[int, NDArray[np.float64]]) -> Borders | None:
+        """Return the borders of islands that lie on the sheet, in texels."""
+        if not held:
+            return None
+        parts = [_placed(self.pieces.islands[index], row) for index, row in held.items()]
+        labels = np.repeat(np.arange(len(parts), dtype=np.int32), [len(part) for part in parts])
+        return borders(np.concatenate(parts), labels, len(parts))
+
+    def calm(self) -> Layout | None:
+        """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
+        before, pieces = self.before, self.pieces
+        if before is None:
+            return None
+        old = self._old_places(np.ones(len(pieces.islands), np.bool_))
+        known = self.numbers >= 0
+        squeezed = np.ones(len(pieces.islands))
+        squeezed[pieces.twins.leader[known]] = before.squeezed[self.numbers[known]]
+        held = {
+            index: row
+            for index, row in old.items()
+            if abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
+        }
+        rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
+        same = len(held) == int(before.places.max(initial=-1)) + 1
+        if not held or (same and not len(rest)):
+            # nothing is new and nothing is gone: whoever packs again wants better
+            return None
+        sheet = replace(self.sheet, width=before.width, height=before.height, tiles=before.tiles)
+        rows = dict(held)
+        if len(rest):
+            packed = self._around(held, rest, before.scale, sheet)
+            if packed.scale <= 0:
+                return None
+            squeezed[rest] = packed.scale / before.scale
+            rows |= dict(zip(rest.tolist(), _plain(packed.placements, pieces.sizes[rest]), strict=True))
+        made = self._layout(rows, before.scale, sheet)
+        return replace(made, squeezed=squeezed[pieces.twins.leader], gain=self._gain(sheet, before.scale))
+
+    def _around(
+        self, held: dict[int, NDArray[np.float64]], rest: NDArray[np.int64], scale: float, sheet: SheetSettings
+    ) -> Packed:
+        """Put islands around those that lie already: at the same density, or less if not much less will do."""
+        packer = Packer(
+            self.pieces.sized(rest),
+            self.rules(sheet),
+            smallest=sheet.smallest,
+            held=self._borders(held),
+            seed=sheet.seed,
+            progress=self.progress.part(0, 0.6),
+        )
+        packed = packer.construct(scale=scale)
+        if packed.scale <= 0:
+            packed = packer.construct()
+        least = scale * LEAST_SQUEEZED
+        return packed if packed.scale >= least else Packed(0.0, packed.placements)
+
+    def _gain(self, sheet: SheetSettings, scale: float) -> float:
+        """Return how much denser a first fresh layout would be."""
+        if len(self.pieces.leaders) > MOST_COMPARED or sheet.wanted:
+            return math.nan
+        self.progress.update(0.7, "Comparing with a fresh layout")
+        packer = Packer(
+            self.pieces.sized(self.pieces.leaders),
+            self.rules(sheet),
+            smallest=sheet.smallest,
+            progress=self.progress.part(0.7, 1.0),
+        )
+        return packer.construct().scale / scale - 1
+
+    def fresh(self) -> Layout:
+        """Lay everything out but what is pinned."""
+        sheet, pieces = self.sheet, self.pieces
+        held: dict[int, NDArray[np.float64]] = {}
+        before = self.before
+        if before is not None and (before.width, before.height, before.tiles) == (sheet.width, sheet.height, sheet.tiles):
+            pinned = np.zeros(len(pieces.islands), np.bool_)
+            known = self.numbers >= 0
+            pinned[known] = before.pinned[self.numbers[known]]
+            held = self._old_places(pinned)
+        rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
+        islands, sizes = pieces.sized(rest), pieces.sizes[rest]
+        if not len(rest) and before is not None and held:
+            return self._layout(held, before.scale, sheet)
+        lying = self._borders(held)
+
+        def layout_of(packed: Packed, sheet: SheetSettings) -> Layout:
+            rows = held | dict(zip(rest.tolist(), _plain(packed.placements, sizes), strict=True))
+            return self._layout(rows, packed.scale, sheet)
+
+        if sheet.wanted > 0:
+            packed, sheet = self._at_density(islands, lying)
+        else:
+            packed = pack(
+                islands,
+                self.rules(sheet),
+                seconds=sheet.seconds,
+                seed=sheet.seed,
+                smallest=sheet.smallest,
+                held=lying,
+                show=lambda packed: self.progress.show(shown_layout(layout_of(packed, sheet))),
+                enough=self.progress.enough,
+                progress=self.progress,
+            )
+        return layout_of(packed, sheet)
+
+    def _at_density(self, islands: list[NDArray[np.float64]], held: Borders | None) -> tuple[Packed, SheetSettings]:
+        """Find the smallest sheet, or the fewest tiles, that hold all at the wanted density."""
+        area = sum(_area(island) for island in islands) * self.sheet.wanted**2
+        packed, sheet = Packed(0.0, np.zeros((len(islands), 6))), self.sheet
+        for sheet in self._sheets():
+            if sheet.width * sheet.height * sheet.tiles < area:
+                continue
+            packed = pack(
+                islands,
+                self.rules(sheet),
+                scale=sheet.wanted,
+                seed=sheet.seed,
+                smallest=sheet.smallest,
+                held=held,
+                progress=self.progress,
+            )
+            if packed.scale > 0:
+                break
+        return packed, sheet
+
+    def _sheets(self) -> list[SheetSettings]:
+        if self.sheet.grows == "tiles":
+            return [replace(self.sheet, tiles=tiles) for tiles in range(1, MOST_TILES + 1)]
+        sizes = sorted(
+            ((wide, high) for wide in EDGES for high in EDGES if high in (wide, wide // 2)),
+            key=lambda size: size[0] * size[1],
+        )
+        return [replace(self.sheet, width=wide, height=high) for wide, high in sizes]
+
+    def _layout(self, rows: dict[int, NDArray[np.float64]], scale: float, sheet: SheetSettings) -> Layout:
+        pieces, before = self.pieces, self.before
+        placed = np.array([rows[index] for index in pieces.leaders.tolist()]).reshape(-1, 6)
+        placements = pieces.spread(placed)
+        count = len(placements)
+        pinned, moved = np.zeros(count, np.bool_), np.ones(count, np.bool_)
+        known = self.numbers >= 0
+        if before is not None:
+            old = before.placements[self.numbers[known]]
+            there = np.abs(placements[known] - old) <= 1e-9 * np.maximum(np.abs(old).max(axis=1, initial=1)[:, None], 1)
+            # what stayed keeps its numbers to the last bit
+            stayed = np.flatnonzero(known)[there.all(axis=1)]
+            placements[stayed] = before.placements[self.numbers[stayed]]
+            moved[stayed] = False
+            pinned[known] = before.pinned[self.numbers[known]]
+        return Layout(
+            pieces.surfaces,
+            placements,
+            scale,
+            sheet.width,
+            sheet.height,
+            sheet.padding,
+            sheet.border,
+            -1,
+            -1,
+            0.0,
+            0.0,
+            "",
+            tiles=sheet.tiles,
+            places=pieces.places,
+            pinned=pinned,
+            moved=moved,
+            shares=carried_shares(pieces.surfaces, before),
+        )
+
+
+def _square(row: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.vstack([row.reshape(2, 3), [0.0, 0.0, 1.0]])
+
+
+def _placed(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
+    matrix = row.reshape(2, 3)
+    placed: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]
+    return placed
+
+
+def _size(row: NDArray[np.float64]) -> float:
+    return math.sqrt(abs(float(row[0] * row[4] - row[1] * row[3])))
+
+
+def _area(island: NDArray[np.float64]) -> float:
+    one, two = island[:, 1] - island[:, 0], island[:, 2] - island[:, 0]
+    return float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
+
+
+def _plain(placements: NDArray[np.float64], sizes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return maps from plain metres: islands were packed in metres times share."""
+    plain = placements.copy()
+    plain[:, [0, 1, 3, 4]] *= sizes[:, None]
+    return plain
+
+
+def shown_layout(layout: Layout) -> Layout:
+    """Return a layout with its fill told, though nothing is verified."""
+    return replace(layout, fill=fill_of(layout))
 
 
 def island_labels(layout: Layout) -> NDArray[np.int32]:
-    """Return the island number of each triangle of a layout, surfaces in order."""
+    """Return the place of each triangle of a layout, surfaces in order; twins have one."""
     starts = layout.first_islands()
-    parts = [surface.island + starts[index] for index, surface in enumerate(layout.surfaces)]
+    parts = [layout.places[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
     return np.concatenate(parts).astype(np.int32) if parts else np.zeros(0, np.int32)
 
 
 def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
-    """Return all corners of a layout, shape (T, 3, 2), in texels."""
+    """Return all corners of a layout, shape (T, 3, 2), in texels, tiles side by side."""
     parts = [layout.sheet_corners(index) for index in range(len(layout.surfaces))]
     return np.concatenate(parts) if parts else np.zeros((0, 3, 2))
+
+
+def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
+    """Return which triangles belong to the first island on each place."""
+    _, first = np.unique(layout.places, return_index=True)
+    leads = np.zeros(len(layout.places), np.bool_)
+    leads[first] = True
+    starts = layout.first_islands()
+    parts = [leads[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    return np.concatenate(parts) if parts else np.zeros(0, np.bool_)
+
+
+def fill_of(layout: Layout) -> float:
+    """Return the islands' area, twins once, over that of the sheet."""
+    corners = sheet_triangles(layout)[leading_triangles(layout)]
+    return _area(corners) / (layout.across * layout.height)
 
 
 def measured(layout: Layout) -> Layout:
@@ -152,14 +563,23 @@ def measured(layout: Layout) -> Layout:
     if layout.scale <= 0:
         return layout
     corners, labels = sheet_triangles(layout), island_labels(layout)
-    found = verify(corners, labels, layout.width, layout.height)
-    overlap = overlap_between(corners, labels) if found.clashes else 0.0
-    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    area = float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
+    gaps, borders_, clashes = [], [], 0
+    middle = corners[:, :, 0].mean(axis=1) if len(corners) else np.zeros(0)
+    # islands lie on one tile each, that which the middle of their first triangle is on
+    _, first, place = np.unique(labels, return_index=True, return_inverse=True)
+    tile = np.clip(middle[first] // layout.width, 0, layout.tiles - 1)[place.reshape(-1)] if len(corners) else middle
+    for number in range(layout.tiles):
+        own = tile == number
+        found = verify(corners[own] - np.array([number * layout.width, 0.0]), labels[own], layout.width, layout.height)
+        clashes += found.clashes
+        gaps += [found.gap] if found.gap >= 0 else []
+        borders_ += [found.border_gap] if found.border_gap >= 0 else []
+    overlap = overlap_between(corners, labels) if clashes else 0.0
     return replace(
         layout,
-        gap=found.gap,
-        border_gap=found.border_gap,
+        gap=min(gaps, default=-1),
+        border_gap=min(borders_, default=-1),
         overlap=overlap,
-        fill=area / (layout.width * layout.height),
+        fill=fill_of(layout),
     )
+

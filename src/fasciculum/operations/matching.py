@@ -58,6 +58,9 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
     if objects == bundle.objects and layout is bundle.layout:
         return bundle
     shares = tuple(sorted((found[key], share) for key, share in bundle.shares if key in found))
+    rules = tuple(sorted((found[key], rule) for key, rule in bundle.twin_rules if key in found))
+    kept = ((version, _carried_layout(version.layout, found, scene)) for version in bundle.versions)
+    versions = tuple(replace(version, layout=own) for version, own in kept if own is not None)
     check = None
     if bundle.check is not None:
         entries = tuple(
@@ -65,7 +68,16 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
         )
         check = replace(bundle.check, fidelity=entries)
     texturing = bundle.texturing if layout is not None else None
-    return replace(bundle, objects=objects, layout=layout, shares=shares, check=check, texturing=texturing)
+    return replace(
+        bundle,
+        objects=objects,
+        layout=layout,
+        shares=shares,
+        check=check,
+        texturing=texturing,
+        twin_rules=rules,
+        versions=versions,
+    )
 
 
 def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> Layout | None:
@@ -87,7 +99,18 @@ def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> L
         return layout
     if not surfaces:
         return None
-    return replace(layout, surfaces=tuple(surfaces), placements=layout.placements[np.array(rows, np.int64)])
+    kept = np.array(rows, np.int64)
+    _, places = np.unique(layout.places[kept], return_inverse=True)
+    return replace(
+        layout,
+        surfaces=tuple(surfaces),
+        placements=layout.placements[kept],
+        places=places.reshape(-1).astype(np.int32),
+        pinned=layout.pinned[kept],
+        moved=layout.moved[kept],
+        shares=layout.shares[kept],
+        squeezed=layout.squeezed[kept],
+    )
 
 
 def triangle_count(scene: Scene, key: str) -> int:

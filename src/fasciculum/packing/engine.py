@@ -103,7 +103,7 @@ class Packer:
         """Find a first packing, the same one each time; at the greatest scale that fits, or at ``scale``."""
         if not len(self.shapes) or min(self.rules.width, self.rules.height) - 2 * self.rules.margin < 1:
             return self.best
-        greedy = self._greedy(self._poses(4))
+        greedy = self._greedy(self._poses(4 if scale is None and self.held is None else 16))
         with ThreadPoolExecutor(THREADS) as pool:
             try:
                 if scale is not None:
@@ -128,14 +128,9 @@ class Packer:
             time.sleep(0.004)
         found = [one.result() for one in waiting]
         for attempt in found:
-            if attempt.whole and attempt.scale > self.best.scale:
-                self._keep(greedy, attempt)
+            if attempt.whole and self.offer(attempt.scale, attempt.placements) and self.show is not None:
+                self.show(self.best)
         return found
-
-    def _keep(self, greedy: Greedy, attempt: Attempt) -> None:
-        self.best = Packed(attempt.scale, attempt.placements)
-        if self.show is not None:
-            self.show(self.best)
 
     def guess(self) -> float:
         """Return the scale at which islands with their padding would fill most of the sheet, texels per metre."""

@@ -104,6 +104,7 @@ class Greedy:
         if self.held is not None:
             page.take(self.held)
         places = np.full((len(self.shapes), 6), np.nan)
+        stood = np.zeros(len(self.shapes), np.int64)
         lines, lost, factors = self.shapes.borders, 0, self.factors(scale)
         if not page.rows or page.tile_columns < 1:
             return Attempt(scale, places, len(order))
@@ -136,8 +137,9 @@ class Greedy:
                 most,
                 stop,
                 places,
+                stood,
             )
             if stop and lost:
                 break
-        page.place(places)
+        page.place(places, stood)
         return Attempt(scale, places, lost)

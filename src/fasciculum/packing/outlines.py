@@ -1,4 +1,4 @@
-"""Outlines of a layout's islands, for drawing them."""
+"""Outlines of a layout's places, for drawing and choosing them."""
 
 from __future__ import annotations
 
@@ -8,55 +8,60 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Layout
+from fasciculum.packing.borders import Borders, borders
 from fasciculum.progress import SILENT, Progress
 
 
 @dataclass(frozen=True, eq=False)
 class Outline:
-    """An island's border as closed lines, each of shape (N, 2), in texels; and the objects that lie there."""
+    """One place: its border as closed lines, each of shape (N, 2), in texels.
 
+    ``islands`` are the islands that lie there, the first being the one that is drawn; ``objects`` those they belong to.
+    """
+
+    place: int
+    islands: tuple[int, ...]
     objects: tuple[str, ...]
     loops: tuple[NDArray[np.float64], ...]
 
 
-def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outline]:
-    """Return the outline of every island of a layout, in the order of its placements."""
-    found: list[Outline] = []
+def first_on_places(layout: Layout) -> NDArray[np.int64]:
+    """Return the first island on each place."""
+    _, first = np.unique(layout.places, return_index=True)
+    return np.asarray(first, np.int64)
+
+
+def place_borders(layout: Layout, places: NDArray[np.int64] | None = None) -> Borders:
+    """Return the borders of a layout's places, of all or of the named ones in their order, in texels."""
+    first = first_on_places(layout)
+    wanted = np.arange(len(first)) if places is None else places
+    number = np.full(len(layout.placements), -1, np.int64)
+    number[first[wanted]] = np.arange(len(wanted))
+    starts = layout.first_islands()
+    parts, labels = [np.zeros((0, 3, 2))], [np.zeros(0, np.int64)]
     for index, surface in enumerate(layout.surfaces):
-        progress.update(index / len(layout.surfaces), "Outlining islands")
-        count = int(surface.island.max(initial=-1)) + 1
-        loops = _loops(layout.sheet_corners(index), surface.island, count)
-        found += [Outline(surface.objects, tuple(parts)) for parts in loops]
-    return found
+        mine = number[surface.island + starts[index]]
+        if (mine >= 0).any():
+            parts.append(layout.sheet_corners(index)[mine >= 0])
+            labels.append(mine[mine >= 0])
+    return borders(np.concatenate(parts), np.concatenate(labels).astype(np.int32), len(wanted))
 
 
-def _loops(corners: NDArray[np.float64], islands: NDArray[np.int32], count: int) -> list[list[NDArray[np.float64]]]:
-    """Chain the edges that only one triangle of an island has."""
-    points = np.column_stack(
-        [np.repeat(islands, 3).astype(np.int64), np.round(corners.reshape(-1, 2) * 256).astype(np.int64)]
-    )
-    _, first, number = np.unique(points, axis=0, return_index=True, return_inverse=True)
-    places, owner = corners.reshape(-1, 2)[first], np.repeat(islands, 3)[first]
-    corner = number.reshape(-1, 3)
-    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    flipped = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0] < 0
-    corner = np.where(flipped[:, None], corner[:, ::-1], corner)
-    edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
-    size = int(number.max(initial=0)) + 1
-    keys = edges[:, 0] * size + edges[:, 1]
-    border = edges[~np.isin(edges[:, 1] * size + edges[:, 0], keys)]
-    following: dict[int, list[int]] = {}
-    for start, end in border.tolist():
-        following.setdefault(start, []).append(end)
-    found: list[list[NDArray[np.float64]]] = [[] for _ in range(count)]
-    while following:
-        start = next(iter(following))
-        chain, at = [start], start
-        while at in following:
-            after = following[at].pop()
-            if not following[at]:
-                del following[at]
-            chain.append(after)
-            at = after
-        found[int(owner[start])].append(places[chain])
+def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outline]:
+    """Return the outline of every place of a layout, in order."""
+    progress.update(0.0, "Outlining islands")
+    lines = place_borders(layout)
+    starts = layout.first_islands()
+    owner = np.repeat(np.arange(len(layout.surfaces)), np.diff(starts))
+    order = np.argsort(layout.places, kind="stable")
+    bounds = np.searchsorted(layout.places[order], np.arange(len(lines.islands)))
+    found = []
+    for place in range(len(lines.islands) - 1):
+        islands = order[bounds[place] : bounds[place + 1]].tolist()
+        objects = tuple(dict.fromkeys(key for index in islands for key in layout.surfaces[owner[index]].objects))
+        loops = tuple(
+            lines.points[lines.loops[loop] : lines.loops[loop + 1]]
+            for loop in range(int(lines.islands[place]), int(lines.islands[place + 1]))
+        )
+        found.append(Outline(place, tuple(islands), objects, loops))
     return found

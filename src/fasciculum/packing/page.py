@@ -43,10 +43,13 @@ class Page:
             self.busy[:, word] = taken[APRON + word * 64 : APRON + word * 64 + 64].any()
         self.failed = np.full((self.rows // BLOCK + 1, words, CLASSES), 1e300)
 
-    def place(self, texels: NDArray[np.float64]) -> None:
-        """Move maps, rows of 6 whose offsets count from the page's corner, to the sheet, tiles side by side."""
+    def place(self, texels: NDArray[np.float64], columns: NDArray[np.int64]) -> None:
+        """Move maps, rows of 6 whose offsets count from the page's corner, to the sheet, tiles side by side.
+
+        ``columns`` are those that the islands begin in.
+        """
+        tile = columns // (self.tile_columns + self.wall)
         across = (self.tile_columns + self.wall) * self.cell
-        tile = np.floor((texels[:, 2] + 0.5) / across)
         texels[:, 2] += tile * (self.rules.width - across) + self.rules.margin
         texels[:, 5] += self.rules.margin
 

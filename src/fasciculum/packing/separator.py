@@ -26,7 +26,7 @@ HEAVIEST = 100.0
 #: texels; borders nearer than this touch, since UVs are rounded to 32 bits
 TOUCHING = 0.001
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
-BEYOND = 0.7
+BEYOND = 0.5
 
 
 @dataclass(eq=False)

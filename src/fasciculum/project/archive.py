@@ -96,13 +96,17 @@ def _salvaged(data: bytes) -> dict[str, bytes]:
     return found
 
 
-def read_arrays(data: bytes, wanted: dict[str, tuple[str, int]]) -> dict[str, NDArray[Any]]:
+def read_arrays(
+    data: bytes, wanted: dict[str, tuple[str, int]], optional: dict[str, tuple[str, int]] | None = None
+) -> dict[str, NDArray[Any]]:
     """Return the arrays of an .npz, each judged by its header before it is given room.
 
     Parameters
     ----------
     wanted : dict
         For each name the kind of its numbers (``f``, ``i`` or ``b``) and how many dimensions it has.
+    optional : dict, optional
+        The same for arrays that need not be there.
 
     Raises
     ------
@@ -110,7 +114,9 @@ def read_arrays(data: bytes, wanted: dict[str, tuple[str, int]]) -> dict[str, ND
     """
     found = {}
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
-        for name, (kind, dimensions) in wanted.items():
+        there = set(archive.namelist())
+        more = {name: shape for name, shape in (optional or {}).items() if f"{name}.npy" in there}
+        for name, (kind, dimensions) in (wanted | more).items():
             info = archive.getinfo(f"{name}.npy")
             if not plausible(info.file_size, info.compress_size):
                 raise ValueError(f"{name} is far too large")

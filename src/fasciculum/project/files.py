@@ -27,6 +27,7 @@ from fasciculum.model.bundle import (
     SheetSettings,
     Surface,
     Texturing,
+    Version,
 )
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.finding import WARNING, Finding
@@ -36,6 +37,8 @@ from fasciculum.project.archive import MOST_TEXT, Archive, read_arrays
 from fasciculum.project.upgrades import upgraded
 
 DOCUMENT = "project.json"
+#: arrays of a layout with a row for each island, their kinds and dimensions
+EACH_ISLAND = {"places": ("i", 1), "pinned": ("b", 1), "moved": ("b", 1), "shares": ("f", 1), "squeezed": ("f", 1)}
 
 
 def _finite(value: float) -> float | None:
@@ -117,6 +120,11 @@ def _bundle_entry(
     if bundle.layout is not None:
         layout = _layout_entry(bundle.layout, arrays)
         members[arrays] = _layout_arrays(bundle.layout)
+    versions = []
+    for number, version in enumerate(bundle.versions):
+        kept = f"{arrays.removesuffix('.npz')}_{number}.npz"
+        versions.append(schema.VersionEntry(version.name, _layout_entry(version.layout, kept)))
+        members[kept] = _layout_arrays(version.layout)
     if bundle.texturing is not None:
         maps = []
         for baked in bundle.texturing.maps:
@@ -170,6 +178,8 @@ def _bundle_entry(
         layout,
         texturing,
         check,
+        dict(bundle.twin_rules),
+        versions,
     )
 
 
@@ -187,6 +197,9 @@ def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
         layout.overlap,
         layout.fill,
         layout.made_from,
+        layout.tiles,
+        layout.rules,
+        layout.gain if math.isfinite(layout.gain) else None,
     )
 
 
@@ -195,6 +208,11 @@ def _layout_arrays(layout: Layout) -> bytes:
     surfaces = layout.surfaces
     arrays = {
         "placements": layout.placements,
+        "places": layout.places,
+        "pinned": layout.pinned,
+        "moved": layout.moved,
+        "shares": layout.shares,
+        "squeezed": layout.squeezed,
         "corners": np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
         "island": np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
         "projected": np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),
@@ -323,15 +341,35 @@ class ProjectReader:
             what = "layout" if layout is None else "maps"
             words = error.message if isinstance(error, InputError) else str(error)
             self._tell("damaged_bundle", f"The {what} of {entry.name} cannot be read ({words}).", entry.name)
+        versions = []
+        for part in entry.versions:
+            try:
+                versions.append(Version(part.name, self._layout(part.layout)))
+            except (KeyError, ValueError, OSError, zipfile.BadZipFile, struct.error, zlib.error, InputError):
+                words = f"The layout version {part.name} of {entry.name} cannot be read."
+                self._tell("damaged_bundle", words, entry.name)
         check = _check(entry.check) if entry.check and texturing else None
         shares = tuple(sorted(entry.shares.items()))
         objects = tuple(dict.fromkeys(entry.objects))
-        return Bundle(entry.name, objects, entry.alpha_mode, sheet, bake, shares, layout, texturing, check)
+        return Bundle(
+            entry.name,
+            objects,
+            entry.alpha_mode,
+            sheet,
+            bake,
+            shares,
+            layout,
+            texturing,
+            check,
+            tuple(sorted(entry.twin_rules.items())),
+            tuple(versions),
+        )
 
     def _layout(self, entry: schema.LayoutEntry) -> Layout:
         arrays = read_arrays(
             self._archive.read(entry.arrays),
             {"placements": ("f", 2), "corners": ("f", 3), "island": ("i", 1), "projected": ("b", 1)},
+            EACH_ISLAND,
         )
         placements, corners = arrays["placements"], arrays["corners"]
         island, projected = arrays["island"], arrays["projected"]
@@ -354,6 +392,12 @@ class ProjectReader:
             )
             islands += int(island[first:last].max()) + 1 if 0 <= first < last <= len(island) else 0
             first = last
+        more = {name: arrays[name] for name in EACH_ISLAND if name in arrays}
+        if any(len(array) != len(placements) or not np.isfinite(array).all() for array in more.values()):
+            raise ValueError("its arrays have the wrong size")
+        if "places" in more and len(placements):
+            _, alike = np.unique(more["places"], return_inverse=True)
+            more["places"] = alike.reshape(-1).astype(np.int32)
         if first != len(corners) or len(island) != first or len(projected) != first or islands != len(placements):
             raise ValueError("its arrays have the wrong size")
         return Layout(
@@ -369,6 +413,10 @@ class ProjectReader:
             entry.overlap,
             entry.fill,
             entry.made_from,
+            tiles=entry.tiles,
+            rules=entry.rules,
+            gain=math.nan if entry.gain is None else entry.gain,
+            **more,
         )
 
     def _texturing(

@@ -28,6 +28,12 @@ class SheetEntry(msgspec.Struct):
     twins: bool = True
     seconds: float = 5.0
     seed: int = 0
+    alike: Literal["content", "shape"] = "content"
+    tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
+    align: Annotated[int, msgspec.Meta(ge=0, le=64)] = 0
+    smallest: Annotated[float, msgspec.Meta(ge=0, le=1e4)] = 0.0
+    wanted: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
+    grows: Literal["size", "tiles"] = "size"
 
 
 class BakeEntry(msgspec.Struct):
@@ -58,6 +64,14 @@ class LayoutEntry(msgspec.Struct):
     overlap: float
     fill: float
     made_from: str
+    tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
+    rules: str = ""
+    gain: float | None = None
+
+
+class VersionEntry(msgspec.Struct):
+    name: str
+    layout: LayoutEntry
 
 
 class MapEntry(msgspec.Struct):
@@ -109,6 +123,8 @@ class BundleEntry(msgspec.Struct):
     layout: LayoutEntry | None = None
     texturing: TexturingEntry | None = None
     check: CheckEntry | None = None
+    twin_rules: dict[str, Literal["apart", "unmirrored"]] = {}
+    versions: list[VersionEntry] = []
 
 
 class DeliveryEntry(msgspec.Struct):

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from fasciculum.errors import UsageError
-from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing
+from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing, Version
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 
@@ -141,8 +141,54 @@ def accept_missing(document: Document, image: str) -> Document:
 
 
 def put_layout(document: Document, name: str, layout: Layout) -> Document:
-    """Give a bundle the layout that was made for it."""
-    return _with(document, replace(document.bundle(name), layout=layout))
+    """Give a bundle the layout that was made for it, with the sheet that a wanted density led to."""
+    bundle = document.bundle(name)
+    if bundle.sheet.wanted and layout.scale > 0:
+        sheet = replace(bundle.sheet, width=layout.width, height=layout.height, tiles=layout.tiles)
+        bundle = replace(bundle, sheet=sheet)
+    return _with(document, replace(bundle, layout=layout))
+
+
+def set_twins(document: Document, keys: Sequence[str], rule: str) -> Document:
+    """Say how objects' twins are treated: together, unmirrored or apart."""
+    for bundle in document.bundles:
+        inside = [key for key in keys if key in bundle.objects]
+        if inside:
+            rules = dict(bundle.twin_rules) | dict.fromkeys(inside, rule)
+            kept = tuple(sorted((key, value) for key, value in rules.items() if value != "together"))
+            document = _with(document, replace(bundle, twin_rules=kept))
+    return document
+
+
+def keep_version(document: Document, name: str, title: str) -> Document:
+    """Keep a bundle's layout under a title, in place of one that has it already.
+
+    Raises
+    ------
+    UsageError
+        When the title is empty or there is no layout.
+    """
+    bundle, title = document.bundle(name), title.strip()
+    if bundle.layout is None:
+        raise UsageError("there is no layout to keep yet.", item=name, hint="Pack the bundle first.")
+    if not title:
+        raise UsageError("a layout version needs a name.", item=name, hint="Type one.")
+    others = tuple(version for version in bundle.versions if version.name.lower() != title.lower())
+    return _with(document, replace(bundle, versions=(*others, Version(title, bundle.layout))))
+
+
+def use_version(document: Document, name: str, title: str) -> Document:
+    """Go back to a layout that was kept."""
+    bundle = document.bundle(name)
+    found = next(version for version in bundle.versions if version.name == title)
+    return _with(document, replace(bundle, layout=found.layout))
+
+
+def drop_version(document: Document, name: str, title: str) -> Document:
+    """Take a kept layout away."""
+    bundle = document.bundle(name)
+    kept = tuple(version for version in bundle.versions if version.name != title)
+    return _with(document, replace(bundle, versions=kept))
 
 
 def put_texturing(document: Document, name: str, texturing: Texturing) -> Document:

@@ -26,12 +26,20 @@ class Corners:
     material : ndarray of int32, shape (T,)
     primitive : ndarray of int32, shape (T,)
         Which of the object's primitives, from 0.
+    own : ndarray of float64, shape (T, 3, 3)
+        Corners in the mesh's own space at the size they have in the world, so that copies that are turned, moved or
+        mirrored have the same; in world space where the node squashes or shears.
     """
 
     world: NDArray[np.float64]
     source: NDArray[np.float64]
     material: NDArray[np.int32]
     primitive: NDArray[np.int32]
+    own: NDArray[np.float64]
+
+
+#: how far a node's scales along its axes may differ, as a part, before it counts as squashing
+SQUASH = 1e-5
 
 
 def main_uv_set(material: Material, primitive: Primitive) -> int:
@@ -46,11 +54,16 @@ def main_uv_set(material: Material, primitive: Primitive) -> int:
 def corners_of(scene: Scene, item: Object) -> Corners:
     """Gather an object's triangles in world space."""
     world = scene.nodes[item.node].world
-    places, sources, materials, numbers = [], [], [], []
+    places, sources, materials, numbers, own = [], [], [], [], []
+    linear = world[:3, :3]
+    form = linear.T @ linear
+    size = float(np.trace(form)) / 3
+    even = size > 0 and float(np.abs(form - np.eye(3) * size).max()) <= SQUASH * size
     for number, primitive in enumerate(scene.primitives_of(item)):
         count = len(primitive.triangles)
         local = primitive.positions.astype(np.float64)[primitive.triangles]
-        places.append(local @ world[:3, :3].T + world[:3, 3])
+        places.append(local @ linear.T + world[:3, 3])
+        own.append(local * np.sqrt(size) if even else places[-1])
         chosen = main_uv_set(scene.material_of(primitive), primitive)
         if primitive.has_uv(chosen):
             sources.append(primitive.uv_sets[chosen].astype(np.float64)[primitive.triangles])
@@ -58,7 +71,50 @@ def corners_of(scene: Scene, item: Object) -> Corners:
             sources.append(np.full((count, 3, 2), np.nan))
         materials.append(np.full(count, primitive.material, np.int32))
         numbers.append(np.full(count, number, np.int32))
-    return Corners(np.concatenate(places), np.concatenate(sources), np.concatenate(materials), np.concatenate(numbers))
+    return Corners(
+        np.concatenate(places),
+        np.concatenate(sources),
+        np.concatenate(materials),
+        np.concatenate(numbers),
+        np.concatenate(own),
+    )
+
+
+def content_of(scene: Scene, item: Object) -> tuple[NDArray[np.float64], int]:
+    """Return what is read at each corner of an object's triangles, and how many columns of it are UVs.
+
+    Returns
+    -------
+    content : ndarray of float64, shape (T, 3, K)
+        Every UV set that a material reads, then the vertex colour; 0 where there is none.
+    whole : int
+        Columns of UVs, in which whole repeats make no difference.
+    """
+    primitives = scene.primitives_of(item)
+    sets = sorted(
+        {
+            slot.uv_set
+            for primitive in primitives
+            for slot in scene.material_of(primitive).slots().values()
+            if primitive.has_uv(slot.uv_set)
+        }
+    )
+    parts = []
+    for primitive in primitives:
+        corners = primitive.triangles
+        read = {slot.uv_set for slot in scene.material_of(primitive).slots().values()}
+        columns = []
+        for number in sets:
+            if number in read and primitive.has_uv(number):
+                columns.append(primitive.uv_sets[number].astype(np.float64)[corners])
+            else:
+                columns.append(np.zeros((len(corners), 3, 2)))
+        if primitive.colors is not None:
+            columns.append(primitive.colors.astype(np.float64)[corners])
+        else:
+            columns.append(np.ones((len(corners), 3, 4)))
+        parts.append(np.concatenate(columns, axis=2))
+    return np.concatenate(parts), 2 * len(sets)
 
 
 def surface_areas(world: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -98,7 +98,7 @@ def flatten(corners: Corners, *, policy: str, even: bool) -> Flat:
         world, uvs = corners.world[keep], corners.source[keep]
         found = find_islands(world, uvs)
         if policy == "auto":
-            chosen = Corners(world, uvs, corners.material[keep], corners.primitive[keep])
+            chosen = Corners(world, uvs, corners.material[keep], corners.primitive[keep], corners.own[keep])
             good = clean_islands(chosen, uvs, found)[found]
         else:
             good = np.ones(len(found), bool)
@@ -109,7 +109,7 @@ def flatten(corners: Corners, *, policy: str, even: bool) -> Flat:
             islands[keep] = labels
     rest: NDArray[np.bool_] = ~keep
     if rest.any():
-        projected, parts = box_project(corners.world[rest])
+        projected, parts = box_project(corners.own[rest])
         flat[rest] = projected
         islands[rest] = parts + islands.max() + 1
     islands = renumber(islands)
