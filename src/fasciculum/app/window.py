@@ -27,6 +27,7 @@ from fasciculum.app.acts import make_acts
 from fasciculum.app.bundle_list import BundleList
 from fasciculum.app.command_search import CommandSearch, Hit
 from fasciculum.app.files import Files
+from fasciculum.app.hand import Hand
 from fasciculum.app.ledger_strip import LedgerStrip
 from fasciculum.app.look import THEMES
 from fasciculum.app.model_view import ModelView
@@ -72,7 +73,8 @@ class Window(QMainWindow):
         self.notices = NoticeBar()
         self.files = Files(self)
         self.repairs = Repairs(self)
-        self.acts = {act.id: act for act in make_acts(self)}
+        self.hand = Hand(workspace)
+        self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
         frame.setObjectName("frame")
@@ -82,7 +84,7 @@ class Window(QMainWindow):
         box.addWidget(self._top())
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
-        self.sheet = SheetView(workspace, theme)
+        self.sheet = SheetView(workspace, theme, self.hand)
         self.model = ModelView(workspace, theme)
         self.settings = SettingsColumn(workspace, theme, self.act, self.repairs)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
@@ -112,6 +114,7 @@ class Window(QMainWindow):
         self._quiet.timeout.connect(self.message.hide)
         workspace.said.connect(self.say)
         workspace.document_changed.connect(self._document_changed)
+        workspace.document_changed.connect(lambda *_: self.hand.measure())
         workspace.stage_changed.connect(self._stage_changed)
         workspace.view_changed.connect(self._show_view)
         workspace.selection_changed.connect(self._show_view)
@@ -247,7 +250,7 @@ class Window(QMainWindow):
     def open_menu(self, button: QPushButton) -> None:
         """Open the menu of all acts below a button."""
         menu = QMenu(self)
-        for part in ("project", "edit", "work", "view"):
+        for part in ("project", "edit", "work", "sheet", "view"):
             target = menu if part == "project" else menu.addMenu(part.capitalize())
             for act in self.acts.values():
                 if act.menu == part:

@@ -11,7 +11,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
 from fasciculum.errors import FasciculumError, WorkerLost
-from fasciculum.jobs.runner import CANCELLED, FAILED, Job, Runner
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, Job, Runner
 from fasciculum.model.bundle import Bundle, CheckResult, Layout, Texturing
 from fasciculum.model.document import Document
 from fasciculum.model.lookup import Lookup
@@ -30,7 +30,7 @@ from fasciculum.session.stale import bundle_digest, delivery_digest
 from fasciculum.uv.density import ObjectFigures
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
-LENSES = ("colour", "object", "density")
+LENSES = ("colour", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
 #: modules that the worker loads ahead of the first job
 WARM = [
@@ -85,6 +85,8 @@ class Workspace(QObject):
     stage_changed = Signal()
     queue_changed = Signal()
     figures_changed = Signal()
+    #: a better layout of a bundle that is being packed
+    live_changed = Signal()
     frame_wanted = Signal()
     said = Signal(str, str)
     #: work failed: the error, and what tries again with a file named for a missing one (or None)
@@ -107,6 +109,10 @@ class Workspace(QObject):
         self.mip = 0
         self.side = "wipe"
         self.figures: dict[str, ObjectFigures] = {}
+        #: layouts in the making, by bundle
+        self.live: dict[str, Layout] = {}
+        #: fill of each layout in the making over the time since packing began, in seconds
+        self.curves: dict[str, list[tuple[float, float]]] = {}
         self._preview: Document | None = None
         self._told: set[int] = set()
         self._again: dict[int, Callable[[str, str], None]] = {}
@@ -235,6 +241,8 @@ class Workspace(QObject):
         for job in self.worker.runner.jobs:
             if job.over and job.number not in self._told:
                 self._told.add(job.number)
+                if self.live.pop(job.title.removeprefix("Pack "), None) is not None and job.state != DONE:
+                    self.live_changed.emit()
                 if job.state == FAILED and job.error is not None:
                     crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
                     words = str(crash)
@@ -286,8 +294,8 @@ class Workspace(QObject):
         self.session.apply("Gather", gathered)
         self.frame_wanted.emit()
 
-    def pack(self, names: Sequence[str] | None = None) -> None:
-        """Lay out bundles, the chosen ones unless others are named."""
+    def pack(self, names: Sequence[str] | None = None, *, fresh: bool = False) -> None:
+        """Lay out bundles, the chosen ones unless others are named; with ``fresh`` nothing stays but what is pinned."""
         for name in names if names is not None else self.bundle_names:
             bundle = self.document.bundle(name)
             title = f"Pack {name}"
@@ -295,6 +303,7 @@ class Workspace(QObject):
                 continue
 
             def take(layout: Layout, name: str = name) -> None:
+                self.live.pop(name, None)
                 if any(bundle.name == name for bundle in self.document.bundles):
                     now = layout_digest(self.document.scene, self.document.bundle(name))
                     self._proposal(
@@ -304,8 +313,28 @@ class Workspace(QObject):
                         lambda d: commands.put_layout(d, name, layout),
                         f"Pack {name}",
                     )
+                self.live_changed.emit()
 
-            self.submit(title, lay_out, self.document.scene, bundle, finished=take)
+            self.curves[name] = []
+            job = self.submit(title, lay_out, self.document.scene, bundle, fresh=fresh, finished=take)
+            job.shown = partial(self._show_live, name, job)
+
+    def _show_live(self, name: str, job: Job, layout: Layout) -> None:
+        self.live[name] = layout
+        self.curves[name].append((self.seconds() - job.started, layout.fill))
+        self.live_changed.emit()
+
+    def enough(self) -> None:
+        """End the running packing with the best layout so far."""
+        job = self.worker.runner.running
+        if job is not None:
+            self.worker.runner.enough(job)
+
+    @property
+    def packing(self) -> bool:
+        """Whether a layout is being made."""
+        job = self.worker.runner.running
+        return job is not None and job.title.startswith("Pack ")
 
     def bake(self, names: Sequence[str] | None = None) -> None:
         """Bake the maps of bundles that have a layout."""
@@ -316,6 +345,9 @@ class Workspace(QObject):
                 continue
             if bundle.layout is None:
                 self.say(f"{name} has no layout yet: pack it first.", "broken")
+                continue
+            if bundle.layout.overlap > 0:
+                self.say(f"{name} has islands that overlap: move them apart or pack them again.", "broken")
                 continue
 
             def take(made: Texturing, name: str = name) -> None:

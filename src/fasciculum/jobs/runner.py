@@ -253,8 +253,9 @@ class Runner:
                 job.note(words)
             self.changed()
         elif kind == "shown":
+            value = read_payload(Path(message[2]))
             if job.shown is not None and not self._deadline:
-                job.shown(message[2])
+                job.shown(value)
         elif kind == "done":
             value = read_payload(Path(message[2]))
             job.fraction = 1.0

@@ -48,8 +48,10 @@ class _Desk:
                 self.waiting.append(message)
         return self.stop == job
 
-    def show(self, job: int, value: Any) -> None:
-        self.connection.send(("shown", job, value))
+    def show(self, job: int, value: Any, folder: Path) -> None:
+        target = folder / f"{uuid.uuid4().hex}.payload"
+        write_payload(value, target)
+        self.connection.send(("shown", job, str(target)))
 
     def enough(self, job: int) -> bool:
         self.cancelled(job)
@@ -64,7 +66,7 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     progress = Progress(
         lambda fraction, words: desk.report(job, fraction, words),
         lambda: desk.cancelled(job),
-        show=lambda value: desk.show(job, value),
+        show=lambda value: desk.show(job, value, arguments.parent),
         enough=lambda: desk.enough(job),
     )
     try:

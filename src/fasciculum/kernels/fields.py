@@ -53,7 +53,7 @@ def fill_field(points, loops, x0, y0, cell, field):
 
 @njit(cache=True, nogil=True)
 def fill_circles(field, x0, y0, cell, circles):
-    """Write circles (x, y, radius) that lie inside an island, the largest first, none's middle in another; return how many."""
+    """Write circles (x, y, radius) inside an island, the largest first, none's middle in another; count them."""
     height, width = field.shape
     count = 0
     for index in range(len(circles)):

@@ -97,7 +97,7 @@ def one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi
 
 @njit(cache=True, nogil=True)
 def near_ones(i, x, y, around, on_tile, pose, tile, reach, found):
-    """Write into ``found`` the islands whose circles come within ``around`` of that of island i at (x, y); count them."""
+    """Write into ``found`` whose circles come within ``around`` of that of island i at (x, y); count them."""
     count = 0
     for j in range(len(reach)):
         if j == i or tile[j] != on_tile:
@@ -113,7 +113,6 @@ def near_ones(i, x, y, around, on_tile, pose, tile, reach, found):
 @njit(cache=True, nogil=True, error_model="numpy")
 def pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square):
     """Return how deep two islands lie in each other, both ways."""
-    dx, dy = pi[0] - pj[0], pi[1] - pj[1]
     return one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square) + one_way(
         j, i, field, grid, circles, circle_at, samples, blocks, block_at, pj, pi, need, square
     )
@@ -150,9 +149,7 @@ def cost_of(
         span = reach[i] + reach[j] + 1.5 * keep
         if dx * dx + dy * dy >= span * span:
             continue
-        depth = pair_depth(
-            i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, keep, square
-        )
+        depth = pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, keep, square)
         if depth > 0:
             total += weight[i, j] * math.sqrt(depth * min(reach[i], reach[j]))
             if total > bound:
@@ -216,7 +213,7 @@ def depths(
 @njit(cache=True, nogil=True)
 def clearances(field, grid, pose, tile, reach, width, height, room):
     """Write into ``room`` (tiles, n, n) how far the middle of each cell of a tile is from all islands, at most."""
-    tiles, n, _ = room.shape
+    _tiles, n, _ = room.shape
     room[:] = min(width, height) * 0.5
     step_x, step_y = width / n, height / n
     for i in range(len(reach)):
@@ -283,8 +280,24 @@ def move_some(
         kept_count = 0
         here = near_ones(i, pose[i, 0], pose[i, 1], size * 1.2 + 1.5 * need, tile[i], pose, tile, reach, found)
         now = cost_of(
-            i, pose[i], found, here, np.inf, field, grid, circles, circle_at, samples, blocks, block_at, pose, reach,
-            weight, extra, need, square,
+            i,
+            pose[i],
+            found,
+            here,
+            np.inf,
+            field,
+            grid,
+            circles,
+            circle_at,
+            samples,
+            blocks,
+            block_at,
+            pose,
+            reach,
+            weight,
+            extra,
+            need,
+            square,
         )
         if now <= 0:
             continue
@@ -327,8 +340,24 @@ def move_some(
                 here = near_ones(i, pose[i, 0], pose[i, 1], size * 2 + 1.5 * need, on, pose, tile, reach, found)
             worst = kept_cost[kept_count - 1] if kept_count == 3 else np.inf
             cost = cost_of(
-                i, trial, found, here, worst, field, grid, circles, circle_at, samples, blocks, block_at, pose, reach,
-                weight, extra, need, square,
+                i,
+                trial,
+                found,
+                here,
+                worst,
+                field,
+                grid,
+                circles,
+                circle_at,
+                samples,
+                blocks,
+                block_at,
+                pose,
+                reach,
+                weight,
+                extra,
+                need,
+                square,
             )
             if cost < worst:
                 place = min(kept_count, 2)
@@ -346,9 +375,7 @@ def move_some(
         best[:] = pose[i]
         best_cost, best_tile = np.inf, tile[i]
         for k in range(kept_count):
-            here = near_ones(
-                i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found
-            )
+            here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found)
             cost = kept_cost[k]
             start_x, start_y = kept[k, 0], kept[k, 1]
             step, swing = size * 0.12, 0.12
@@ -370,8 +397,24 @@ def move_some(
                         continue
                     tries += 1
                     got = cost_of(
-                        i, trial, found, here, cost, field, grid, circles, circle_at, samples, blocks, block_at, pose,
-                        reach, weight, extra, need, square,
+                        i,
+                        trial,
+                        found,
+                        here,
+                        cost,
+                        field,
+                        grid,
+                        circles,
+                        circle_at,
+                        samples,
+                        blocks,
+                        block_at,
+                        pose,
+                        reach,
+                        weight,
+                        extra,
+                        need,
+                        square,
                     )
                     if got < cost:
                         cost = got
@@ -392,7 +435,9 @@ def move_some(
 
 
 @njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def slope_one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square, factor, slope):
+def slope_one_way(
+    i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square, factor, slope
+):
     """Add the squares of the depths of island i in j, times ``factor``; and what they change by to ``slope`` (I, 3)."""
     dx, dy = pi[0] - pj[0], pi[1] - pj[1]
     cj, sj, mj = pj[2], pj[3], pj[4]
@@ -466,8 +511,28 @@ def slope_one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def energy(
-    values, base, pairs, count, hull, hull_at, width, height, field, grid, circles, circle_at, samples, blocks, block_at,
-    reach, weight, extra, need, square, pose, slope,
+    values,
+    base,
+    pairs,
+    count,
+    hull,
+    hull_at,
+    width,
+    height,
+    field,
+    grid,
+    circles,
+    circle_at,
+    samples,
+    blocks,
+    block_at,
+    reach,
+    weight,
+    extra,
+    need,
+    square,
+    pose,
+    slope,
 ):
     """Return the squared depths of all ``pairs`` and of the sheet's borders; ``slope`` (I, 3) receives its gradient.
 
@@ -490,10 +555,38 @@ def energy(
             continue
         factor = weight[i, j]
         total += slope_one_way(
-            i, j, field, grid, circles, circle_at, samples, blocks, block_at, pose[i], pose[j], keep, square, factor, slope
+            i,
+            j,
+            field,
+            grid,
+            circles,
+            circle_at,
+            samples,
+            blocks,
+            block_at,
+            pose[i],
+            pose[j],
+            keep,
+            square,
+            factor,
+            slope,
         )
         total += slope_one_way(
-            j, i, field, grid, circles, circle_at, samples, blocks, block_at, pose[j], pose[i], keep, square, factor, slope
+            j,
+            i,
+            field,
+            grid,
+            circles,
+            circle_at,
+            samples,
+            blocks,
+            block_at,
+            pose[j],
+            pose[i],
+            keep,
+            square,
+            factor,
+            slope,
         )
     for i in range(len(reach)):
         x, y, c, s, m = pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3], pose[i, 4]
@@ -515,8 +608,27 @@ def energy(
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def move_all(
-    rounds, free, fixed, width, height, field, grid, circles, circle_at, samples, blocks, block_at, hull, hull_at, pose,
-    tile, reach, weight, extra, need, square,
+    rounds,
+    free,
+    fixed,
+    width,
+    height,
+    field,
+    grid,
+    circles,
+    circle_at,
+    samples,
+    blocks,
+    block_at,
+    hull,
+    hull_at,
+    pose,
+    tile,
+    reach,
+    weight,
+    extra,
+    need,
+    square,
 ):
     """Move all islands at once down the slope of their squared depths (L-BFGS); return what is left.
 
@@ -540,15 +652,35 @@ def move_all(
     rho, alpha = np.zeros(memory), np.zeros(memory)
     held = 0
     value = energy(
-        x, base, pairs, count, hull, hull_at, width, height, field, grid, circles, circle_at, samples, blocks, block_at,
-        reach, weight, extra, need, square, scratch, slope,
+        x,
+        base,
+        pairs,
+        count,
+        hull,
+        hull_at,
+        width,
+        height,
+        field,
+        grid,
+        circles,
+        circle_at,
+        samples,
+        blocks,
+        block_at,
+        reach,
+        weight,
+        extra,
+        need,
+        square,
+        scratch,
+        slope,
     )
     for i in range(n):
         if fixed[i]:
             slope[i] = 0.0
         if not free:
             slope[i, 2] = 0.0
-    for round in range(rounds):
+    for _round in range(rounds):
         if value <= 0:
             break
         direction = slope.copy()
@@ -577,8 +709,28 @@ def move_all(
         for _ in range(8):
             trial[:] = x - step * direction
             got = energy(
-                trial, base, pairs, count, hull, hull_at, width, height, field, grid, circles, circle_at, samples, blocks,
-                block_at, reach, weight, extra, need, square, scratch, other,
+                trial,
+                base,
+                pairs,
+                count,
+                hull,
+                hull_at,
+                width,
+                height,
+                field,
+                grid,
+                circles,
+                circle_at,
+                samples,
+                blocks,
+                block_at,
+                reach,
+                weight,
+                extra,
+                need,
+                square,
+                scratch,
+                other,
             )
             for i in range(n):
                 if fixed[i]:

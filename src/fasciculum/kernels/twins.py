@@ -1,4 +1,4 @@
-"""Islands compared with each other: the same triangles after a turn, a mirroring and a scaling, with the same content."""
+"""Islands compared: the same triangles after a turn, a mirroring and a scaling, with the same content."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ NEAR, NEAR_UV = 2e-5, 1e-5
 
 @njit(cache=True, nogil=True)
 def same_content(a, i, b, j, whole, offset):
-    """Tell whether two corners have the same content: whole repeats apart, by ``offset``, in the first ``whole`` columns."""
+    """Tell whether two corners have the same content; the first ``whole`` columns may be ``offset`` apart."""
     for k in range(a.shape[1]):
         difference = b[j, k] - a[i, k]
         if k < whole:

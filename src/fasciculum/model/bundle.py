@@ -183,6 +183,17 @@ class Layout:
         freeze_arrays(self)
 
     @property
+    def distinct(self) -> int:
+        """Places: islands, twins counted once."""
+        return len(np.unique(self.places))
+
+    @property
+    def doubles(self) -> int:
+        """Islands that lie on another's place, in all objects."""
+        counts = np.diff(self.first_islands())
+        return int(sum(count * len(s.objects) for count, s in zip(counts, self.surfaces, strict=True))) - self.distinct
+
+    @property
     def across(self) -> int:
         """Texels across all tiles."""
         return self.width * self.tiles

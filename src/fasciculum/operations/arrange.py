@@ -220,10 +220,19 @@ def trouble(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[
     around = np.flatnonzero(touched)
     for place in moving:
         left = tiles[place] * layout.width
-        inner = (left + layout.margin, layout.margin, left + layout.width - layout.margin, layout.height - layout.margin)
+        inner = (
+            left + layout.margin,
+            layout.margin,
+            left + layout.width - layout.margin,
+            layout.height - layout.margin,
+        )
         box = own[place]
         if box[0] < inner[0] or box[1] < inner[1] or box[2] > inner[2] or box[3] > inner[3]:
-            (overlapped if box[0] < left or box[1] < 0 or box[2] > left + layout.width or box[3] > layout.height else near).add(-1)
+            (
+                overlapped
+                if box[0] < left or box[1] < 0 or box[2] > left + layout.width or box[3] > layout.height
+                else near
+            ).add(-1)
     if len(around) < 2:
         return overlapped, near
     part = _chosen(lines, around)
@@ -245,6 +254,22 @@ def trouble(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[
     return overlapped, near
 
 
+def conflicts(layout: Layout) -> NDArray[np.int8]:
+    """Return for each place 2 when it overlaps another, 1 when it comes nearer than the padding, else 0."""
+    lines = place_borders(layout)
+    own = boxes_of(lines)
+    found = np.zeros(len(own), np.int8)
+    pairs = np.empty((1 << 16, 2), np.int64)
+    if layout.padding:
+        owner = np.empty((layout.height, layout.across), np.int32)
+        count = too_near(lines.points, lines.loops, lines.islands, layout.padding, SLACK, owner, pairs)
+        found[pairs[:count].ravel()] = 1
+    tiles = np.zeros(len(own), np.int64)
+    count = exact_near(lines.points, lines.loops, lines.islands, own, tiles, 1e-9, pairs)
+    found[pairs[:count].ravel()] = 2
+    return found
+
+
 def _chosen(lines: Borders, which: NDArray[np.int64]) -> Borders:
     """Return the borders of some islands only."""
     loops, points, islands = [0], [], [0]
@@ -257,9 +282,7 @@ def _chosen(lines: Borders, which: NDArray[np.int64]) -> Borders:
     return Borders(np.concatenate(points), np.array(loops), np.array(islands))
 
 
-def repacked(
-    layout: Layout, sheet: SheetSettings, places: list[int], *, progress: Progress = SILENT
-) -> Layout | None:
+def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progress: Progress = SILENT) -> Layout | None:
     """Put some places of a layout down again, into the room that the others leave.
 
     At the size they have; when there is no room for that, smaller, but not by more than half. None when that does not

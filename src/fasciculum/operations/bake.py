@@ -10,6 +10,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakedMap, Bundle, Texturing
 from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import OPAQUE, Scene
+from fasciculum.operations.lay_out import measured
 from fasciculum.progress import SILENT, Progress
 
 SRGB = ("base_color", "emissive")
@@ -43,6 +44,8 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
     layout = bundle.layout
     if layout is None or layout.scale <= 0:
         raise UsageError("there is no layout to bake into.", item=bundle.name, hint="Pack the bundle first.")
+    if layout.border_gap < 0:
+        layout = measured(layout)
     if layout.overlap > 0:
         raise UsageError(
             "islands overlap, and would be baked over each other.",

@@ -20,11 +20,12 @@ from fasciculum.model.bundle import Bundle, CheckResult, Fidelity, Layout
 from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import OPAQUE, Scene
+from fasciculum.operations.arrange import conflicts
 from fasciculum.operations.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
-from fasciculum.uv.stretch import measure_stretch
+from fasciculum.uv.stretch import angle_stretch, measure_stretch
 
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9
@@ -74,6 +75,11 @@ def density_spread(scene: Scene, layout: Layout) -> Spread:
     return spread(np.concatenate(values), np.concatenate(weights)) if values else Spread(*[math.nan] * 3)
 
 
+def object_density(scene: Scene, layout: Layout, key: str) -> float:
+    """Return the density of one object of a layout, px/m."""
+    return density(texel_areas(layout, layout.surface_of(key)), _Measured(scene).of(key)[0])
+
+
 def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
     """Return the density of each object of a layout, px/m."""
     found, measured = {}, _Measured(scene)
@@ -82,6 +88,38 @@ def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
         for key in surface.objects:
             found[key] = density(flat, measured.of(key)[0])
     return found
+
+
+def measure_islands(
+    scene: Scene, layout: Layout, *, progress: Progress = SILENT
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.int8]]:
+    """Measure each island of a layout.
+
+    Returns
+    -------
+    density : ndarray of float64, shape (I,)
+        px/m.
+    stretch : ndarray of float64, shape (I,)
+        Area-weighted mean of the angle stretch: 1 is none.
+    conflict : ndarray of int8, shape (P,)
+        For each place: 2 when it overlaps another, 1 when it comes nearer than the padding, else 0.
+    """
+    measured = _Measured(scene)
+    density, stretch = np.zeros(len(layout.placements)), np.ones(len(layout.placements))
+    starts = layout.first_islands()
+    for index, surface in enumerate(layout.surfaces):
+        progress.update(index / len(layout.surfaces), "Measuring islands")
+        key = surface.objects[0]
+        areas = measured.of(key)[0]
+        count, own = starts[index + 1] - starts[index], slice(starts[index], starts[index + 1])
+        world = np.bincount(surface.island, areas, count)
+        flat = np.bincount(surface.island, texel_areas(layout, index), count)
+        density[own] = np.sqrt(flat / np.maximum(world, 1e-300))
+        angle = np.nan_to_num(
+            angle_stretch(corners_of(scene, scene.object(key)).world, layout.sheet_corners(index)), nan=1.0, posinf=1e6
+        )
+        stretch[own] = np.bincount(surface.island, areas * angle, count) / np.maximum(world, 1e-300)
+    return density, stretch, conflicts(layout)
 
 
 def object_yields(scene: Scene, layout: Layout) -> dict[str, float]:

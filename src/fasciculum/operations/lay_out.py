@@ -116,7 +116,9 @@ class Pieces:
     @cached_property
     def sizes(self) -> NDArray[np.float64]:
         """By what each island's metres are multiplied, beside the density, on the place of its kind's largest."""
-        ratio = np.sqrt(np.abs(self.twins.maps[:, 0] * self.twins.maps[:, 4] - self.twins.maps[:, 1] * self.twins.maps[:, 3]))
+        ratio = np.sqrt(
+            np.abs(self.twins.maps[:, 0] * self.twins.maps[:, 4] - self.twins.maps[:, 1] * self.twins.maps[:, 3])
+        )
         wished = self.wishes / np.maximum(ratio, 1e-300)
         largest = np.zeros(len(self.islands))
         np.maximum.at(largest, self.twins.leader, wished)
@@ -168,9 +170,7 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
     shares = [bundle.share(group[0].key) for group in groups]
     if sheet.uv != "keep":
         needed = sum(area * share**2 for area, share in zip(areas, shares, strict=True))
-        density = sheet.wanted or math.sqrt(
-            USUAL_FILL * sheet.width * sheet.tiles * sheet.height / max(needed, 1e-12)
-        )
+        density = sheet.wanted or math.sqrt(USUAL_FILL * sheet.width * sheet.tiles * sheet.height / max(needed, 1e-12))
         edge = (min(sheet.width, sheet.height) - 2 * sheet.border) / density
         flats = [
             cut_long(flat, world, LONG * edge / share, PIECE * edge / share)
@@ -226,7 +226,12 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
         ):
             found.append(
                 Candidate(
-                    np.asarray(corners, np.float64), np.asarray(read, np.float64), np.asarray(kinds, np.int64), whole, rule, hand
+                    np.asarray(corners, np.float64),
+                    np.asarray(read, np.float64),
+                    np.asarray(kinds, np.int64),
+                    whole,
+                    rule,
+                    hand,
                 )
             )
     return found
@@ -265,9 +270,7 @@ def carried_shares(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDAr
     return shares
 
 
-def lay_out(
-    scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT
-) -> Layout:
+def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:
     """Lay out a bundle.
 
     Where there is a layout by the same settings already, what need not move stays where it is, unless ``fresh``. Pinned
@@ -303,7 +306,12 @@ class _Laying:
     """The ways to a layout of pieces."""
 
     def __init__(
-        self, pieces: Pieces, sheet: SheetSettings, before: Layout | None, numbers: NDArray[np.int64], progress: Progress
+        self,
+        pieces: Pieces,
+        sheet: SheetSettings,
+        before: Layout | None,
+        numbers: NDArray[np.int64],
+        progress: Progress,
     ) -> None:
         self.pieces, self.sheet, self.before, self.numbers, self.progress = pieces, sheet, before, numbers, progress
 
@@ -402,7 +410,11 @@ class _Laying:
         sheet, pieces = self.sheet, self.pieces
         held: dict[int, NDArray[np.float64]] = {}
         before = self.before
-        if before is not None and (before.width, before.height, before.tiles) == (sheet.width, sheet.height, sheet.tiles):
+        if before is not None and (before.width, before.height, before.tiles) == (
+            sheet.width,
+            sheet.height,
+            sheet.tiles,
+        ):
             pinned = np.zeros(len(pieces.islands), np.bool_)
             known = self.numbers >= 0
             pinned[known] = before.pinned[self.numbers[known]]
@@ -582,4 +594,3 @@ def measured(layout: Layout) -> Layout:
         overlap=overlap,
         fill=fill_of(layout),
     )
-

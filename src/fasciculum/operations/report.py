@@ -44,10 +44,10 @@ def _sheet_entry(bundle: Bundle) -> dict[str, Any]:
     return {
         "width": layout.width,
         "height": layout.height,
-        "tiles": 1,
+        "tiles": layout.tiles,
         "padding": layout.padding,
-        "islands": len(layout.placements),
-        "twins": sum(len(surface.objects) - 1 for surface in layout.surfaces),
+        "islands": layout.distinct,
+        "twins": layout.doubles,
         "fill": number(layout.fill),
         "overlap_area": number(layout.overlap),
         "min_gap_px": layout.gap,
@@ -140,6 +140,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
             _joined([primitive.uv_sets[set_number][primitive.triangles] for primitive in primitives]),
             corners.material,
             corners.primitive,
+            corners.own,
         )
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)

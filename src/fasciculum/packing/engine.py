@@ -6,6 +6,7 @@ is there and moving the islands apart again.
 
 from __future__ import annotations
 
+import itertools
 import math
 import threading
 import time
@@ -135,18 +136,18 @@ class Packer:
     def guess(self) -> float:
         """Return the scale at which islands with their padding would fill most of the sheet, texels per metre."""
         rules = self.rules
-        room = (rules.width - 2 * rules.margin) * (rules.height - 2 * rules.margin) * rules.tiles
+        room = float(rules.width - 2 * rules.margin) * (rules.height - 2 * rules.margin) * rules.tiles
         around = rules.padding + (1.0 if rules.padding else 0.0) + self.cell * 0.5
         area, border = float(self.shapes.areas.sum()), float(self.shapes.perimeters.sum()) / 2 * around
         taken = 0.0
         if self.held is not None:
             points, starts = self.held.points, self.held.point_islands
-            taken = sum(float(np.ptp(points[a:b], axis=0).prod()) for a, b in zip(starts[:-1], starts[1:], strict=True))
+            taken = sum(float(np.ptp(points[a:b], axis=0).prod()) for a, b in itertools.pairwise(starts))
         room = max(0.77 * room - taken, 0.01 * room) - len(self.shapes) * around * around * 0.5
         return (-border + math.sqrt(border * border + 4 * area * max(room, 1.0))) / max(2 * area, 1e-300)
 
     def _home(self, greedy: Greedy, pool: ThreadPoolExecutor) -> None:
-        """Home in on the greatest scale: two tries at a time, first by steps, then between what fits and what does not."""
+        """Home in on the greatest scale, two tries at a time: by steps, then between what fits and what does not."""
         limit = greedy.limit()
         order = greedy.order()
         low, high = 0.0, math.inf
@@ -178,10 +179,14 @@ class Packer:
     def _at(self, greedy: Greedy, scale: float, pool: ThreadPoolExecutor) -> bool:
         """Try to put all down at one scale, finer each time."""
         finest = max(1, self.cell // 4)
-        for cell in dict.fromkeys((self.cell, max(self.cell // 2, 1), finest) if not self.rules.align else (self.cell,)):
+        for cell in dict.fromkeys(
+            (self.cell, max(self.cell // 2, 1), finest) if not self.rules.align else (self.cell,)
+        ):
             rng = np.random.default_rng(self.seed)
             shaken = greedy.order(rng.uniform(0.8, 1.25, len(self.shapes)))
-            if any(one.whole for one in self._tries(greedy, [(scale, greedy.order(), cell), (scale, shaken, cell)], pool)):
+            if any(
+                one.whole for one in self._tries(greedy, [(scale, greedy.order(), cell), (scale, shaken, cell)], pool)
+            ):
                 return True
         return False
 
@@ -392,4 +397,3 @@ def pack(
         packer.improve(seconds, enough=enough)
     progress.update(1.0)
     return packer.best
-

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.fields import fill_circles, fill_field
-from fasciculum.kernels.separating import clearances, depths, exact_near, move_all, move_some
 from fasciculum.kernels.placing import too_near
+from fasciculum.kernels.separating import clearances, depths, exact_near, move_all, move_some
 from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes
 
@@ -104,10 +106,12 @@ def solids_of(shapes: Shapes, around: float) -> Solids:
     )
 
 
-def _samples(points: NDArray[np.float64], loops: NDArray[np.int64], spacing: float) -> tuple[NDArray[np.float64], list[tuple[int, int]]]:
+def _samples(
+    points: NDArray[np.float64], loops: NDArray[np.int64], spacing: float
+) -> tuple[NDArray[np.float64], list[tuple[int, int]]]:
     """Return corners and points between them no further apart than ``spacing``, and runs of up to eight of them."""
     found, runs, at = [], [], 0
-    for first, last in zip(loops[:-1], loops[1:], strict=True):
+    for first, last in itertools.pairwise(loops):
         own = points[first:last]
         after = np.roll(own, -1, axis=0)
         parts = np.maximum(np.ceil(np.hypot(*(after - own).T) / spacing), 1).astype(int)
@@ -126,9 +130,9 @@ def _hull(points: NDArray[np.float64]) -> NDArray[np.float64]:
     for way in (ordered, ordered[::-1]):
         side: list[list[float]] = []
         for p in way:
-            while len(side) > 1 and (side[-1][0] - side[-2][0]) * (p[1] - side[-2][1]) <= (side[-1][1] - side[-2][1]) * (
-                p[0] - side[-2][0]
-            ):
+            while len(side) > 1 and (side[-1][0] - side[-2][0]) * (p[1] - side[-2][1]) <= (
+                side[-1][1] - side[-2][1]
+            ) * (p[0] - side[-2][0]):
                 side.pop()
             side.append(p)
         sides += side[:-1]
@@ -176,7 +180,7 @@ class Separator:
     def _square(self) -> bool:
         return self.rules.padding > 0
 
-    def _solids(self) -> tuple[NDArray[np.generic], ...]:
+    def _solids(self) -> Any:
         s = self.solids
         return s.field, s.grid, s.circles, s.circle_at, s.samples, s.blocks, s.block_at
 
@@ -218,8 +222,15 @@ class Separator:
 
     def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, and how deep."""
-        found = depths(
-            *self._solids(), self.pose, self.tile, self.solids.reach, self.extra, self.need, self._square, self._pairs,
+        found = depths(  # type: ignore[call-arg]
+            *self._solids(),
+            self.pose,
+            self.tile,
+            self.solids.reach,
+            self.extra,
+            self.need,
+            self._square,
+            self._pairs,
             self._found,
         )
         return self._pairs[:found].copy(), self._found[:found].copy()
@@ -229,9 +240,26 @@ class Separator:
         s = self.solids
         width, height = self.size
         clearances(s.field, s.grid, self.pose, self.tile, s.reach, width, height, self._room)
-        move_some(
-            islands, 0, len(islands), self.poses.angles, self.poses.starts, self.free, self.rules.mirror, width, height,
-            self._room, *self._solids(), s.hull, s.hull_at, self.pose, self.tile, s.reach, self.weight, self.extra, self.need,
+        move_some(  # type: ignore[call-arg]
+            islands,
+            0,
+            len(islands),
+            self.poses.angles,
+            self.poses.starts,
+            self.free,
+            self.rules.mirror,
+            width,
+            height,
+            self._room,
+            *self._solids(),
+            s.hull,
+            s.hull_at,
+            self.pose,
+            self.tile,
+            s.reach,
+            self.weight,
+            self.extra,
+            self.need,
             self._square,
         )
 
@@ -239,9 +267,22 @@ class Separator:
         """Move all islands at once."""
         s = self.solids
         width, height = self.size
-        move_all(
-            rounds, self.free, self.fixed, width, height, *self._solids(), s.hull, s.hull_at, self.pose, self.tile, s.reach,
-            self.weight, self.extra, self.need, self._square,
+        move_all(  # type: ignore[call-arg]
+            rounds,
+            self.free,
+            self.fixed,
+            width,
+            height,
+            *self._solids(),
+            s.hull,
+            s.hull_at,
+            self.pose,
+            self.tile,
+            s.reach,
+            self.weight,
+            self.extra,
+            self.need,
+            self._square,
         )
 
     def heavier(self, pairs: NDArray[np.int64], found: NDArray[np.float64]) -> None:

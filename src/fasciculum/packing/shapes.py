@@ -79,14 +79,15 @@ def shapes_of(islands: list[NDArray[np.float64]]) -> Shapes:
     labels = np.repeat(np.arange(count, dtype=np.int32), [len(island) for island in islands])
     lines = borders(corners, labels, count)
     one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    areas = np.bincount(labels, np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]) / 2, minlength=count)
+    twice = np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0])
+    areas = np.bincount(labels, twice / 2, minlength=count).astype(np.float64)
     points, starts = lines.points, lines.point_islands
     owner = np.repeat(np.arange(count), np.diff(starts))
     after = np.arange(1, len(points) + 1)
     after[lines.loops[1:] - 1] = lines.loops[:-1]
     edges = points[after] - points if len(points) else np.zeros((0, 2))
     long = np.hypot(edges[:, 0], edges[:, 1])
-    perimeters = np.bincount(owner, long, minlength=count)
+    perimeters = np.bincount(owner, long, minlength=count).astype(np.float64)
     # the fourth harmonic of the edges' directions: edges at right angles to each other add up
     direction = np.arctan2(edges[:, 1], edges[:, 0]) * 4
     across = np.bincount(owner, long * np.cos(direction), minlength=count)

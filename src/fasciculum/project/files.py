@@ -15,6 +15,7 @@ from typing import Any
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import (
@@ -178,7 +179,7 @@ def _bundle_entry(
         layout,
         texturing,
         check,
-        dict(bundle.twin_rules),
+        msgspec.convert(dict(bundle.twin_rules), dict[str, schema.TwinRule]),
         versions,
     )
 
@@ -206,7 +207,7 @@ def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
 def _layout_arrays(layout: Layout) -> bytes:
     """Return a layout's arrays as .npz, without dates: NumPy's own writer puts the time into the archive."""
     surfaces = layout.surfaces
-    arrays = {
+    arrays: dict[str, NDArray[Any]] = {
         "placements": layout.placements,
         "places": layout.places,
         "pinned": layout.pinned,

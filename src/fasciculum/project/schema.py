@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 
 VERSION = 2
+TwinRule = Literal["apart", "unmirrored"]
 Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
 
 
@@ -123,7 +124,7 @@ class BundleEntry(msgspec.Struct):
     layout: LayoutEntry | None = None
     texturing: TexturingEntry | None = None
     check: CheckEntry | None = None
-    twin_rules: dict[str, Literal["apart", "unmirrored"]] = {}
+    twin_rules: dict[str, TwinRule] = {}
     versions: list[VersionEntry] = []
 
 

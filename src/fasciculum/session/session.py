@@ -98,6 +98,16 @@ class Session:
             self._saved = self._history.document
         self._tell(before)
 
+    def amend(self, change: Callable[[Document], Document]) -> None:
+        """Fill in what was measured of the present document; this is no step of its own."""
+        before = self.document
+        after = change(before)
+        if after is not before:
+            self._history.replace(after)
+            if self._saved is before:
+                self._saved = after
+            self._tell(before)
+
     def undo(self) -> str:
         """Go back one step; return the words for it."""
         before = self.document

@@ -43,6 +43,13 @@ def singular_values(
     return np.sqrt(mean + half), np.sqrt(np.maximum(mean - half, 0))
 
 
+def angle_stretch(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the greater over the lesser singular value of each triangle's map; NaN where it is degenerate."""
+    s1, s2 = singular_values(world, uvs)
+    found: NDArray[np.float64] = s1 / np.where(s2 > 0, s2, np.nan)
+    return found
+
+
 def measure_stretch(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> Stretch:
     """Measure a surface's stretch, scaled so that the total areas agree.
 

@@ -271,8 +271,9 @@ class LayOutPanel(Column):
         self.uv_note.setText(
             f"{projected} object{'s' if projected != 1 else ''} projected" if projected else "all source UVs kept"
         )
-        doubles = sum(len(surface.objects) - 1 for surface in layout.surfaces)
-        self.twins_note.setText(f"{doubles} objects lie on another's place" if doubles else "none in this bundle")
+        doubles = layout.doubles
+        saved = f"{doubles} of {layout.distinct + doubles} islands lie on another's place"
+        self.twins_note.setText(saved if doubles else "none in this bundle")
         self._say_measured(bundle)
 
     def _say_measured(self, bundle: Bundle) -> None:
