@@ -37,7 +37,7 @@ class SettingsColumn(QWidget):
         self.stack = QStackedWidget()
         self.panels = {
             "gather": GatherPanel(workspace, acts),
-            "lay out": LayOutPanel(workspace, theme),
+            "lay out": LayOutPanel(workspace, theme, acts),
             "bake": BakePanel(workspace),
             "check": CheckPanel(workspace, repairs),
             "deliver": DeliverPanel(workspace),

@@ -18,7 +18,7 @@ from fasciculum.model.lookup import Lookup
 from fasciculum.operations.bake import bake, bake_digest
 from fasciculum.operations.check import check_bundle
 from fasciculum.operations.deliver import deliver
-from fasciculum.operations.forecast import measure_objects
+from fasciculum.operations.forecast import Ahead, look_ahead, measure_objects
 from fasciculum.operations.lay_out import lay_out, layout_digest
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
@@ -109,6 +109,9 @@ class Workspace(QObject):
         self.mip = 0
         self.side = "wipe"
         self.figures: dict[str, ObjectFigures] = {}
+        #: what bundles will put on their sheets, found before they are packed
+        self.ahead: dict[str, Ahead] = {}
+        self._looking: set[str] = set()
         #: layouts in the making, by bundle
         self.live: dict[str, Layout] = {}
         #: fill of each layout in the making over the time since packing began, in seconds
@@ -318,6 +321,22 @@ class Workspace(QObject):
             self.curves[name] = []
             job = self.submit(title, lay_out, self.document.scene, bundle, fresh=fresh, finished=take)
             job.shown = partial(self._show_live, name, job)
+
+    def look_ahead(self, bundle: Bundle) -> Ahead | None:
+        """Return what a bundle will put on its sheet, if that is known by now; else have it found."""
+        digest = layout_digest(self.document.scene, bundle)
+        known = self.ahead.get(bundle.name)
+        if known is not None and known.made_from == digest:
+            return known
+        if digest not in self._looking and bundle.objects:
+            self._looking.add(digest)
+
+            def take(found: Ahead, name: str = bundle.name) -> None:
+                self.ahead[name] = found
+                self.figures_changed.emit()
+
+            self.submit(f"Look for twins in {bundle.name}", look_ahead, self.document.scene, bundle, finished=take)
+        return None
 
     def _show_live(self, name: str, job: Job, layout: Layout) -> None:
         self.live[name] = layout

@@ -79,7 +79,7 @@ def build_target(scene: Scene, layout: Layout, edges: str = "source") -> Target:
         sheet = layout.sheet_corners(index)
         sheet_parts.append(sheet)
         surfaces.append(np.full(len(sheet), index, np.int32))
-        size = np.array([layout.width, layout.height], np.float64)
+        size = np.array([layout.across, layout.height], np.float64)
         first = 0
         primitives = scene.primitives_of(item)
         for primitive, normals in zip(primitives, edge_normals(primitives, surface.island, edges), strict=True):

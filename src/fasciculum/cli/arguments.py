@@ -13,7 +13,6 @@ from fasciculum.model.document import MODEL_KINDS
 from fasciculum.operations.conventions import BUILT_IN
 
 LATER = {
-    "tiles": "several tiles are not built yet; leave it at 1.",
     "high": "baking from high-poly models is not built yet.",
     "pair_by": "baking from high-poly models is not built yet.",
 }
@@ -95,7 +94,20 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument("--turns", choices=("none", "half", "quarter", "eighth", "any"), default="quarter")
     make.add_argument("--mirror", action="store_true", help="let the packer mirror islands")
     make.add_argument("--density", choices=("even", "keep"), default="even")
-    make.add_argument("--tiles", type=_between(1, 1000), default=1)
+    make.add_argument("--tiles", type=_between(1, 16), default=1, help="sheets of this size, side by side")
+    make.add_argument(
+        "--align", type=int, choices=(0, 1, 4), default=0, help="begin islands on multiples of so many px"
+    )
+    make.add_argument("--smallest", type=_between(0, 256, float), default=0.0, help="px that slivers are made long")
+    make.add_argument(
+        "--wanted",
+        type=_between(0, 1e9, float),
+        default=0.0,
+        metavar="PX_PER_M",
+        help="keep this density; the size follows, or the tiles with --grows tiles",
+    )
+    make.add_argument("--grows", choices=("size", "tiles"), default="size")
+    make.add_argument("--alike", choices=("content", "shape"), default="content", help="what makes islands twins")
     make.add_argument("--uv", choices=("keep", "auto", "unwrap"), default="auto")
     make.add_argument("--twins", action=argparse.BooleanOptionalAction, default=True)
     make.add_argument("--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout")

@@ -64,6 +64,12 @@ def _order(parsed: argparse.Namespace) -> Order:
         twins=parsed.twins,
         seconds=parsed.seconds,
         seed=parsed.seed,
+        alike=parsed.alike,
+        tiles=parsed.tiles,
+        align=parsed.align,
+        smallest=parsed.smallest,
+        wanted=parsed.wanted,
+        grows=parsed.grows,
     )
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")

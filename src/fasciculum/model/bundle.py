@@ -213,6 +213,19 @@ class Layout:
     def _surface_of(self) -> dict[str, int]:
         return {key: index for index, surface in enumerate(self.surfaces) for key in surface.objects}
 
+    def tile_of(self) -> NDArray[np.int64]:
+        """Return the tile that each island lies on, from 0."""
+        found = np.zeros(len(self.placements), np.int64)
+        if self.tiles > 1:
+            for index, surface in enumerate(self.surfaces):
+                low = np.full(len(found), np.inf)
+                np.minimum.at(
+                    low, self._first_islands[index] + surface.island, self.sheet_corners(index)[..., 0].min(axis=1)
+                )
+                there = np.isfinite(low)
+                found[there] = np.clip((low[there] + 1e-6) // self.width, 0, self.tiles - 1)
+        return found
+
     def surface_of(self, key: str) -> int:
         """Return the index of the surface that holds the object; `KeyError` when there is none."""
         return self._surface_of[key]
@@ -239,6 +252,8 @@ class BakedMap:
     channels: int
     #: what the stored values are to be multiplied with (emission brighter than 1)
     strength: float = 1.0
+    #: sheets side by side in the pixels
+    tiles: int = 1
 
 
 @dataclass(frozen=True)

@@ -58,7 +58,7 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
     target = build_target(scene, layout, bundle.bake.edges)
     recipe = Recipe(
         maps=needs.maps,
-        width=layout.width,
+        width=layout.across,
         height=layout.height,
         bits=bundle.bake.bits,
         samples=bundle.bake.samples,
@@ -77,12 +77,13 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
             BakedMap(
                 name,
                 store.put(pixels),
-                layout.width,
+                layout.across,
                 layout.height,
                 recipe.bits,
                 "srgb" if name in SRGB else "linear",
                 pixels.shape[2],
                 needs.strength if name == "emissive" else 1.0,
+                layout.tiles,
             )
         )
     return Texturing(

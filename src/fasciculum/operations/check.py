@@ -205,13 +205,13 @@ def check_bundle(
 
 
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
-    covered = np.full((layout.height, layout.width), -1, np.int32)
+    covered = np.full((layout.height, layout.across), -1, np.int32)
     own(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
     nearest = nearest_covered(covered)
     owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
     if bundle.bake.bleed is not None:
-        rows, columns = np.divmod(nearest, layout.width)
-        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.width)[None, :])
+        rows, columns = np.divmod(nearest, layout.across)
+        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
         owned = np.where(away <= bundle.bake.bleed, owned, layout.placements.shape[0])
     return clean_down_to(owned.astype(np.int32), covered)
 

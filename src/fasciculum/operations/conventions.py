@@ -84,6 +84,17 @@ class TextureFile:
     file: str
     map: str
     baked: BakedMap
+    tile: int = 0
+
+    @property
+    def width(self) -> int:
+        """Texels across one tile."""
+        return self.baked.width // self.baked.tiles
+
+
+def tile_name(name: str, tile: int, tiles: int) -> str:
+    """Return a name with the number that tiles are known by, 1001 being the first; alone it needs none."""
+    return f"{name}_{1001 + tile}" if tiles > 1 else name
 
 
 def delivery_name(document: Document) -> str:
@@ -111,8 +122,13 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
             for shown in FROM_ORM[settings.packing] if baked.name == "orm" else (baked.name,):
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
-                wanted = settings.pattern.format(name=name, bundle=file_name(bundle.name).lower(), map=shown)
-                files.append(TextureFile(unused_file(wanted, taken, ".png"), shown, baked))
+                for tile in range(baked.tiles):
+                    wanted = settings.pattern.format(
+                        name=name,
+                        bundle=file_name(bundle.name).lower(),
+                        map=tile_name(shown, tile, baked.tiles),
+                    )
+                    files.append(TextureFile(unused_file(wanted, taken, ".png"), shown, baked, tile))
         found[bundle.name] = files
     return found
 
@@ -147,33 +163,41 @@ def _encoded(store: PixelStore, key: str, make: Callable[[], NDArray[Any]]) -> b
 def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
     """Return a texture as PNG, as the convention has it."""
     baked = texture.baked
-    size = _size(baked, settings)
+    size = _size(texture, settings)
     bits = settings.bits or baked.bits
     down = settings.green == "down" and baked.name == "normal"
     plain = size == (baked.width, baked.height) and bits == baked.bits and not down and texture.map == baked.name
     if plain:
         return encoded_map(store, baked.pixels)
-    key = digest_of(baked.pixels, texture.map, repr(size), str(bits), str(down))
-    return _encoded(store, key, lambda: _converted(store.get(baked.pixels), texture, size, bits, down))
+    key = digest_of(baked.pixels, texture.map, repr(size), str(bits), str(down), str(texture.tile))
+    first = texture.tile * texture.width
+    return _encoded(
+        store,
+        key,
+        lambda: _converted(store.get(baked.pixels)[:, first : first + texture.width], texture, size, bits, down),
+    )
 
 
 def conforming(texture: TextureFile, settings: DeliverySettings) -> tuple[TextureFile, DeliverySettings]:
     """Return the texture as a glTF material needs it: packed, with green up."""
-    return TextureFile(texture.file, texture.baked.name, texture.baked), replace(settings, green="up", packing="orm")
+    return TextureFile(texture.file, texture.baked.name, texture.baked, texture.tile), replace(
+        settings, green="up", packing="orm"
+    )
 
 
-def _size(baked: BakedMap, settings: DeliverySettings) -> tuple[int, int]:
+def _size(texture: TextureFile, settings: DeliverySettings) -> tuple[int, int]:
+    width, height = texture.width, texture.baked.height
     if not settings.power_of_two:
-        return baked.width, baked.height
-    return 1 << (baked.width - 1).bit_length(), 1 << (baked.height - 1).bit_length()
+        return width, height
+    return 1 << (width - 1).bit_length(), 1 << (height - 1).bit_length()
 
 
 def _converted(
     pixels: NDArray[Any], texture: TextureFile, size: tuple[int, int], bits: int, down: bool
 ) -> NDArray[Any]:
     baked = texture.baked
-    found = np.asarray(pixels)
-    if size != (baked.width, baked.height):
+    found = np.ascontiguousarray(pixels)
+    if size != (texture.width, baked.height):
         found = _resized(found, size, baked)
     if texture.map in CHANNEL:
         found = found[..., CHANNEL[texture.map], None]

@@ -27,6 +27,7 @@ from fasciculum.operations.conventions import (
     encoded_source,
     encoded_texture,
     texture_files,
+    tile_name,
 )
 from fasciculum.operations.dressing import dress
 from fasciculum.operations.joining import groups_of, joined, middle_of, moved, moving_objects, rounded_origin
@@ -99,6 +100,10 @@ def _ready(bundle: Bundle) -> bool:
     return bundle.layout is not None and bundle.layout.scale > 0 and bundle.texturing is not None
 
 
+def _tiles(bundle: Bundle) -> int:
+    return bundle.layout.tiles if bundle.layout is not None else 1
+
+
 class _Making:
     """Puts the files of one delivery together."""
 
@@ -113,7 +118,11 @@ class _Making:
         self.result = Delivered()
         self.textures = texture_files(document, self.ready)
         #: what all kinds of models share: each bundle's number, who is where, what is joined, and what is dressed
-        self.numbers = {bundle.name: number for number, bundle in enumerate(self.ready)}
+        self.numbers = {}
+        count = 0
+        for bundle in self.ready:
+            self.numbers[bundle.name] = count
+            count += _tiles(bundle)
         self.bundle_of = self._bundles_by_object()
         self.groups = self._joined_keys()
         self.inside = {key for groups in self.groups.values() for _, keys in groups for key in keys}
@@ -152,14 +161,16 @@ class _Making:
         delivery = Delivery()
         refer = conforms(self.settings) and (self.settings.external_textures or kind == "gltf")
         for bundle in self.ready:
-            textures: dict[str, int] = {}
-            for texture in self.textures[bundle.name]:
-                if texture.baked.name in textures:
-                    continue
-                textures[texture.baked.name] = len(delivery.images)
-                delivery.images.append(self._image(texture, files, refer))
-                self.progress.check()
-            delivery.materials.append(gltf_material(bundle, textures))
+            for tile in range(_tiles(bundle)):
+                textures: dict[str, int] = {}
+                for texture in self.textures[bundle.name]:
+                    if texture.baked.name in textures or texture.tile != tile:
+                        continue
+                    textures[texture.baked.name] = len(delivery.images)
+                    delivery.images.append(self._image(texture, files, refer))
+                    self.progress.check()
+                name = tile_name(bundle.name, tile, _tiles(bundle))
+                delivery.materials.append(gltf_material(bundle, textures) | {"name": name})
         writer.begin(delivery)
         self._add_parts(writer, delivery)
         root = writer.root(delivery, generator=f"Fasciculum {__version__}")
@@ -263,23 +274,26 @@ class _Making:
             for name, keys_inside in self.groups.get(bundle.name, []):
                 if keys_inside:
                     origin = rounded_origin(middle_of(scene, keys_inside))
-                    part = self._join(keys_inside, bundle, origin)
-                    delivery.joined.append((name, [part], tuple(float(value) for value in origin)))
+                    made = self._join(keys_inside, bundle, origin)
+                    delivery.joined.append((name, made, tuple(float(value) for value in origin)))
 
-    def _join(self, keys: tuple[str, ...], bundle: Bundle, origin: np.ndarray) -> Part:
+    def _join(self, keys: tuple[str, ...], bundle: Bundle, origin: np.ndarray) -> list[Part]:
         parts = []
         for key in keys:
             item = self.scene.object(key)
             world = self.scene.nodes[item.node].world
             parts += [moved(part, world, origin) for part in self._parts_of(item, bundle)]
-        return joined(parts)
+        materials = sorted({part.material for part in parts})
+        return [joined([part for part in parts if part.material == material]) for material in materials]
 
     # -- OBJ --------------------------------------------------------------------------------------------------
 
     def _obj(self, files: dict[str, bytes]) -> dict[str, bytes]:
         """Return the model as OBJ with MTL, everything in world space."""
         scene = self.scene
-        file = ObjFile(self.name, [self._obj_material(bundle) for bundle in self.ready])
+        file = ObjFile(
+            self.name, [self._obj_material(bundle, tile) for bundle in self.ready for tile in range(_tiles(bundle))]
+        )
         loose: dict[int, int] = {}
         extra: dict[str, bytes] = {}
         lost = False
@@ -303,7 +317,7 @@ class _Making:
         for bundle in self.ready:
             for name, keys in self.groups.get(bundle.name, []):
                 if keys:
-                    file.objects.append(ObjObject(name, [self._join(keys, bundle, zero)]))
+                    file.objects.append(ObjObject(name, self._join(keys, bundle, zero)))
         for node in scene.nodes:
             if node.mesh >= 0:
                 file.strokes += [(node.world, aside) for aside in scene.meshes[node.mesh].aside]
@@ -318,13 +332,13 @@ class _Making:
             )
         return extra | obj_files(file)
 
-    def _obj_material(self, bundle: Bundle) -> ObjMaterial:
+    def _obj_material(self, bundle: Bundle, tile: int) -> ObjMaterial:
         assert bundle.texturing is not None
         made = bundle.texturing
-        maps = {texture.map: texture.file for texture in self.textures[bundle.name]}
+        maps = {texture.map: texture.file for texture in self.textures[bundle.name] if texture.tile == tile}
         emissive = made.map("emissive")
         return ObjMaterial(
-            bundle.name,
+            tile_name(bundle.name, tile, _tiles(bundle)),
             maps,
             roughness=made.roughness,
             metallic=made.metallic,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,24 +16,46 @@ from fasciculum.model.scene import Attribute, Object, Primitive, Scene
 
 
 def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source_uvs: bool) -> list[Part]:
-    """Return an object's primitives with sheet UVs: one, where their attributes allow that."""
+    """Return an object's primitives with sheet UVs: one for each tile, where their attributes allow that.
+
+    ``material`` is that of the first tile; the others follow.
+    """
     assert bundle.layout is not None and bundle.texturing is not None
     layout = bundle.layout
     surface = layout.surface_of(item.key)
     size = np.array([layout.width, layout.height], np.float64)
-    uvs = (layout.sheet_corners(surface) / size).astype(np.float32)
+    island = layout.surfaces[surface].island
+    tile = layout.tile_of()[layout.first_islands()[surface] + island]
+    corners = layout.sheet_corners(surface)
+    corners[..., 0] -= (tile * layout.width)[:, None]
+    uvs = (corners / size).astype(np.float32)
     tangents = bundle.texturing.map("normal") is not None
     parts, first = [], 0
     primitives = scene.primitives_of(item)
-    shaded = edge_normals(primitives, layout.surfaces[surface].island, bundle.bake.edges)
+    shaded = edge_normals(primitives, island, bundle.bake.edges)
     for primitive, normals in zip(primitives, shaded, strict=True):
         last = first + len(primitive.triangles)
         made = bundle.bake.edges != "source"
-        parts.append(_split(primitive, normals, made, uvs[first:last], material, tangents, keep_source_uvs))
+        for number in np.unique(tile[first:last]).tolist():
+            own = tile[first:last] == number
+            whole = bool(own.all())
+            piece = primitive if whole else replace(primitive, triangles=primitive.triangles[own])
+            there = uvs[first:last] if whole else uvs[first:last][own]
+            shade = normals if whole else normals[own]
+            parts.append(_split(piece, shade, made, there, material + number, tangents, keep_source_uvs))
         first = last
-    if len(parts) > 1 and len({_shape_of(part) for part in parts}) == 1:
-        return [_merged(parts)]
-    return parts
+    return [part for alike in _by_material(parts) for part in alike]
+
+
+def _by_material(parts: list[Part]) -> list[list[Part]]:
+    """Return the parts of each material, made one where their attributes allow that."""
+    found: dict[int, list[Part]] = {}
+    for part in parts:
+        found.setdefault(part.material, []).append(part)
+    return [
+        [_merged(own)] if len(own) > 1 and len({_shape_of(part) for part in own}) == 1 else own
+        for _, own in sorted(found.items())
+    ]
 
 
 def _shape_of(part: Part) -> tuple:

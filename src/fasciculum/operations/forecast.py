@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle, Layout
 from fasciculum.model.scene import Scene
+from fasciculum.operations.lay_out import layout_digest, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import ObjectFigures, figures_of
 
@@ -32,17 +35,61 @@ def measure_objects(scene: Scene, *, progress: Progress = SILENT) -> dict[str, O
     return figures_of(scene, scene.objects, progress=progress)
 
 
-def forecast(bundle: Bundle, figures: dict[str, ObjectFigures]) -> Forecast | None:
+@dataclass(frozen=True)
+class Ahead:
+    """What a bundle will put on its sheet, found by flattening it before it is packed.
+
+    ``made_from`` is the digest of the layout that it is about; ``islands`` are those that need a place of their own,
+    ``doubles`` those that lie on another's; ``area`` in square metres and half the ``girth`` of the former in metres,
+    shares counted; ``saved`` is the part of all surface that twins save.
+    """
+
+    made_from: str
+    islands: int
+    doubles: int
+    area: float
+    girth: float
+    saved: float
+
+
+def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Ahead:
+    """Flatten a bundle and find its twins, to tell what they save before anything is packed."""
+    pieces = pieces_of(scene, bundle, progress)
+    copies = np.concatenate(
+        [np.full(int(s.island.max(initial=-1)) + 1, len(s.objects)) for s in pieces.surfaces] or [np.zeros(0, int)]
+    )
+    areas = np.array([_area(island) for island in pieces.islands])
+    girths = np.array([float(np.ptp(island.reshape(-1, 2), axis=0).sum()) for island in pieces.islands])
+    own = pieces.leaders
+    area = float((areas[own] * pieces.sizes[own] ** 2).sum())
+    every = float((areas * pieces.wishes**2 * copies).sum())
+    return Ahead(
+        layout_digest(scene, bundle),
+        len(own),
+        int(copies.sum()) - len(own),
+        area,
+        float((girths[own] * pieces.sizes[own]).sum()),
+        max(1 - area / every, 0.0) if every > 0 else 0.0,
+    )
+
+
+def _area(island: NDArray[np.float64]) -> float:
+    one, two = island[:, 1] - island[:, 0], island[:, 2] - island[:, 0]
+    return float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
+
+
+def forecast(bundle: Bundle, figures: dict[str, ObjectFigures], ahead: Ahead | None = None) -> Forecast | None:
     """Foretell a layout from the surfaces that it has to hold; None when there are none.
 
-    A layout that is there already, even a stale one, tells how many islands there are and how large.
+    A layout that is there already, even a stale one, tells how many islands there are and how large; so does having
+    looked ahead.
     """
     sheet = bundle.sheet
     known = [figures[key] for key in bundle.objects if key in figures]
     if not known:
         return None
-    area, girth, islands = _surfaces(bundle, figures)
-    inner = (sheet.width - 2 * sheet.border) * (sheet.height - 2 * sheet.border)
+    area, girth, islands = (ahead.area, ahead.girth, ahead.islands) if ahead else _surfaces(bundle, figures)
+    inner = (sheet.width - 2 * sheet.border) * (sheet.height - 2 * sheet.border) * sheet.tiles
     if area <= 0 or inner <= 0:
         return None
     around = sheet.padding + 1
@@ -51,7 +98,10 @@ def forecast(bundle: Bundle, figures: dict[str, ObjectFigures]) -> Forecast | No
         return Forecast(0.0, 0.0, sheet.width)
     half = girth * around
     density = (-half + math.sqrt(half * half + 4 * area * room)) / (2 * area)
-    fill = area * density * density / (sheet.width * sheet.height)
+    if sheet.wanted > 0:
+        # the sheet follows: as many texels as are needed, at the fill that is usual
+        return Forecast(sheet.wanted, min(density / sheet.wanted, 1.0) * USUAL, clean_size(sheet.width, sheet.padding))
+    fill = area * density * density / (sheet.width * sheet.height * sheet.tiles)
     return Forecast(density, fill, clean_size(sheet.width, sheet.padding))
 
 
@@ -83,20 +133,41 @@ def _surfaces(bundle: Bundle, figures: dict[str, ObjectFigures]) -> tuple[float,
     return area, girth, islands
 
 
-def _from_layout(layout: Layout, bundle: Bundle) -> tuple[float, float, float, set[str]]:
-    area = girth = 0.0
-    islands, placed = 0, set()
+@lru_cache(maxsize=8)
+def _island_sizes(layout: Layout) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return the area and half the girth of each island of a layout, in metres."""
+    areas: list[NDArray[np.float64]] = [np.zeros(0)]
+    girths: list[NDArray[np.float64]] = [np.zeros(0)]
     for surface in layout.surfaces:
-        present = [key for key in surface.objects if key in bundle.objects]
-        if not present or not len(surface.island):
-            continue
-        placed |= set(present)
-        share = bundle.share(present[0])
-        copies = 1 if bundle.sheet.twins else len(present)
-        count = int(surface.island.max()) + 1
+        count = int(surface.island.max(initial=-1)) + 1
+        one, two = surface.corners[:, 1] - surface.corners[:, 0], surface.corners[:, 2] - surface.corners[:, 0]
+        twice = np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0])
+        areas.append(np.bincount(surface.island, twice / 2, count).astype(np.float64))
         size = np.zeros((count, 2))
         np.maximum.at(size, surface.island, surface.corners.max(axis=1))
-        area += surface.area * share**2 * copies
-        girth += float(size.sum()) * share * copies
-        islands += count * copies
-    return area, girth, float(islands), placed
+        girths.append(size.sum(axis=1))
+    return np.concatenate(areas), np.concatenate(girths)
+
+
+def _from_layout(layout: Layout, bundle: Bundle) -> tuple[float, float, float, set[str]]:
+    areas, girths = _island_sizes(layout)
+    starts = layout.first_islands()
+    shares, copies = np.zeros(len(areas)), np.zeros(len(areas))
+    placed: set[str] = set()
+    for index, surface in enumerate(layout.surfaces):
+        present = [key for key in surface.objects if key in bundle.objects]
+        if present:
+            placed |= set(present)
+            shares[starts[index] : starts[index + 1]] = bundle.share(present[0])
+            copies[starts[index] : starts[index + 1]] = 1 if bundle.sheet.twins else len(present)
+    shares = shares * layout.shares
+    if bundle.sheet.twins:
+        # of twins the one with the greatest share stands for all
+        order = np.lexsort((-shares, layout.places))
+        first = np.unique(layout.places[order], return_index=True)[1]
+        alone = np.zeros(len(areas))
+        alone[order[first]] = 1
+        copies = copies * alone
+    area = float((areas * shares**2 * copies).sum())
+    girth = float((girths * shares * copies).sum())
+    return area, girth, float(copies.sum()), placed

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from fasciculum.baking.needs import needs_of
+from fasciculum.model.bundle import Layout
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
 from fasciculum.operations.joining import groups_of, moving_objects
@@ -47,6 +50,16 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
     return Cost(calls, len(materials), len(images), size)
 
 
+def _more_tiles(layout: Layout) -> int:
+    """Return the draw calls that objects need beyond one each, since they lie on several tiles."""
+    tile, starts = layout.tile_of(), layout.first_islands()
+    return sum(
+        (len(np.unique(tile[starts[index] : starts[index + 1]])) - 1) * len(surface.objects)
+        for index, surface in enumerate(layout.surfaces)
+        if starts[index + 1] > starts[index]
+    )
+
+
 def ledger_of(document: Document) -> Ledger:
     """Return the ledger of a document; what is not baked yet is foretold from its settings."""
     scene = document.scene
@@ -61,9 +74,12 @@ def ledger_of(document: Document) -> Ledger:
         if document.delivery.combine:
             groups, apart = groups_of(scene, bundle, document.delivery, moving=moving)
             calls += len(groups) + len(apart) - len(bundle.objects)
-        materials += 1
+        tiles = bundle.sheet.tiles
+        if tiles > 1 and bundle.layout is not None:
+            calls += _more_tiles(bundle.layout)
+        materials += tiles
         objects = tuple(scene.object(key) for key in bundle.objects)
         count = len(needs_of(scene, objects, wanted=bundle.bake.maps).maps)
-        textures += count
-        size += count * texture_bytes(bundle.sheet.width, bundle.sheet.height)
+        textures += count * tiles
+        size += count * tiles * texture_bytes(bundle.sheet.width, bundle.sheet.height)
     return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))

@@ -142,6 +142,7 @@ def _bundle_entry(
                     baked.color_space,
                     baked.channels,
                     baked.strength,
+                    baked.tiles,
                 )
             )
         made = bundle.texturing
@@ -438,6 +439,7 @@ class ProjectReader:
                     part.color_space,
                     part.channels,
                     part.strength,
+                    part.tiles,
                 )
             )
         return Texturing(

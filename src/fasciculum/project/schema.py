@@ -78,12 +78,13 @@ class VersionEntry(msgspec.Struct):
 class MapEntry(msgspec.Struct):
     name: str
     file: str
-    width: Size
+    width: Annotated[int, msgspec.Meta(ge=1, le=1 << 20)]
     height: Size
     bits: int
     color_space: str
     channels: int
     strength: float = 1.0
+    tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
 
 
 class TexturingEntry(msgspec.Struct):

@@ -149,7 +149,7 @@ def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]
     node = scene.nodes[item.node]
     mirrored = np.linalg.det(node.world[:3, :3]) < 0
     try:
-        sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.width, layout.height])
+        sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.across, layout.height])
     except KeyError:
         return []
     parts, first = [], 0

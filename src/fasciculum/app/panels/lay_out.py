@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -10,6 +11,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QSpinBox, QWidget
 
 from fasciculum.app.look import Theme
+from fasciculum.app.panels.layouts import PackingNow, Versions
 from fasciculum.app.parts import Column, Form, Histogram, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
@@ -30,7 +32,7 @@ SETTLE = 350
 class LayOutPanel(Column):
     """Sheet settings; numbers are shown at once and kept when they settle."""
 
-    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
         super().__init__()
         self.workspace = workspace
         self._filling = False
@@ -38,6 +40,7 @@ class LayOutPanel(Column):
         self._settle = QTimer(self, singleShot=True, interval=SETTLE)
         self._settle.timeout.connect(self.commit)
         self._yields_of: Any = None
+        self.box.addWidget(PackingNow(workspace, theme, acts))
         form = Form()
         self.width_ = self._edges("width")
         self.height_ = self._edges("height")
@@ -54,6 +57,24 @@ class LayOutPanel(Column):
             box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             pair.addWidget(box)
         form.row("Size", size, "Width and height of the sheet in px.", self.size_note)
+        self.wanted = QDoubleSpinBox(maximum=1e6, decimals=0, suffix=" px/m")
+        self.wanted.setSpecialValueText("best that fits")
+        self.wanted.valueChanged.connect(lambda value: self._number_changed("wanted", value))
+        form.row(
+            "Wanted",
+            self.wanted,
+            "A texel density that is kept, in px/m; the sheet's size or the number of tiles follows from it. At the "
+            "lowest value the density is the best that fits.",
+        )
+        self.grows = self._choice("grows", (("the size", "size"), ("the tiles", "tiles")))
+        form.row("Follows", self.grows, "What follows from a wanted density: the smallest size, or the fewest tiles.")
+        self.tiles = self._number("tiles", 1, 16)
+        self.tiles.setSuffix("")
+        form.row(
+            "Tiles",
+            self.tiles,
+            "How many sheets of this size lie side by side. Each tile is a texture set and a material of its own.",
+        )
         self.padding = self._number("padding", 0, 256)
         self.padding_note = note()
         form.row(
@@ -65,6 +86,17 @@ class LayOutPanel(Column):
         self.margin = self._number("margin", -1, 256)
         self.margin.setSpecialValueText("half the padding")
         form.row("Margin", self.margin, "Untouched texels to the sheet's border, in px.")
+        self.align = self._choice("align", (("anywhere", 0), ("whole texels", 1), ("4 × 4 blocks", 4)))
+        form.row(
+            "Align",
+            self.align,
+            "Where islands' boxes may begin: anywhere packs best; whole texels keep straight edges crisp; 4 × 4 blocks "
+            "keep islands out of each other's blocks in compressed formats.",
+        )
+        self.smallest = QDoubleSpinBox(maximum=256, decimals=0, suffix=" px")
+        self.smallest.setSpecialValueText("as they come")
+        self.smallest.valueChanged.connect(lambda value: self._number_changed("smallest", value))
+        form.row("Smallest", self.smallest, "Slivers shorter than this, in px, are made this long.")
         self.turns = self._choice(
             "turns",
             (
@@ -109,8 +141,23 @@ class LayOutPanel(Column):
         form.row(
             "Twins",
             self.twins,
-            "Objects that draw the same mesh at the same scale share their islands.",
+            "Islands alike in shape and content lie on one place, even turned, mirrored or scaled.",
             self.twins_note,
+        )
+        self.alike = self._choice("alike", (("shape and content", "content"), ("shape only", "shape")))
+        form.row(
+            "Alike in",
+            self.alike,
+            "Content: the same material, source UVs and vertex colours. Shape only suits maps made from shape alone.",
+        )
+        self.rule = QComboBox()
+        for words, value in (("on one place", "together"), ("mirrored apart", "unmirrored"), ("apart", "apart")):
+            self.rule.addItem(words, value)
+        self.rule.activated.connect(self._rule_changed)
+        form.row(
+            "Of chosen",
+            self.rule,
+            "Twins of the chosen objects: on one place, mirrored ones apart (safe for normals), or all apart.",
         )
         self.seconds = QDoubleSpinBox(maximum=3600, decimals=0, suffix=" s")
         self.seconds.valueChanged.connect(lambda value: self._number_changed("seconds", value))
@@ -129,6 +176,8 @@ class LayOutPanel(Column):
             self.share_note,
         )
         self.box.addWidget(form)
+        self.versions = Versions(workspace)
+        self.box.addWidget(self.versions)
         self.box.addWidget(heading("Density by surface"))
         self.histogram = Histogram(theme)
         self.box.addWidget(self.histogram)
@@ -138,7 +187,12 @@ class LayOutPanel(Column):
         self.yields.setWordWrap(True)
         self.box.addWidget(self.yields)
         self.box.addStretch(1)
-        for signal in (workspace.selection_changed, workspace.preview_changed, workspace.figures_changed):
+        for signal in (
+            workspace.selection_changed,
+            workspace.preview_changed,
+            workspace.figures_changed,
+            workspace.stage_changed,
+        ):
             signal.connect(self.refresh)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -190,6 +244,11 @@ class LayOutPanel(Column):
             self.workspace.preview(commands.set_share(self.workspace.document, keys, value))
             self._settle.start()
 
+    def _rule_changed(self, index: int) -> None:
+        keys, rule = sorted(self.workspace.selection), self.rule.itemData(index)
+        if not self._filling and keys:
+            self.workspace.apply("Set twins", lambda document: commands.set_twins(document, keys, rule))
+
     def commit(self) -> None:
         """Make what has been typed or dragged a step of the history."""
         self._settle.stop()
@@ -217,6 +276,9 @@ class LayOutPanel(Column):
             (self.turns, sheet.turns),
             (self.density, sheet.density),
             (self.uv, sheet.uv),
+            (self.grows, sheet.grows),
+            (self.align, sheet.align),
+            (self.alike, sheet.alike),
         ):
             index = box.findData(value)
             if index < 0:
@@ -228,6 +290,9 @@ class LayOutPanel(Column):
             (self.padding, sheet.padding),
             (self.margin, -1 if sheet.margin is None else sheet.margin),
             (self.seconds, sheet.seconds),
+            (self.wanted, sheet.wanted),
+            (self.tiles, sheet.tiles),
+            (self.smallest, sheet.smallest),
         ):
             if number.value() != value:
                 number.setValue(value)
@@ -235,6 +300,15 @@ class LayOutPanel(Column):
         self.twins.setChecked(sheet.twins)
         chosen = [key for key in self.workspace.selection if key in bundle.objects]
         self.share.setEnabled(bool(chosen))
+        self.rule.setEnabled(bool(chosen) and sheet.twins)
+        self.rule.setCurrentIndex(self.rule.findData(bundle.twin_rule(chosen[0]) if chosen else "together"))
+        self.alike.setEnabled(sheet.twins)
+        self.grows.setEnabled(sheet.wanted > 0)
+        sized = sheet.wanted > 0
+        self.tiles.setEnabled(not (sized and sheet.grows == "tiles"))
+        for box in (self.width_, self.height_):
+            box.setEnabled(not (sized and sheet.grows == "size"))
+        self.versions.refresh()
         self.share.setValue(bundle.share(chosen[0]) if chosen else 1.0)
         count = len(self.workspace.selection)
         self.share_note.setText(
@@ -246,7 +320,10 @@ class LayOutPanel(Column):
     def _say(self, bundle: Bundle) -> None:
         sheet = bundle.sheet
         figures = self.workspace.figures
-        expected = forecast(bundle, figures)
+        stale = layout_state(self.workspace.shown, bundle) != DONE
+        shown = self.workspace.shown is self.workspace.document and self.workspace.stage == "lay out"
+        ahead = self.workspace.look_ahead(bundle) if stale and shown else None
+        expected = forecast(bundle, figures, ahead)
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
             self.size_note.setText(
@@ -263,7 +340,12 @@ class LayOutPanel(Column):
         layout = bundle.layout
         if layout is None:
             self.uv_note.setText("")
-            self.twins_note.setText("")
+            self.twins_note.setText(
+                f"{ahead.doubles} of {ahead.islands + ahead.doubles} islands can lie on another's place; that saves "
+                f"{ahead.saved:.0%} of the surface"
+                if ahead is not None
+                else ""
+            )
             self.histogram.show_values(np.zeros(0), np.zeros(0), 0.0)
             self.yields.setText("Pack to see it.")
             return
