@@ -172,19 +172,23 @@ class WindowCase(unittest.TestCase):
     def drag(self, widget, start, end, button=LEFT, steps=5):
         """Press, move in steps, let go."""
         start, end = QPointF(start), QPointF(end)
-
-        def send(kind, point, pressed, buttons):
-            event = QMouseEvent(
-                kind, point, widget.mapToGlobal(point), pressed, buttons, Qt.KeyboardModifier.NoModifier
-            )
-            QApplication.sendEvent(widget, event)
-
-        send(QMouseEvent.Type.MouseButtonPress, start, button, button)
+        self.mouse(widget, "press", start, button=button)
         for step in range(1, steps + 1):
-            send(QMouseEvent.Type.MouseMove, start + (end - start) * (step / steps), Qt.MouseButton.NoButton, button)
+            self.mouse(widget, "move", start + (end - start) * (step / steps), button=button)
             self.pump(0.01)
-        send(QMouseEvent.Type.MouseButtonRelease, end, button, Qt.MouseButton.NoButton)
+        self.mouse(widget, "release", end, button=button)
         self.pump(0.02)
+
+    def mouse(self, widget, kind, point, modifiers=Qt.KeyboardModifier.NoModifier, *, button=LEFT):
+        """Send one mouse event: press, move (with the button held) or release."""
+        nothing = Qt.MouseButton.NoButton
+        type_, pressed, held = {
+            "press": (QMouseEvent.Type.MouseButtonPress, button, button),
+            "move": (QMouseEvent.Type.MouseMove, nothing, button),
+            "release": (QMouseEvent.Type.MouseButtonRelease, button, nothing),
+        }[kind]
+        event = QMouseEvent(type_, point, widget.mapToGlobal(point), pressed, held, modifiers)
+        QApplication.sendEvent(widget, event)
 
     def wheel(self, widget, point, turn):
         point = QPointF(point)

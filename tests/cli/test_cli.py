@@ -130,6 +130,7 @@ class CommandLine(unittest.TestCase):
             "2",
             "--seconds",
             "0",
+            "--no-twins",
             "--json",
         )
         self.assertEqual((code, json.loads(out)["findings"][0]["code"]), (1, "does_not_fit"))
@@ -142,7 +143,6 @@ class CommandLine(unittest.TestCase):
 
     def test_what_is_not_built_is_refused_with_a_word(self):
         for option in (
-            ["--tiles", "2"],
             ["--format", "exr"],
             ["--maps", "ao"],
             ["--high", self.model],

@@ -174,6 +174,16 @@ def clamp_pose(i, p, hull, hull_at, width, height):
     return True
 
 
+@njit(cache=True, nogil=True)
+def clamp_all(pose, fixed, hull, hull_at, width, height):
+    """Move every island that is not ``fixed`` onto the sheet; return whether all fit on it."""
+    fit = True
+    for i in range(len(pose)):
+        if not fixed[i] and not clamp_pose(i, pose[i], hull, hull_at, width, height):
+            fit = False
+    return fit
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def depths(
     field, grid, circles, circle_at, samples, blocks, block_at, pose, tile, reach, extra, need, square, pairs, found

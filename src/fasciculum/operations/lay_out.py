@@ -570,8 +570,9 @@ def fill_of(layout: Layout) -> float:
     return _area(corners) / (layout.across * layout.height)
 
 
-def measured(layout: Layout) -> Layout:
+def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
     """Return the layout with its gap, border gap, overlap and fill measured."""
+    progress.update(0.0, "Verifying the layout")
     if layout.scale <= 0:
         return layout
     corners, labels = sheet_triangles(layout), island_labels(layout)

@@ -304,7 +304,7 @@ class Separating:
         separator.weight[:] = 1.0
         separator.extra[:] = 0.0
         separator.rescale(wish)
-        if self._resolve():
+        if separator.contain() and self._resolve():
             packer.offer(wish, separator.placements() * self._column())
             self.fails = 0
             self.step_size = min(self.step_size * 1.15, FIRST_STEP)
@@ -329,7 +329,7 @@ class Separating:
             if not len(pairs):
                 bad = self._violations()
                 if not len(bad):
-                    return True
+                    return separator.inside()
                 raised += 1
                 if raised > 40:
                     return False

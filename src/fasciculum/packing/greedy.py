@@ -123,7 +123,7 @@ class Greedy:
                 min(first + CHUNK, len(order)),
                 scale,
                 factors,
-                0.0 if aligned else 2 * SLACK,
+                2 * SLACK,
                 cell,
                 rules.padding,
                 SLACK,

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.fields import fill_circles, fill_field
 from fasciculum.kernels.placing import too_near
-from fasciculum.kernels.separating import clearances, depths, exact_near, move_all, move_some
+from fasciculum.kernels.separating import clamp_all, clearances, depths, exact_near, move_all, move_some
 from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes
 
@@ -219,6 +219,21 @@ class Separator:
         """Change the scale: islands keep their places relative to the sheet."""
         self.pose[~self.fixed, :2] *= self.scale / scale
         self.scale = scale
+
+    def contain(self) -> bool:
+        """Move every island onto its tile; False when one is larger than that."""
+        width, height = self.size
+        return bool(clamp_all(self.pose, self.fixed, self.solids.hull, self.solids.hull_at, width, height))
+
+    def inside(self) -> bool:
+        """Tell whether every island keeps the margin; exact."""
+        placed, lines, rules = self._placed(), self.shapes.borders, self.rules
+        owner = np.repeat(self.tile, np.diff(lines.point_islands))
+        x = placed[:, 0] - owner * rules.width
+        low, wide, high = rules.margin, rules.width - rules.margin, rules.height - rules.margin
+        return bool(
+            x.min() >= low and placed[:, 1].min() >= low and x.max() <= wide and placed[:, 1].max() <= high
+        )
 
     def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, and how deep."""
