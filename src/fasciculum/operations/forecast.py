@@ -17,6 +17,8 @@ from fasciculum.uv.density import ObjectFigures, figures_of
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86
+#: the same for islands that fill nothing of their boxes, and all of it
+RAGGED, BOXY = 0.42, 0.88
 #: islands that an object usually has, while it is not known
 USUAL_ISLANDS = 6
 
@@ -41,7 +43,8 @@ class Ahead:
 
     ``made_from`` is the digest of the layout that it is about; ``islands`` are those that need a place of their own,
     ``doubles`` those that lie on another's; ``area`` in square metres and half the ``girth`` of the former in metres,
-    shares counted; ``saved`` is the part of all surface that twins save.
+    shares counted; ``boxed`` is the part of their boxes that islands cover; ``saved`` is the part of all surface that
+    twins save.
     """
 
     made_from: str
@@ -49,7 +52,13 @@ class Ahead:
     doubles: int
     area: float
     girth: float
+    boxed: float
     saved: float
+
+    @property
+    def usual(self) -> float:
+        """The part of a sheet, padding included, that such islands usually take: ragged ones leave more unused."""
+        return RAGGED + (BOXY - RAGGED) * self.boxed
 
 
 def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Ahead:
@@ -60,6 +69,7 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
     )
     areas = np.array([_area(island) for island in pieces.islands])
     girths = np.array([float(np.ptp(island.reshape(-1, 2), axis=0).sum()) for island in pieces.islands])
+    boxes = np.array([float(np.ptp(island.reshape(-1, 2), axis=0).prod()) for island in pieces.islands])
     own = pieces.leaders
     area = float((areas[own] * pieces.sizes[own] ** 2).sum())
     every = float((areas * pieces.wishes**2 * copies).sum())
@@ -69,6 +79,7 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
         int(copies.sum()) - len(own),
         area,
         float((girths[own] * pieces.sizes[own]).sum()),
+        area / max(float((boxes[own] * pieces.sizes[own] ** 2).sum()), 1e-300),
         max(1 - area / every, 0.0) if every > 0 else 0.0,
     )
 
@@ -93,14 +104,15 @@ def forecast(bundle: Bundle, figures: dict[str, ObjectFigures], ahead: Ahead | N
     if area <= 0 or inner <= 0:
         return None
     around = sheet.padding + 1
-    room = USUAL * inner - islands * around * around
+    usual = ahead.usual if ahead else USUAL
+    room = usual * inner - islands * around * around
     if room <= 0:
         return Forecast(0.0, 0.0, sheet.width)
     half = girth * around
     density = (-half + math.sqrt(half * half + 4 * area * room)) / (2 * area)
     if sheet.wanted > 0:
         # the sheet follows: as many texels as are needed, at the fill that is usual
-        return Forecast(sheet.wanted, min(density / sheet.wanted, 1.0) * USUAL, clean_size(sheet.width, sheet.padding))
+        return Forecast(sheet.wanted, min(density / sheet.wanted, 1.0) * usual, clean_size(sheet.width, sheet.padding))
     fill = area * density * density / (sheet.width * sheet.height * sheet.tiles)
     return Forecast(density, fill, clean_size(sheet.width, sheet.padding))
 

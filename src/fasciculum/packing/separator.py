@@ -231,9 +231,7 @@ class Separator:
         owner = np.repeat(self.tile, np.diff(lines.point_islands))
         x = placed[:, 0] - owner * rules.width
         low, wide, high = rules.margin, rules.width - rules.margin, rules.height - rules.margin
-        return bool(
-            x.min() >= low and placed[:, 1].min() >= low and x.max() <= wide and placed[:, 1].max() <= high
-        )
+        return bool(x.min() >= low and placed[:, 1].min() >= low and x.max() <= wide and placed[:, 1].max() <= high)
 
     def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, and how deep."""
