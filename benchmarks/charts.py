@@ -32,7 +32,7 @@ def chart(rng):
     """Return one island of a mixed lot: panels, brackets, discs, arches, blobs, strips, gussets."""
     kind = rng.integers(10)
     size = math.exp(rng.normal(0, 0.55))
-    a, b, c = rng.uniform(0.3, 1.0, 3) * size
+    a, b = rng.uniform(0.3, 1.0, 2) * size
     if kind in (0, 1):
         return filled([(0, 0), (a, 0), (a, b), (0, b)])
     if kind == 2:

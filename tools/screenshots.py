@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEventLoop, QPoint, QTimer
+import numpy as np
+from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QWidget
 
 from fasciculum.app.demo import open_demo
 from fasciculum.app.start import make_window
 from fasciculum.app.window import Window
-from fasciculum.session.commands import set_delivery
+from fasciculum.session.commands import set_delivery, set_sheet
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -33,6 +36,24 @@ def idle(window: Window) -> None:
         pump(0.05)
         runners = (window.workspace.worker.runner, window.workspace.viewer.runner)
         calm = 0 if any(runner.unfinished for runner in runners) else calm + 1
+
+
+def carry(window: Window) -> None:
+    """Take up an island of middling size and hold it over its neighbours."""
+    sheet = window.sheet
+    own = sheet.drawn.boxes
+    place = int(np.argsort((own[:, 2] - own[:, 0]) * (own[:, 3] - own[:, 1]))[-6])
+    middle = sheet.islands[place].box.center()
+    at = sheet.to_widget(middle.x(), middle.y())
+    window.hand.choose([place])
+    button = Qt.MouseButton.LeftButton
+    for kind, point, pressed in (
+        (QMouseEvent.Type.MouseButtonPress, at, button),
+        (QMouseEvent.Type.MouseMove, at + QPointF(-12, 8), Qt.MouseButton.NoButton),
+        (QMouseEvent.Type.MouseMove, at + QPointF(-44, 26), Qt.MouseButton.NoButton),
+    ):
+        event = QMouseEvent(kind, point, sheet.mapToGlobal(point), pressed, button, Qt.KeyboardModifier.AltModifier)
+        QApplication.sendEvent(sheet, event)
 
 
 def main() -> int:
@@ -82,6 +103,20 @@ def main() -> int:
     idle(window)
     shot("density")
     workspace.set_view(lens="colour")
+    workspace.select((), ("Station",))
+    idle(window)
+    carry(window)
+    shot("hand")
+    window.sheet.mouse.cancel()
+    window.hand.choose([])
+    workspace.apply("Turns", lambda document: set_sheet(document, ["Station"], turns="any", seconds=30.0))
+    workspace.pack(["Station"])
+    until = time.monotonic() + 20
+    while len(workspace.curves["Station"]) < 6 and time.monotonic() < until:
+        pump(0.1)
+    shot("packing")
+    workspace.enough()
+    idle(window)
     workspace.bake(names)
     while workspace.worker.runner.running is None or workspace.worker.runner.running.fraction < 0.3:
         pump(0.02)

@@ -15,18 +15,18 @@ from fasciculum.packing.borders import Borders
 from fasciculum.packing.outlines import Outline
 
 #: places whose outlines are made into paths between two looks at the event loop
-SLICE = 300
+SLICE = 120
 
 
 class Island:
     """A place ready to be painted: its outline in texels, whose it is, its box."""
 
-    def __init__(self, outline: Outline) -> None:
+    def __init__(self, outline: Outline, loops: Iterable[NDArray[np.float64]]) -> None:
         self.place = outline.place
         self.islands = outline.islands
         self.keys = outline.objects
         self.path = QPainterPath()
-        for loop in outline.loops:
+        for loop in loops:
             self.path.addPolygon(QPolygonF([QPointF(x, y) for x, y in loop.tolist()]))
             self.path.closeSubpath()
         self.box = self.path.boundingRect()
@@ -75,8 +75,11 @@ class Drawn:
 
     def fill(self, count: int = SLICE) -> bool:
         """Make some more islands; False when there are none left to be made."""
-        at = len(self.islands)
-        self.islands += [Island(outline) for outline in self._waiting[at : at + count]]
+        at, lines = len(self.islands), self.lines
+        for outline in self._waiting[at : at + count]:
+            loops = range(int(lines.islands[outline.place]), int(lines.islands[outline.place + 1]))
+            own = (lines.points[lines.loops[loop] : lines.loops[loop + 1]] for loop in loops)
+            self.islands.append(Island(outline, own))
         return len(self.islands) < len(self._waiting)
 
     def fits(self, layout: Layout) -> bool:
@@ -103,14 +106,14 @@ class Drawn:
         inverse = np.linalg.inv(old[changed][:, :, :2])
         linear = new[changed][:, :, :2] @ inverse
         moves = np.concatenate([linear, new[changed][:, :, 2:] - linear @ old[changed][:, :, 2:]], axis=2)
-        points = self.lines.points.copy()
-        at = self.lines.point_islands
+        every = np.tile(np.array([[1.0, 0, 0], [0, 1.0, 0]]), (len(self._first), 1, 1))
+        every[changed] = moves
+        points = self.lines.points
+        each = every[np.repeat(np.arange(len(every)), np.diff(self.lines.point_islands))]
+        points = (each[:, :, 0] * points[:, :1]) + (each[:, :, 1] * points[:, 1:]) + each[:, :, 2]
         for place, move in zip(changed.tolist(), moves, strict=True):
-            points[at[place] : at[place + 1]] = points[at[place] : at[place + 1]] @ move[:, :2].T + move[:, 2]
             if place < len(self.islands):
                 self.islands[place].follow(transform_of(move))
-        while self.fill(10_000):
-            pass
         self.lines = Borders(points, self.lines.loops, self.lines.islands)
         self.boxes = boxes_of(self.lines)
         return set(changed.tolist())

@@ -34,6 +34,8 @@ from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 MAP_EDGE = 2048
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000
+#: more places than this take a moment to move
+MANY = 500
 #: milliseconds without panning after which the sheet is drawn anew
 SETTLE = 120
 #: arrow keys move by one texel, with Shift by so many
@@ -88,7 +90,7 @@ class SheetView(QWidget):
         self._settling.timeout.connect(self.settle)
         hand.changed.connect(self.update)
         workspace.live_changed.connect(self.refresh)
-        workspace.document_changed.connect(lambda *_: self.refresh())
+        workspace.document_changed.connect(lambda *_: self._refresh_soon())
         workspace.selection_changed.connect(self.refresh)
         workspace.hover_changed.connect(self.update)
         workspace.view_changed.connect(self.refresh)
@@ -100,6 +102,13 @@ class SheetView(QWidget):
     def islands(self) -> list[Island]:
         """The places as they are drawn."""
         return self.drawn.islands if self.drawn is not None else []
+
+    def _refresh_soon(self) -> None:
+        """Take in a change: at once, but large sheets in a turn of the event loop of their own."""
+        if len(self.islands) > MANY:
+            QTimer.singleShot(0, self.refresh)
+        else:
+            self.refresh()
 
     def refresh(self) -> None:
         """Take in the present bundle, its layout and its map."""
@@ -144,7 +153,9 @@ class SheetView(QWidget):
                 return
             drawn = Drawn(layout, outlines)
             if now is layout or drawn.fits(now):
-                drawn.follow(now) if now is not layout else drawn.fill()
+                if now is not layout:
+                    drawn.follow(now)
+                drawn.fill()
                 self.drawn = drawn
                 self._filling.start()
                 self._changed()
@@ -155,7 +166,7 @@ class SheetView(QWidget):
         """Make some more paths, between events."""
         if self.drawn is None or not self.drawn.fill():
             self._filling.stop()
-        self._changed()
+            self._changed()
 
     def _changed(self) -> None:
         self._version += 1

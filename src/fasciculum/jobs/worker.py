@@ -17,6 +17,8 @@ from fasciculum.errors import FasciculumError
 from fasciculum.jobs.payload import read_payload, write_payload
 from fasciculum.progress import Cancelled, Progress
 
+#: how far the worker steps back behind the window
+NICENESS = 10
 #: seconds between two reports of progress
 REPORTS = 0.04
 
@@ -88,6 +90,8 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
 
 def serve(connection: Connection, warm: list[str]) -> None:
     """Answer until the other end closes; results are put beside the arguments that they belong to."""
+    # both cores are used at times; the window goes first
+    os.nice(NICENESS)
     for module in warm:
         importlib.import_module(module)
     desk = _Desk(connection)

@@ -111,3 +111,54 @@ def _key(a, b, c, material, n):
     low, high = min(a, b, c), max(a, b, c)
     middle = a + b + c - low - high
     return (((material + 1) * n + low) * n + middle) * n + high
+
+
+@njit(cache=True, nogil=True)
+def distinct(about, content, same, first, number):
+    """Give corners that are alike in place and content one number, by rising distance from the middle.
+
+    Parameters
+    ----------
+    about : ndarray of float64, shape (N, 2)
+    content : ndarray of float64, shape (N, K)
+    same : float
+        Values nearer than this are one.
+    first, number : ndarray of int64, shape (N,)
+        Receive one corner of each kind, and the kind of each corner.
+
+    Returns
+    -------
+    int
+        How many kinds there are.
+    """
+    n = len(about)
+    keys = np.empty(n, np.int64)
+    for i in range(n):
+        key = np.int64(1469598103934665603)
+        for k in range(2 + content.shape[1]):
+            value = about[i, k] if k < 2 else content[i, k - 2]
+            whole = np.int64(np.floor(value / same + 0.5))
+            key = (key ^ whole) * np.int64(1099511628211)
+            key ^= key >> np.int64(29)
+        keys[i] = key
+    order = np.argsort(keys)
+    kinds = 0
+    for p in range(n):
+        if p == 0 or keys[order[p]] != keys[order[p - 1]]:
+            first[kinds] = order[p]
+            kinds += 1
+        elif order[p] < first[kinds - 1]:
+            first[kinds - 1] = order[p]
+        number[order[p]] = kinds - 1
+    far = np.empty(kinds)
+    for k in range(kinds):
+        far[k] = np.hypot(about[first[k], 0], about[first[k], 1])
+    rising = np.argsort(far)
+    rank = np.empty(kinds, np.int64)
+    old = first[:kinds].copy()
+    for k in range(kinds):
+        rank[rising[k]] = k
+        first[k] = old[rising[k]]
+    for i in range(n):
+        number[i] = rank[number[i]]
+    return kinds

@@ -90,6 +90,19 @@ def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
     return found
 
 
+def measure_layout(
+    scene: Scene, layout: Layout, *, progress: Progress = SILENT
+) -> tuple[NDArray[np.float64], NDArray[np.float64], dict[str, float]]:
+    """Return the density of every triangle, px/m, its weight in square metres, and each object's yield."""
+    values, weights = [np.zeros(0)], [np.zeros(0)]
+    for index, surface in enumerate(layout.surfaces):
+        progress.update(index / len(layout.surfaces), "Measuring densities")
+        areas = surface_areas(corners_of(scene, scene.object(surface.objects[0])).world)
+        values.append(triangle_densities(texel_areas(layout, index), areas))
+        weights.append(areas * len(surface.objects))
+    return np.concatenate(values), np.concatenate(weights), object_yields(scene, layout)
+
+
 def measure_islands(
     scene: Scene, layout: Layout, *, progress: Progress = SILENT
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.int8]]:

@@ -24,6 +24,8 @@ from fasciculum.packing.shapes import Poses, Rules, Shapes, poses_of, shapes_of
 from fasciculum.progress import SILENT, Cancelled, Progress
 
 THREADS = 2
+#: more islands than this count as many
+MANY = 1000
 #: more islands than this are only constructed: to separate them takes longer than anyone waits
 MOST_SEPARATED = 3000
 #: the first step by which a scale is raised, and the last
@@ -233,13 +235,16 @@ class Packer:
         separable = count <= MOST_SEPARATED and self.held is None and not self.rules.align
         factors = self._greedy(self._poses(1)).factors(self.best.scale)
         separator: Separating | None = None
-        constructing = not separable or (number == 1 and (self.rules.turns != "any" or count > 1000))
-        many = self._greedy(self._poses(16))
-        misses = 0
+        # to construct again pays where turns are few, and where there are many islands: there the start decides
+        constructing = not separable or count > MANY or (number == 1 and self.rules.turns != "any")
+        few, many = self._greedy(self._poses(4)), self._greedy(self._poses(16))
+        misses = tries = 0
         while self._go_on():
             if constructing:
-                misses = 0 if self._construct_again(many, rng) else misses + 1
-                if separable and misses > (6 if self.rules.turns == "any" else 12):
+                greedy = few if count > MANY and tries % 3 != 2 else many
+                tries += 1
+                misses = 0 if self._construct_again(greedy, rng) else misses + 1
+                if separable and misses > (3 if count > MANY else 12):
                     constructing = False
                 continue
             if separator is None:
@@ -263,8 +268,10 @@ class Packer:
             return False
         spread = float(rng.uniform(0.0, 0.35))
         order = greedy.order(np.exp(rng.uniform(-spread, spread, len(self.shapes))))
-        cell = self.cell if self.rules.align else max(1, self.cell // int(rng.choice([1, 1, 2])))
-        attempt = greedy.attempt(wish, order, self._go_on, cell=cell, most=self.most)
+        large = len(self.shapes) > MANY
+        cell = self.cell if self.rules.align or large else max(1, self.cell // int(rng.choice([1, 1, 2])))
+        most = self.most * int(rng.choice([1, 3, 6])) if large else self.most
+        attempt = greedy.attempt(wish, order, self._go_on, cell=cell, most=most)
         return attempt.whole and self.offer(attempt.scale, attempt.placements)
 
     def offer(self, scale: float, placements: NDArray[np.float64]) -> bool:

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.rows import unique_rows
-from fasciculum.kernels.twins import alike
+from fasciculum.kernels.twins import alike, distinct
 
 #: how far two islands' measures may differ for them to be compared, as a part
 CLOSE = 1e-4
+#: islands that measure the same and yet are not alike are compared with so many, at most
+MOST_COMPARED = 32
 #: corners of one island nearer than this part of its radius are one
 SAME = 1e-6
 
@@ -68,22 +69,26 @@ class _Form:
         self.middle = (corners.mean(axis=1) * weights[:, None]).sum(axis=0)
         about = flat - self.middle
         self.radius = max(float(np.hypot(about[:, 0], about[:, 1]).max()), 1e-300)
-        about = about / self.radius
-        content = candidate.content.reshape(len(flat), -1)
-        rows = np.column_stack([np.round(about / SAME), np.round(content / SAME)]).astype(np.int64)
-        first, number = unique_rows(rows)
-        order = np.argsort(np.hypot(about[first, 0], about[first, 1]), kind="stable")
-        rank = np.empty(len(order), np.int64)
-        rank[order] = np.arange(len(order))
-        self.points = np.ascontiguousarray(about[first][order])
-        self.content = np.ascontiguousarray(content[first][order])
-        self.triangles = np.ascontiguousarray(rank[number].reshape(-1, 3))
+        about = np.ascontiguousarray(about / self.radius)
+        content = np.ascontiguousarray(candidate.content.reshape(len(flat), -1))
+        first, number = np.empty(len(flat), np.int64), np.empty(len(flat), np.int64)
+        kinds = distinct(about, content, SAME, first, number)
+        first = first[:kinds]
+        self.points, self.content = about[first], content[first]
+        self.triangles = number.reshape(-1, 3)
         self.materials = np.ascontiguousarray(candidate.materials, np.int64)
         self.area = total / self.radius**2
-        self.far = float(np.hypot(self.points[:, 0], self.points[:, 1]).mean()) if len(first) else 0.0
         whole = candidate.whole
-        extent = np.ptp(self.content[:, :whole], axis=0) if whole and len(first) else np.zeros(0)
-        self.reads = float(extent.sum()) + float(self.content[:, whole:].sum())
+        # what no turn and no whole repeat changes: by it most that are not alike are told apart at once
+        around = self.content[:, :whole] * (2 * np.pi)
+        self.measures = np.concatenate(
+            [
+                [float(np.hypot(self.points[:, 0], self.points[:, 1]).mean())],
+                np.cos(around).mean(axis=0),
+                np.sin(around).mean(axis=0),
+                self.content[:, whole:].mean(axis=0),
+            ]
+        )
 
     def kind(self, candidate: Candidate) -> tuple[object, ...]:
         """Return what twins have in common to the last bit."""
@@ -112,16 +117,15 @@ def find_twins(islands: Sequence[Candidate]) -> Twins:
         if len(members) < 2:
             continue
         members.sort()
-        heads = np.empty(len(members), np.int64)
-        measures = np.empty((len(members), 3))
+        heads, sizes = np.empty(len(members), np.int64), np.empty(len(members))
+        measures = np.empty((len(members), len(forms[members[0][1]].measures)))
         held = first = 0
         for area, index in members:
             form = forms[index]
-            while first < held and measures[first, 0] < area * (1 - CLOSE):
+            while first < held and sizes[first] < area * (1 - CLOSE):
                 first += 1
-            near = np.abs(measures[first:held, 1] - form.far) <= CLOSE
-            near &= np.abs(measures[first:held, 2] - form.reads) <= CLOSE * (1 + abs(form.reads))
-            for head in heads[first:held][near].tolist():
+            near = (np.abs(measures[first:held] - form.measures) <= CLOSE).all(axis=1)
+            for head in heads[first:held][near][:MOST_COMPARED].tolist():
                 other = forms[head]
                 same_hand = "unmirrored" in (islands[index].rule, islands[head].rule)
                 if same_hand and islands[index].hand != islands[head].hand:
@@ -146,6 +150,6 @@ def find_twins(islands: Sequence[Candidate]) -> Twins:
                 maps[index] = np.column_stack([matrix, shift]).ravel()
                 break
             else:
-                heads[held], measures[held] = index, (area, form.far, form.reads)
+                heads[held], sizes[held], measures[held] = index, area, form.measures
                 held += 1
     return Twins(leader, maps)

@@ -15,14 +15,12 @@ from fasciculum.app.panels.layouts import PackingNow, Versions
 from fasciculum.app.parts import Column, Form, Histogram, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
-from fasciculum.operations.check import object_yields, texel_areas
+from fasciculum.operations.check import measure_layout
 from fasciculum.operations.forecast import clean_size, forecast
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.units import MIB
-from fasciculum.uv.corners import corners_of, surface_areas
-from fasciculum.uv.density import triangle_densities
 
 EDGES = (128, 256, 512, 1024, 2048, 4096, 8192)
 #: milliseconds after the last change of a number before it becomes a step of the history
@@ -367,13 +365,16 @@ class LayOutPanel(Column):
         scene = self.workspace.document.scene
         if layout.scale <= 0 or (layout_state(self.workspace.document, bundle) != DONE and not layout.surfaces):
             return
-        values, weights = [], []
-        for index, surface in enumerate(layout.surfaces):
-            areas = surface_areas(corners_of(scene, scene.object(surface.objects[0])).world)
-            values.append(triangle_densities(texel_areas(layout, index), areas))
-            weights.append(areas * len(surface.objects))
-        self.histogram.show_values(np.concatenate(values), np.concatenate(weights), layout.scale)
-        found = sorted((value, key) for key, value in object_yields(scene, layout).items() if math.isfinite(value))
+
+        def take(measured: tuple[np.ndarray, np.ndarray, dict[str, float]]) -> None:
+            if self._yields_of is layout:
+                self._show_measured(layout.scale, *measured)
+
+        self.workspace.submit(f"Measure {bundle.name}", measure_layout, scene, layout, finished=take)
+
+    def _show_measured(self, scale: float, values: np.ndarray, weights: np.ndarray, yields: dict[str, float]) -> None:
+        self.histogram.show_values(values, weights, scale)
+        found = sorted((value, key) for key, value in yields.items() if math.isfinite(value))
         lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
         if len(found) > 5:
             lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")
