@@ -42,10 +42,41 @@ def plates(path, sizes):
     return glb.write(path)
 
 
+#: the window that all these tests share, and the document that each begins with
+SHARED = {}
+
+
+def tearDownModule():
+    case = SHARED.pop("case", None)
+    if case is not None:
+        case.close()
+
+
 class HandCase(WindowCase):
     """Six plates on a sheet with room to spare."""
 
     def setUp(self):
+        if "case" not in SHARED:
+            self.begin()
+            SHARED["case"], SHARED["document"] = self, self.workspace.document
+            self._cleanups.clear()
+        first = SHARED["case"]
+        self.application, self.folder, self.window, self.workspace = (
+            first.application,
+            first.folder,
+            first.window,
+            first.workspace,
+        )
+        self.said = first.said
+        self.workspace.select((), ())
+        self.workspace.session.open(SHARED["document"], None)
+        self.workspace.set_view(lens="colour")
+        self.idle()
+        self.sheet, self.hand = self.window.sheet, self.window.hand
+        self.window.setFocus()
+        self.sheet.setFocus()
+
+    def begin(self):
         super().setUp()
         sizes = [(1.0, 0.5), (0.7, 0.7), (0.4, 0.9), (0.6, 0.3), (0.5, 0.45), (0.35, 0.3)]
         self.drop(plates(self.folder / "plates.glb", sizes))
@@ -67,8 +98,6 @@ class HandCase(WindowCase):
         self.workspace.set_stage("lay out")
         self.workspace.pack(["One"])
         self.idle()
-        self.sheet, self.hand = self.window.sheet, self.window.hand
-        self.sheet.setFocus()
 
     @property
     def layout(self):

@@ -135,7 +135,7 @@ class CalmChanges(LayoutCase):
 
     def test_one_of_fifty_comes_and_goes_and_the_rest_stays_to_the_last_texel(self):
         scene = self.scene(self.parts(50))
-        part, whole = self.bundle(scene, 49, seconds=1.0), self.bundle(scene, seconds=1.0)
+        part, whole = self.bundle(scene, 49, seconds=0.3), self.bundle(scene, seconds=0.3)
         first = lay_out(scene, part)
         more = lay_out(scene, replace(whole, layout=first))
         for key in part.objects:

@@ -16,7 +16,7 @@ from fasciculum.packing.engine import Packer, pack
 from fasciculum.packing.shapes import Rules
 
 #: instances that the property is tried on; 500 for the figures in docs/benchmarks.md
-EXAMPLES = int(os.environ.get("FASCICULUM_EXAMPLES", "40"))
+EXAMPLES = int(os.environ.get("FASCICULUM_EXAMPLES", "24"))
 
 
 def island(rng):

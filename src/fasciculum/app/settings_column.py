@@ -16,6 +16,9 @@ from fasciculum.app.panels.lay_out import LayOutPanel
 from fasciculum.app.repairs import Repairs
 from fasciculum.app.workspace import STAGES, Workspace
 
+#: letters of an act's name beside which its shortcut still finds room on the button
+SHORT = 13
+
 
 class SettingsColumn(QWidget):
     """One panel for each stage, and the stage's main act at the bottom."""
@@ -93,7 +96,7 @@ class SettingsColumn(QWidget):
         self.title.setText(f"{stage.capitalize()}{about}")
         self.stack.setCurrentIndex(STAGES.index(stage))
         words, can = self.main_words()
-        self.main.setText(f"{words}    Ctrl+Return" if can else words)
+        self.main.setText(f"{words}    Ctrl+Return" if can and len(words) <= SHORT else words)
         self.main.setAccessibleName(words)
         self.main.setToolTip(f"{words} (Ctrl+Return)")
         self.main.setEnabled(can)

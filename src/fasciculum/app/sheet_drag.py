@@ -33,8 +33,9 @@ class Carried:
         """Return how it stands, in words."""
         by = f"by {self.dx:+.1f}, {self.dy:+.1f} px"
         if self.overlapped:
-            what = "reaches over the border" if self.overlapped == {-1} else f"overlaps {len(self.overlapped - {-1})}"
-            return f"{by} · {what}"
+            count = len(self.overlapped - {-1})
+            islands = f"overlaps {count} island{'s' if count != 1 else ''}"
+            return f"{by} · {islands if count else 'reaches over the border'}"
         if self.near:
             return f"{by} · nearer than {padding} px to {'the border' if self.near == {-1} else 'others'}"
         return f"{by} · free"

@@ -372,7 +372,7 @@ class SheetView(QWidget):
                     self._layout.padding,
                     Qt.PenStyle.SolidLine,
                     Qt.PenCapStyle.SquareCap,
-                    Qt.PenJoinStyle.MiterJoin,
+                    Qt.PenJoinStyle.BevelJoin,
                 )
             )
             painter.setBrush(halo)

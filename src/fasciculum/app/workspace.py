@@ -32,6 +32,7 @@ from fasciculum.uv.density import ObjectFigures
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = ("colour", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
+LOOKING = "Look for twins in"
 #: modules that the worker loads ahead of the first job
 WARM = [
     "fasciculum.operations.bake",
@@ -260,7 +261,7 @@ class Workspace(QObject):
                     again = self._again.pop(job.number, None)
                     # once the queue has been looked through: whoever listens may open a dialog
                     QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
-                elif job.state == CANCELLED:
+                elif job.state == CANCELLED and not job.title.startswith(LOOKING):
                     self.say(f"{job.title} was cancelled; nothing of it was kept.")
         self.queue_changed.emit()
 
@@ -318,6 +319,10 @@ class Workspace(QObject):
                     )
                 self.live_changed.emit()
 
+            for other in self.worker.runner.unfinished:
+                if other.title == f"{LOOKING} {name}":
+                    # packing finds out by itself
+                    self.worker.runner.cancel(other)
             self.curves[name] = []
             job = self.submit(title, lay_out, self.document.scene, bundle, fresh=fresh, finished=take)
             job.shown = partial(self._show_live, name, job)
@@ -335,7 +340,7 @@ class Workspace(QObject):
                 self.ahead[name] = found
                 self.figures_changed.emit()
 
-            self.submit(f"Look for twins in {bundle.name}", look_ahead, self.document.scene, bundle, finished=take)
+            self.submit(f"{LOOKING} {bundle.name}", look_ahead, self.document.scene, bundle, finished=take)
         return None
 
     def _show_live(self, name: str, job: Job, layout: Layout) -> None:

@@ -186,7 +186,7 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
     ) * carried_shares(surfaces, bundle.layout)
     progress.update(0.7, "Looking for twins")
     if sheet.twins:
-        twins = find_twins(_candidates(scene, bundle, surfaces))
+        twins = find_twins(_candidates(scene, bundle, surfaces), progress)
     else:
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))

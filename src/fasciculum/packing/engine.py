@@ -30,6 +30,8 @@ MANY = 1000
 MOST_SEPARATED = 3000
 #: the first step by which a scale is raised, and the last
 FIRST_STEP, LAST_STEP = 0.008, 0.0006
+#: failures in a row after which islands are exchanged before the next try, since small moves lead nowhere
+STUCK = 5
 #: rounds of moving islands apart before a scale is given up
 ROUNDS, PATIENCE = 90, 24
 
@@ -311,6 +313,9 @@ class Separating:
         separator.weight[:] = 1.0
         separator.extra[:] = 0.0
         separator.rescale(wish)
+        if self.fails > STUCK:
+            for _ in range(int(self.rng.integers(1, 4))):
+                separator.exchange(self.rng)
         if separator.contain() and self._resolve():
             packer.offer(wish, separator.placements() * self._column())
             self.fails = 0

@@ -25,8 +25,8 @@ NEAR = 4e-4
 ROOM = 64
 #: the most that a pair's weight may grow to
 HEAVIEST = 100.0
-#: texels; borders nearer than this touch, since UVs are rounded to 32 bits
-TOUCHING = 0.001
+#: texels; borders nearer than this touch, and so much more for each texel of the sheet, since UVs have 32 bits
+TOUCHING, ROUNDING = 0.0005, 2.5e-7
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
 BEYOND = 0.5
 
@@ -220,6 +220,17 @@ class Separator:
         self.pose[~self.fixed, :2] *= self.scale / scale
         self.scale = scale
 
+    def exchange(self, rng: np.random.Generator) -> None:
+        """Let two islands of like size, large ones rather than small ones, change places."""
+        areas = self.shapes.areas
+        if len(areas) < 2:
+            return
+        one = int(rng.choice(len(areas), p=areas / areas.sum()))
+        like = np.flatnonzero((areas > areas[one] * 0.4) & (areas < areas[one] * 2.5))
+        two = int(rng.choice(like))
+        self.pose[[one, two], :2] = self.pose[[two, one], :2]
+        self.tile[[one, two]] = self.tile[[two, one]]
+
     def contain(self) -> bool:
         """Move every island onto its tile; False when one is larger than that."""
         width, height = self.size
@@ -320,7 +331,8 @@ class Separator:
         first = lines.point_islands[:-1]
         boxes = np.column_stack([np.minimum.reduceat(placed, first), np.maximum.reduceat(placed, first)])
         pairs = np.empty((4096, 2), np.int64)
-        found = exact_near(placed, lines.loops, lines.islands, boxes, self.tile, TOUCHING, pairs)
+        touching = TOUCHING + ROUNDING * max(self.rules.width * self.rules.tiles, self.rules.height)
+        found = exact_near(placed, lines.loops, lines.islands, boxes, self.tile, touching, pairs)
         return pairs[:found]
 
     def too_near(self, owner: NDArray[np.int32]) -> NDArray[np.int64]:

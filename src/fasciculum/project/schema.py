@@ -1,4 +1,4 @@
-"""What ``project.json`` inside a .fasc file holds; version 2. msgspec checks it on reading."""
+"""What ``project.json`` inside a .fasc file holds; version 3. msgspec checks it on reading."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-VERSION = 2
+VERSION = 3
 TwinRule = Literal["apart", "unmirrored"]
 Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
 

@@ -15,7 +15,12 @@ def _to_2(project: dict[str, Any]) -> dict[str, Any]:
     return project | {"delivery": delivery, "shapes": {}, "deliveries": [], "lookup": {}, "accepted": []}
 
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2}
+def _to_3(project: dict[str, Any]) -> dict[str, Any]:
+    """Version 3 keeps tiles, pins, shares of islands, twin rules and layout versions; all of them may be missing."""
+    return dict(project)
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3}
 
 
 def upgraded(project: dict[str, Any]) -> dict[str, Any]:

@@ -9,9 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.twins import alike, distinct
+from fasciculum.progress import SILENT, Progress
 
 #: how far two islands' measures may differ for them to be compared, as a part
 CLOSE = 1e-4
+#: islands between two looks at whether to go on
+LOOK = 200
 #: islands that measure the same and yet are not alike are compared with so many, at most
 MOST_COMPARED = 32
 #: corners of one island nearer than this part of its radius are one
@@ -100,7 +103,7 @@ class _Form:
         )
 
 
-def find_twins(islands: Sequence[Candidate]) -> Twins:
+def find_twins(islands: Sequence[Candidate], progress: Progress = SILENT) -> Twins:
     """Find twins among islands; of each kind one leads, and leads itself."""
     count = len(islands)
     leader = np.arange(count)
@@ -108,6 +111,8 @@ def find_twins(islands: Sequence[Candidate]) -> Twins:
     kinds: dict[tuple[object, ...], list[tuple[float, int]]] = {}
     forms = []
     for index, island in enumerate(islands):
+        if index % LOOK == 0:
+            progress.check()
         form = _Form(island)
         forms.append(form)
         if island.rule != "apart" and form.area > 0:
@@ -120,7 +125,9 @@ def find_twins(islands: Sequence[Candidate]) -> Twins:
         heads, sizes = np.empty(len(members), np.int64), np.empty(len(members))
         measures = np.empty((len(members), len(forms[members[0][1]].measures)))
         held = first = 0
-        for area, index in members:
+        for number, (area, index) in enumerate(members):
+            if number % LOOK == 0:
+                progress.check()
             form = forms[index]
             while first < held and sizes[first] < area * (1 - CLOSE):
                 first += 1

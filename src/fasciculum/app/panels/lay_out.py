@@ -142,7 +142,7 @@ class LayOutPanel(Column):
             "Islands alike in shape and content lie on one place, even turned, mirrored or scaled.",
             self.twins_note,
         )
-        self.alike = self._choice("alike", (("shape and content", "content"), ("shape only", "shape")))
+        self.alike = self._choice("alike", (("content too", "content"), ("shape only", "shape")))
         form.row(
             "Alike in",
             self.alike,
