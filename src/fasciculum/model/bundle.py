@@ -233,10 +233,9 @@ class Layout:
     def sheet_corners(self, index: int) -> NDArray[np.float64]:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""
         surface = self.surfaces[index]
-        affine = self.placements[self._first_islands[index] + surface.island].reshape(-1, 1, 2, 3)
-        linear = np.broadcast_to(affine[..., :2], (*surface.corners.shape, 2))
-        placed: NDArray[np.float64] = np.einsum("tcij,tcj->tci", linear, surface.corners) + affine[..., 2]
-        return placed
+        row = self.placements[self._first_islands[index] + surface.island].T[..., None]
+        x, y = surface.corners[..., 0], surface.corners[..., 1]
+        return np.stack([row[0] * x + row[1] * y + row[2], row[3] * x + row[4] * y + row[5]], axis=2)
 
 
 @dataclass(frozen=True)
