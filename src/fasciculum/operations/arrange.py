@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.separating import exact_near
 from fasciculum.model.bundle import Layout, SheetSettings
-from fasciculum.operations.lay_out import LEAST_SQUEEZED, islands_of, measured
+from fasciculum.operations.lay_out import LEAST_SQUEEZED, measured
+from fasciculum.operations.pieces import islands_of
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.outlines import first_on_places, place_borders

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle, Layout
 from fasciculum.model.scene import Scene
-from fasciculum.operations.lay_out import layout_digest, pieces_of
+from fasciculum.operations.lay_out import layout_digest
+from fasciculum.operations.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import ObjectFigures, figures_of
 
@@ -67,7 +68,7 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
     copies = np.concatenate(
         [np.full(int(s.island.max(initial=-1)) + 1, len(s.objects)) for s in pieces.surfaces] or [np.zeros(0, int)]
     )
-    areas = np.array([_area(island) for island in pieces.islands])
+    areas = np.array([flat_area(island) for island in pieces.islands])
     girths = np.array([float(np.ptp(island.reshape(-1, 2), axis=0).sum()) for island in pieces.islands])
     boxes = np.array([float(np.ptp(island.reshape(-1, 2), axis=0).prod()) for island in pieces.islands])
     own = pieces.leaders
@@ -82,11 +83,6 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
         area / max(float((boxes[own] * pieces.sizes[own] ** 2).sum()), 1e-300),
         max(1 - area / every, 0.0) if every > 0 else 0.0,
     )
-
-
-def _area(island: NDArray[np.float64]) -> float:
-    one, two = island[:, 1] - island[:, 0], island[:, 2] - island[:, 0]
-    return float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
 
 
 def forecast(bundle: Bundle, figures: dict[str, ObjectFigures], ahead: Ahead | None = None) -> Forecast | None:

@@ -3,31 +3,22 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
-from functools import cached_property
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout, SheetSettings, Surface
+from fasciculum.model.bundle import Bundle, Layout, SheetSettings
 from fasciculum.model.digests import digest_of
-from fasciculum.model.scene import Object, Scene
+from fasciculum.model.scene import Scene
+from fasciculum.operations.pieces import Pieces, carried_shares, earlier_islands, flat_area, pieces_of
 from fasciculum.packing.borders import Borders, borders
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.corners import content_of, corners_of, surface_areas
-from fasciculum.uv.flatten import cut_long, flatten
 from fasciculum.uv.overlaps import overlap_between
-from fasciculum.uv.twins import Candidate, Twins, find_twins
 
-#: islands this many times longer than the sheet's shorter edge are cut, or one rope would decide the density of all;
-#: the pieces are at most this part of that edge
-LONG, PIECE = 1.5, 0.9
-USUAL_FILL = 0.75
-#: two instances are alike when their scales agree to this
-SAME_SCALE = 1e-3
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
 #: what is new is made smaller than its density asks for, down to this part of it, before anything else is moved
@@ -73,203 +64,6 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 
 
-def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
-    """Group objects that draw the same mesh at the same scale and share: they may lie on one place."""
-    groups: list[list[Object]] = []
-    known: dict[tuple[object, ...], list[tuple[NDArray[np.float64], list[Object]]]] = {}
-    for key in bundle.objects:
-        item = scene.object(key)
-        node = scene.nodes[item.node]
-        linear = node.world[:3, :3]
-        form = linear.T @ linear
-        near = SAME_SCALE * max(float(np.trace(form)), 1e-12)
-        rule = bundle.twin_rule(key)
-        hand = bool(np.linalg.det(linear) < 0) if rule == "unmirrored" else False
-        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key), rule, hand), [])
-        home = next((group for other, group in alike if float(np.abs(form - other).max()) <= near), None)
-        if home is not None and bundle.sheet.twins and rule != "apart":
-            home.append(item)
-        else:
-            groups.append([item])
-            alike.append((form, groups[-1]))
-    return [tuple(group) for group in groups]
-
-
-@dataclass(frozen=True, eq=False)
-class Pieces:
-    """What is to be laid out: the flat surfaces, and each island with what it wishes.
-
-    Attributes
-    ----------
-    islands : list of ndarray of float64, shape (T, 3, 2)
-        Metres.
-    wishes : ndarray of float64, shape (I,)
-        Share of each island.
-    twins : Twins
-    """
-
-    surfaces: tuple[Surface, ...]
-    islands: list[NDArray[np.float64]]
-    wishes: NDArray[np.float64]
-    twins: Twins
-
-    @cached_property
-    def sizes(self) -> NDArray[np.float64]:
-        """By what each island's metres are multiplied, beside the density, on the place of its kind's largest."""
-        ratio = np.sqrt(
-            np.abs(self.twins.maps[:, 0] * self.twins.maps[:, 4] - self.twins.maps[:, 1] * self.twins.maps[:, 3])
-        )
-        wished = self.wishes / np.maximum(ratio, 1e-300)
-        largest = np.zeros(len(self.islands))
-        np.maximum.at(largest, self.twins.leader, wished)
-        sizes: NDArray[np.float64] = largest[self.twins.leader]
-        return sizes
-
-    @cached_property
-    def leaders(self) -> NDArray[np.int64]:
-        """The islands that stand for their kind, in order."""
-        return np.flatnonzero(self.twins.leader == np.arange(len(self.islands)))
-
-    @cached_property
-    def places(self) -> NDArray[np.int32]:
-        """The place of each island."""
-        number = np.zeros(len(self.islands), np.int32)
-        number[self.leaders] = np.arange(len(self.leaders), dtype=np.int32)
-        found: NDArray[np.int32] = number[self.twins.leader]
-        return found
-
-    def sized(self, which: NDArray[np.int64]) -> list[NDArray[np.float64]]:
-        """Return leading islands in metres times share."""
-        return [self.islands[index] * self.sizes[index] for index in which.tolist()]
-
-    def spread(self, placed: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Return every island's map from those of the leaders, both in plain metres."""
-        rows = np.zeros((len(self.islands), 6))
-        rows[self.leaders] = placed
-        own = rows[self.twins.leader].reshape(-1, 2, 3)
-        inner = self.twins.maps.reshape(-1, 2, 3)
-        found = np.empty_like(own)
-        found[:, :, :2] = own[:, :, :2] @ inner[:, :, :2]
-        found[:, :, 2] = (own[:, :, :2] @ inner[:, :, 2:])[:, :, 0] + own[:, :, 2]
-        alone = self.twins.leader == np.arange(len(self.islands))
-        found[alone] = own[alone]
-        return found.reshape(-1, 6)
-
-
-def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Pieces:
-    """Flatten a bundle's objects and find the twins among their islands."""
-    sheet = bundle.sheet
-    groups = twin_groups(scene, bundle)
-    flats, worlds = [], []
-    for number, group in enumerate(groups):
-        progress.update(0.7 * number / max(len(groups), 1), f"Flattening {group[0].key}")
-        corners = corners_of(scene, group[0])
-        flats.append(flatten(corners, policy=sheet.uv, even=sheet.density == "even"))
-        worlds.append(corners.world)
-    areas = [float(surface_areas(world).sum()) for world in worlds]
-    shares = [bundle.share(group[0].key) for group in groups]
-    if sheet.uv != "keep":
-        needed = sum(area * share**2 for area, share in zip(areas, shares, strict=True))
-        density = sheet.wanted or math.sqrt(USUAL_FILL * sheet.width * sheet.tiles * sheet.height / max(needed, 1e-12))
-        edge = (min(sheet.width, sheet.height) - 2 * sheet.border) / density
-        flats = [
-            cut_long(flat, world, LONG * edge / share, PIECE * edge / share)
-            for flat, world, share in zip(flats, worlds, shares, strict=True)
-        ]
-    surfaces = tuple(
-        Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)
-        for group, flat, area, share in zip(groups, flats, areas, shares, strict=True)
-    )
-    islands = [island for surface in surfaces for island in islands_of(surface)]
-    wishes = np.concatenate(
-        [np.full(_count(surface), surface.share) for surface in surfaces] or [np.zeros(0)]
-    ) * carried_shares(surfaces, bundle.layout)
-    progress.update(0.7, "Looking for twins")
-    if sheet.twins:
-        twins = find_twins(_candidates(scene, bundle, surfaces), progress)
-    else:
-        count = len(islands)
-        twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
-    return Pieces(surfaces, islands, wishes, twins)
-
-
-def _count(surface: Surface) -> int:
-    return int(surface.island.max()) + 1 if len(surface.island) else 0
-
-
-def _split(surface: Surface, rows: NDArray[np.generic]) -> list[NDArray[np.generic]]:
-    """Return rows of a surface's triangles by island."""
-    order = np.argsort(surface.island, kind="stable")
-    bounds = np.searchsorted(surface.island[order], np.arange(1, int(surface.island.max(initial=0)) + 1))
-    return list(np.split(rows[order], bounds)) if len(rows) else []
-
-
-def islands_of(surface: Surface) -> list[NDArray[np.float64]]:
-    """Return the corners of a surface's islands, metres."""
-    return [np.asarray(part, np.float64) for part in _split(surface, surface.corners)]
-
-
-def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> list[Candidate]:
-    found = []
-    for surface in surfaces:
-        item = scene.object(surface.objects[0])
-        rule = bundle.twin_rule(item.key)
-        hand = bool(np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0)
-        content, whole = content_of(scene, item)
-        material = np.concatenate(
-            [np.full(len(part.triangles), part.material, np.int64) for part in scene.primitives_of(item)]
-        )
-        if bundle.sheet.alike == "shape":
-            content, whole, material = np.zeros((len(content), 3, 0)), 0, np.zeros(len(content), np.int64)
-        for corners, read, kinds in zip(
-            _split(surface, surface.corners), _split(surface, content), _split(surface, material), strict=True
-        ):
-            found.append(
-                Candidate(
-                    np.asarray(corners, np.float64),
-                    np.asarray(read, np.float64),
-                    np.asarray(kinds, np.int64),
-                    whole,
-                    rule,
-                    hand,
-                )
-            )
-    return found
-
-
-def _earlier(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.int64]:
-    """Return for each island its number in an earlier layout, -1 where its surface was not there or was another."""
-    found = []
-    for surface in surfaces:
-        count = _count(surface)
-        home = np.full(count, -1, np.int64)
-        if layout is not None:
-            for key in surface.objects:
-                index = next((n for n, other in enumerate(layout.surfaces) if key in other.objects), -1)
-                if index >= 0 and _same_flat(surface, layout.surfaces[index]):
-                    home = np.arange(count) + layout.first_islands()[index]
-                    break
-        found.append(home)
-    return np.concatenate(found) if found else np.zeros(0, np.int64)
-
-
-def _same_flat(one: Surface, two: Surface) -> bool:
-    return (
-        len(one.corners) == len(two.corners)
-        and np.array_equal(one.island, two.island)
-        and np.array_equal(one.corners, two.corners)
-    )
-
-
-def carried_shares(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.float64]:
-    """Return the shares that islands had in an earlier layout, 1 for new ones."""
-    before = _earlier(surfaces, layout)
-    shares = np.ones(len(before))
-    if layout is not None:
-        shares[before >= 0] = layout.shares[before[before >= 0]]
-    return shares
-
-
 def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:
     """Lay out a bundle.
 
@@ -291,7 +85,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     sheet = bundle.sheet
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
     before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
-    numbers = _earlier(pieces.surfaces, before)
+    numbers = earlier_islands(pieces.surfaces, before)
     work = _Laying(pieces, sheet, before, numbers, progress.part(0.1, 0.95))
     made = None
     if before is not None and before.rules == sheet_rules(sheet) and not fresh:
@@ -447,7 +241,7 @@ class _Laying:
 
     def _at_density(self, islands: list[NDArray[np.float64]], held: Borders | None) -> tuple[Packed, SheetSettings]:
         """Find the smallest sheet, or the fewest tiles, that hold all at the wanted density."""
-        area = sum(_area(island) for island in islands) * self.sheet.wanted**2
+        area = sum(flat_area(island) for island in islands) * self.sheet.wanted**2
         packed, sheet = Packed(0.0, np.zeros((len(islands), 6))), self.sheet
         for sheet in self._sheets():
             if sheet.width * sheet.height * sheet.tiles < area:
@@ -524,11 +318,6 @@ def _size(row: NDArray[np.float64]) -> float:
     return math.sqrt(abs(float(row[0] * row[4] - row[1] * row[3])))
 
 
-def _area(island: NDArray[np.float64]) -> float:
-    one, two = island[:, 1] - island[:, 0], island[:, 2] - island[:, 0]
-    return float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
-
-
 def _plain(placements: NDArray[np.float64], sizes: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return maps from plain metres: islands were packed in metres times share."""
     plain = placements.copy()
@@ -567,7 +356,7 @@ def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
 def fill_of(layout: Layout) -> float:
     """Return the islands' area, twins once, over that of the sheet."""
     corners = sheet_triangles(layout)[leading_triangles(layout)]
-    return _area(corners) / (layout.across * layout.height)
+    return flat_area(corners) / (layout.across * layout.height)
 
 
 def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
