@@ -331,10 +331,12 @@ class SheetView(QWidget):
             self._shown_map() in self._images,
             self.mouse.carried is not None and self.mouse.carried.places,
         )
+        # a rim around the view, so that panning has something to show
+        rim = QPointF(self.width(), self.height()) * RIM
         resting = not self._settling.isActive()
-        if self._cache is None or self._cache[0] != key or (resting and self._cache[2] != self.offset):
-            # a rim around the view, so that panning has something to show
-            rim = QPointF(self.width(), self.height()) * RIM
+        away = self.offset - self._cache[2] if self._cache is not None else rim
+        gone = abs(away.x()) > rim.x() or abs(away.y()) > rim.y()
+        if self._cache is None or self._cache[0] != key or gone or (resting and not away.isNull()):
             image = QImage(
                 int((self.width() + 2 * rim.x()) * ratio),
                 int((self.height() + 2 * rim.y()) * ratio),
@@ -350,7 +352,6 @@ class SheetView(QWidget):
             self.offset = at
             inner.end()
             self._cache = (key, image, QPointF(at))
-        rim = QPointF(self.width(), self.height()) * RIM
         painter.drawImage(self.offset - self._cache[2] - rim, self._cache[1])
 
     def _paint_sheet(self, painter: QPainter, bundle: Bundle) -> None:
