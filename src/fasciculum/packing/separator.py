@@ -28,7 +28,7 @@ HEAVIEST = 100.0
 #: texels; borders nearer than this touch, and so much more for each texel of the sheet, since UVs have 32 bits
 TOUCHING, ROUNDING = 0.0005, 2.5e-7
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
-BEYOND = 0.5
+BEYOND = 0.9
 
 
 @dataclass(eq=False)
