@@ -210,7 +210,8 @@ class Layout:
         return self.first_islands()
 
     @cached_property
-    def _surface_of(self) -> dict[str, int]:
+    def surface_numbers(self) -> dict[str, int]:
+        """The index of the surface of each object that lies here."""
         return {key: index for index, surface in enumerate(self.surfaces) for key in surface.objects}
 
     def tile_of(self) -> NDArray[np.int64]:
@@ -228,7 +229,7 @@ class Layout:
 
     def surface_of(self, key: str) -> int:
         """Return the index of the surface that holds the object; `KeyError` when there is none."""
-        return self._surface_of[key]
+        return self.surface_numbers[key]
 
     def sheet_corners(self, index: int) -> NDArray[np.float64]:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels."""

@@ -43,28 +43,38 @@ def boxes_of(lines: Borders) -> NDArray[np.float64]:
     return np.column_stack([low, high])
 
 
+def _tiles(layout: Layout, own: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return the tile that the middle of each box is on."""
+    return np.clip((own[:, 0] + own[:, 2]) / 2 // layout.width, 0, layout.tiles - 1).astype(np.int64)
+
+
 def _on(layout: Layout, places: Iterable[int]) -> NDArray[np.bool_]:
     return np.isin(layout.places, np.fromiter(places, np.int64))
 
 
-def _unmeasured(layout: Layout, placements: NDArray[np.float64], moved: NDArray[np.bool_]) -> Layout:
-    return replace(layout, placements=placements, moved=layout.moved | moved, gap=-1, border_gap=-1, overlap=0.0)
-
-
 def transformed(layout: Layout, places: Iterable[int], matrix: NDArray[np.float64]) -> Layout:
-    """Return the layout with a 2 x 3 map, texels to texels, applied to some places."""
-    chosen = _on(layout, places)
+    """Return the layout with a map, texels to texels, applied to some places.
+
+    ``matrix`` is 2 x 3, one for all places or one for each, (K, 2, 3).
+    """
+    places = np.fromiter(places, np.int64)
+    maps = np.zeros((int(layout.places.max(initial=-1)) + 1, 2, 3))
+    maps[places] = matrix
+    chosen = np.isin(layout.places, places)
     placements = layout.placements.copy()
-    rows = placements[chosen].reshape(-1, 2, 3)
-    out = matrix[:, :2] @ rows
-    out[:, :, 2] += matrix[:, 2]
+    own = maps[layout.places[chosen]]
+    out = own[:, :, :2] @ placements[chosen].reshape(-1, 2, 3)
+    out[:, :, 2] += own[:, :, 2]
     placements[chosen] = out.reshape(-1, 6)
-    return _unmeasured(layout, placements, chosen)
+    moved = layout.moved | chosen
+    return replace(layout, placements=placements, moved=moved, gap=-1, border_gap=-1, overlap=0.0)
 
 
-def shift(dx: float, dy: float) -> NDArray[np.float64]:
-    """Return the map that moves by so many texels."""
-    return np.array([[1.0, 0.0, dx], [0.0, 1.0, dy]])
+def shifts(by: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the maps, (K, 2, 3), that move by so many texels, (K, 2)."""
+    maps = np.tile(np.eye(2, 3), (len(by), 1, 1))
+    maps[:, :, 2] = by
+    return maps
 
 
 def about(linear: NDArray[np.float64], x: float, y: float) -> NDArray[np.float64]:
@@ -90,7 +100,7 @@ def middle_of(layout: Layout, places: Iterable[int]) -> tuple[float, float]:
 
 def moved(layout: Layout, places: Iterable[int], dx: float, dy: float) -> Layout:
     """Return the layout with places moved."""
-    return transformed(layout, places, shift(dx, dy))
+    return transformed(layout, places, shifts(np.array([[dx, dy]])))
 
 
 def turned(layout: Layout, places: Iterable[int], angle: float) -> Layout:
@@ -119,22 +129,15 @@ def aligned(layout: Layout, places: Iterable[int], along: str) -> Layout:
     places = list(places)
     own = boxes_of(place_borders(layout, np.array(places, np.int64)))
     low, high = own[:, :2].min(axis=0), own[:, 2:].max(axis=0)
-    for place, box in zip(places, own, strict=True):
-        dx = dy = 0.0
-        if along == "left":
-            dx = low[0] - box[0]
-        elif along == "right":
-            dx = high[0] - box[2]
-        elif along == "top":
-            dy = low[1] - box[1]
-        elif along == "bottom":
-            dy = high[1] - box[3]
-        elif along == "across":
-            dx = (low[0] + high[0] - box[0] - box[2]) / 2
-        else:
-            dy = (low[1] + high[1] - box[1] - box[3]) / 2
-        layout = moved(layout, [place], dx, dy)
-    return layout
+    axis = 0 if along in ("left", "right", "across") else 1
+    by = np.zeros((len(places), 2))
+    if along in ("left", "top"):
+        by[:, axis] = low[axis] - own[:, axis]
+    elif along in ("right", "bottom"):
+        by[:, axis] = high[axis] - own[:, axis + 2]
+    else:
+        by[:, axis] = (low[axis] + high[axis] - own[:, axis] - own[:, axis + 2]) / 2
+    return transformed(layout, places, shifts(by))
 
 
 def distributed(layout: Layout, places: Iterable[int], axis: int) -> Layout:
@@ -147,12 +150,10 @@ def distributed(layout: Layout, places: Iterable[int], axis: int) -> Layout:
     sizes = own[:, axis + 2] - own[:, axis]
     first, last = own[order[0], axis], own[order[-1], axis + 2]
     room = (last - first - sizes.sum()) / (len(places) - 1)
-    at = first
-    for index in order.tolist():
-        by = at - own[index, axis]
-        layout = moved(layout, [places[index]], by if axis == 0 else 0.0, by if axis == 1 else 0.0)
-        at += sizes[index] + room
-    return layout
+    starts = first + np.concatenate([[0.0], np.cumsum(sizes[order] + room)[:-1]])
+    by = np.zeros((len(places), 2))
+    by[order, axis] = starts - own[order, axis]
+    return transformed(layout, places, shifts(by))
 
 
 def pinned(layout: Layout, places: Iterable[int], on: bool) -> Layout:
@@ -163,10 +164,11 @@ def pinned(layout: Layout, places: Iterable[int], on: bool) -> Layout:
 def tiles_swapped(layout: Layout, one: int, two: int) -> Layout:
     """Return the layout with two of its tiles changed for each other."""
     own = boxes(layout)
-    tile = np.clip((own[:, 0] + own[:, 2]) / 2 // layout.width, 0, layout.tiles - 1)
-    by = float((two - one) * layout.width)
-    layout = moved(layout, np.flatnonzero(tile == one).tolist(), by, 0.0)
-    return moved(layout, np.flatnonzero(tile == two).tolist(), -by, 0.0)
+    tile = _tiles(layout, own)
+    by = np.zeros((len(own), 2))
+    by[:, 0] = np.select([tile == one, tile == two], [two - one, one - two]) * layout.width
+    moving = np.flatnonzero(by[:, 0])
+    return transformed(layout, moving.tolist(), shifts(by[moving]))
 
 
 def snapped(
@@ -213,7 +215,7 @@ def trouble(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[
     own = boxes_of(lines)
     moving = list(places)
     reach = layout.padding + 2.0
-    tiles = np.clip((own[:, 0] + own[:, 2]) / 2 // layout.width, 0, layout.tiles - 1).astype(np.int64)
+    tiles = _tiles(layout, own)
     overlapped: set[int] = set()
     near: set[int] = set()
     low, high = own[moving, :2].min(axis=0) - reach, own[moving, 2:].max(axis=0) + reach
@@ -312,18 +314,16 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
         seed=sheet.seed,
         progress=progress.part(0.0, 0.9),
     )
-    packed = packer.construct(scale=layout.scale)
+    packed = packer.construct_near(layout.scale, LEAST_SQUEEZED)
     if packed.scale <= 0:
-        packed = packer.construct()
-    if packed.scale < layout.scale * LEAST_SQUEEZED:
         return None
     smaller = packed.scale / layout.scale
-    found = layout
-    for place, old, new, size in zip(places, rows, packed.placements, sizes, strict=True):
-        plain = new.copy()
-        plain[[0, 1, 3, 4]] *= size
-        there = np.vstack([plain.reshape(2, 3), [0, 0, 1]]) @ np.linalg.inv(np.vstack([old.reshape(2, 3), [0, 0, 1]]))
-        found = transformed(found, [place], there[:2])
+    plain = packed.placements.copy()
+    plain[:, [0, 1, 3, 4]] *= sizes[:, None]
+    old, new = rows.reshape(-1, 2, 3), plain.reshape(-1, 2, 3)
+    linear = new[:, :, :2] @ np.linalg.inv(old[:, :, :2])
+    maps = np.concatenate([linear, new[:, :, 2:] - linear @ old[:, :, 2:]], axis=2)
+    found = transformed(layout, places, maps)
     chosen = _on(layout, places)
     squeezed = np.where(chosen, layout.squeezed * smaller, layout.squeezed)
     progress.update(0.95, "Verifying the layout")

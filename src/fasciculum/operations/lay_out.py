@@ -11,9 +11,10 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle, Layout, SheetSettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import Scene
-from fasciculum.operations.pieces import Pieces, carried_shares, earlier_islands, flat_area, pieces_of
+from fasciculum.operations.pieces import Pieces, flat_area, pieces_of
 from fasciculum.packing.borders import Borders, borders
 from fasciculum.packing.engine import Packed, Packer, pack
+from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
@@ -85,8 +86,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     sheet = bundle.sheet
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
     before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
-    numbers = earlier_islands(pieces.surfaces, before)
-    work = _Laying(pieces, sheet, before, numbers, progress.part(0.1, 0.95))
+    work = _Laying(pieces, sheet, before, progress.part(0.1, 0.95))
     made = None
     if before is not None and before.rules == sheet_rules(sheet) and not fresh:
         made = work.calm()
@@ -104,10 +104,10 @@ class _Laying:
         pieces: Pieces,
         sheet: SheetSettings,
         before: Layout | None,
-        numbers: NDArray[np.int64],
         progress: Progress,
     ) -> None:
-        self.pieces, self.sheet, self.before, self.numbers, self.progress = pieces, sheet, before, numbers, progress
+        self.pieces, self.sheet, self.before, self.progress = pieces, sheet, before, progress
+        self.numbers = pieces.earlier
 
     def rules(self, sheet: SheetSettings) -> Rules:
         return Rules(
@@ -180,11 +180,7 @@ class _Laying:
             seed=sheet.seed,
             progress=self.progress.part(0, 0.6),
         )
-        packed = packer.construct(scale=scale)
-        if packed.scale <= 0:
-            packed = packer.construct()
-        least = scale * LEAST_SQUEEZED
-        return packed if packed.scale >= least else Packed(0.0, packed.placements)
+        return packer.construct_near(scale, LEAST_SQUEEZED)
 
     def _gain(self, sheet: SheetSettings, scale: float) -> float:
         """Return how much denser a first fresh layout would be."""
@@ -300,7 +296,7 @@ class _Laying:
             places=pieces.places,
             pinned=pinned,
             moved=moved,
-            shares=carried_shares(pieces.surfaces, before),
+            shares=pieces.shares,
         )
 
 
@@ -345,9 +341,8 @@ def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
 
 def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
     """Return which triangles belong to the first island on each place."""
-    _, first = np.unique(layout.places, return_index=True)
     leads = np.zeros(len(layout.places), np.bool_)
-    leads[first] = True
+    leads[first_on_places(layout)] = True
     starts = layout.first_islands()
     parts = [leads[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
     return np.concatenate(parts) if parts else np.zeros(0, np.bool_)

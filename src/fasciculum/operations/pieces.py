@@ -54,15 +54,19 @@ class Pieces:
     ----------
     islands : list of ndarray of float64, shape (T, 3, 2)
         Metres.
-    wishes : ndarray of float64, shape (I,)
-        Share of each island.
+    shares, wishes : ndarray of float64, shape (I,)
+        Each island's own share, as the present layout has it; the same with that of its object.
     twins : Twins
+    earlier : ndarray of int64, shape (I,)
+        Each island's number in the present layout, -1 for those that are new or other than they were.
     """
 
     surfaces: tuple[Surface, ...]
     islands: list[NDArray[np.float64]]
+    shares: NDArray[np.float64]
     wishes: NDArray[np.float64]
     twins: Twins
+    earlier: NDArray[np.int64]
 
     @cached_property
     def sizes(self) -> NDArray[np.float64]:
@@ -132,16 +136,18 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
         for group, flat, area, share in zip(groups, flats, areas, shares, strict=True)
     )
     islands = [island for surface in surfaces for island in islands_of(surface)]
-    wishes = np.concatenate(
-        [np.full(_count(surface), surface.share) for surface in surfaces] or [np.zeros(0)]
-    ) * carried_shares(surfaces, bundle.layout)
+    earlier = earlier_islands(surfaces, bundle.layout)
+    own = np.ones(len(islands))
+    if bundle.layout is not None:
+        own[earlier >= 0] = bundle.layout.shares[earlier[earlier >= 0]]
+    wishes = own * np.repeat([surface.share for surface in surfaces], [_count(surface) for surface in surfaces])
     progress.update(0.7, "Looking for twins")
     if sheet.twins:
         twins = find_twins(_candidates(scene, bundle, surfaces), progress)
     else:
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
-    return Pieces(surfaces, islands, wishes, twins)
+    return Pieces(surfaces, islands, own, wishes, twins, earlier)
 
 
 def _count(surface: Surface) -> int:
@@ -190,18 +196,17 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
 
 def earlier_islands(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.int64]:
     """Return for each island its number in an earlier layout, -1 where its surface was not there or was another."""
-    found = []
+    home_of = {} if layout is None else layout.surface_numbers
+    starts = [] if layout is None else layout.first_islands()
+    found = [np.zeros(0, np.int64)]
     for surface in surfaces:
-        count = _count(surface)
-        home = np.full(count, -1, np.int64)
-        if layout is not None:
-            for key in surface.objects:
-                index = next((n for n, other in enumerate(layout.surfaces) if key in other.objects), -1)
-                if index >= 0 and _same_flat(surface, layout.surfaces[index]):
-                    home = np.arange(count) + layout.first_islands()[index]
-                    break
+        home = np.full(_count(surface), -1, np.int64)
+        for index in (home_of[key] for key in surface.objects if key in home_of):
+            if layout is not None and _same_flat(surface, layout.surfaces[index]):
+                home = np.arange(len(home)) + starts[index]
+                break
         found.append(home)
-    return np.concatenate(found) if found else np.zeros(0, np.int64)
+    return np.concatenate(found)
 
 
 def _same_flat(one: Surface, two: Surface) -> bool:
@@ -210,15 +215,6 @@ def _same_flat(one: Surface, two: Surface) -> bool:
         and np.array_equal(one.island, two.island)
         and np.array_equal(one.corners, two.corners)
     )
-
-
-def carried_shares(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.float64]:
-    """Return the shares that islands had in an earlier layout, 1 for new ones."""
-    before = earlier_islands(surfaces, layout)
-    shares = np.ones(len(before))
-    if layout is not None:
-        shares[before >= 0] = layout.shares[before[before >= 0]]
-    return shares
 
 
 def flat_area(island: NDArray[np.float64]) -> float:

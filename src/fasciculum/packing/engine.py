@@ -120,6 +120,13 @@ class Packer:
         self._stop.clear()
         return self.best
 
+    def construct_near(self, scale: float, least: float) -> Packed:
+        """Find a packing at a scale, else at the greatest down to ``least`` of it, else one of scale 0."""
+        packed = self.construct(scale=scale)
+        if packed.scale <= 0:
+            packed = self.construct()
+        return packed if packed.scale >= scale * least else Packed(0.0, packed.placements)
+
     def _tries(
         self, greedy: Greedy, wishes: list[tuple[float, NDArray[np.int64], int]], pool: ThreadPoolExecutor
     ) -> list[Attempt]:
