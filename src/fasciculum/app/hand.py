@@ -151,7 +151,7 @@ class Hand(QObject):
         layout = self.layout
         if layout is None or not self.places:
             return
-        held = set(layout.places[layout.pinned].tolist())
+        held = layout.held_places()
         free = sorted(self.places - held)
         if not free:
             self.workspace.say("The chosen islands are pinned; let them go first (P).")
@@ -174,7 +174,7 @@ class Hand(QObject):
         layout = self.layout
         if layout is None or not self.places:
             return
-        held = set(layout.places[layout.pinned].tolist())
+        held = layout.held_places()
         on = not self.places <= held
         places = sorted(self.places)
         self.do("Pin" if on else "Let go of pins", lambda layout: arrange.pinned(layout, places, on))
@@ -194,7 +194,7 @@ class Hand(QObject):
         bundle, layout = self.bundle, self.layout
         if bundle is None or layout is None or not self.places:
             return
-        held = set(layout.places[layout.pinned].tolist())
+        held = layout.held_places()
         chosen = set(range(int(layout.places.max()) + 1)) - set(self.places) if rest else set(self.places)
         moving = sorted(chosen - held)
         if not moving:

@@ -97,7 +97,7 @@ class SheetMouse:
         layout = hand.layout
         if layout is None or self.view.live is not None:
             return
-        held = set(layout.places[layout.pinned].tolist())
+        held = layout.held_places()
         if hand.places <= held:
             self.view.workspace.say("The chosen islands are pinned; let them go first (P).")
             self._pressed = None

@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainterPath, QPolygonF, QTransform
 
 from fasciculum.model.bundle import Layout
-from fasciculum.operations.arrange import boxes_of
+from fasciculum.operations.arrange import boxes_of, maps_between
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.outlines import Outline
 
@@ -97,15 +97,12 @@ class Drawn:
 
     def follow(self, layout: Layout) -> set[int]:
         """Move what is drawn to where another layout with the same islands has it; return the places that moved."""
-        old = self.layout.placements[self._first].reshape(-1, 2, 3)
-        new = layout.placements[self._first].reshape(-1, 2, 3)
+        old, new = self.layout.placements[self._first], layout.placements[self._first]
         self.layout = layout
-        changed = np.flatnonzero((old != new).any(axis=(1, 2)))
+        changed = np.flatnonzero((old != new).any(axis=1))
         if not len(changed):
             return set()
-        inverse = np.linalg.inv(old[changed][:, :, :2])
-        linear = new[changed][:, :, :2] @ inverse
-        moves = np.concatenate([linear, new[changed][:, :, 2:] - linear @ old[changed][:, :, 2:]], axis=2)
+        moves = maps_between(old[changed], new[changed])
         every = np.tile(np.array([[1.0, 0, 0], [0, 1.0, 0]]), (len(self._first), 1, 1))
         every[changed] = moves
         points = self.lines.points

@@ -175,11 +175,11 @@ def clamp_pose(i, p, hull, hull_at, width, height):
 
 
 @njit(cache=True, nogil=True)
-def clamp_all(pose, fixed, hull, hull_at, width, height):
-    """Move every island that is not ``fixed`` onto the sheet; return whether all fit on it."""
+def clamp_all(pose, hull, hull_at, width, height):
+    """Move every island onto the sheet; return whether all fit on it."""
     fit = True
     for i in range(len(pose)):
-        if not fixed[i] and not clamp_pose(i, pose[i], hull, hull_at, width, height):
+        if not clamp_pose(i, pose[i], hull, hull_at, width, height):
             fit = False
     return fit
 
@@ -620,7 +620,6 @@ def energy(
 def move_all(
     rounds,
     free,
-    fixed,
     width,
     height,
     field,
@@ -642,14 +641,14 @@ def move_all(
 ):
     """Move all islands at once down the slope of their squared depths (L-BFGS); return what is left.
 
-    Liu and Nocedal 1989, doi:10.1007/BF01589116. Islands that are ``fixed`` stay; turns only change with ``free``.
+    Liu and Nocedal 1989, doi:10.1007/BF01589116. Turns only change with ``free``.
     """
     n, memory = len(reach), 6
     pairs = np.empty((n * 64, 2), np.int64)
     count = 0
     for i in range(n):
         for j in range(i + 1, n):
-            if tile[i] == tile[j] and not (fixed[i] and fixed[j]):
+            if tile[i] == tile[j]:
                 dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
                 span = (reach[i] + reach[j]) * 1.05 + 1.5 * need
                 if dx * dx + dy * dy < span * span and count < len(pairs):
@@ -685,11 +684,8 @@ def move_all(
         scratch,
         slope,
     )
-    for i in range(n):
-        if fixed[i]:
-            slope[i] = 0.0
-        if not free:
-            slope[i, 2] = 0.0
+    if not free:
+        slope[:, 2] = 0.0
     for _round in range(rounds):
         if value <= 0:
             break
@@ -742,11 +738,8 @@ def move_all(
                 scratch,
                 other,
             )
-            for i in range(n):
-                if fixed[i]:
-                    other[i] = 0.0
-                if not free:
-                    other[i, 2] = 0.0
+            if not free:
+                other[:, 2] = 0.0
             if got <= value - 1e-4 * step * downhill:
                 accepted = True
                 break
@@ -767,12 +760,11 @@ def move_all(
         if gained < 1e-5 * value:
             break
     for i in range(n):
-        if not fixed[i]:
-            ct, st = math.cos(x[i, 2] / reach[i]), math.sin(x[i, 2] / reach[i])
-            c, s = base[i, 2] * ct - base[i, 3] * st, base[i, 3] * ct + base[i, 2] * st
-            size = math.sqrt(c * c + s * s)
-            pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3] = x[i, 0], x[i, 1], c / size, s / size
-            clamp_pose(i, pose[i], hull, hull_at, width, height)
+        ct, st = math.cos(x[i, 2] / reach[i]), math.sin(x[i, 2] / reach[i])
+        c, s = base[i, 2] * ct - base[i, 3] * st, base[i, 3] * ct + base[i, 2] * st
+        size = math.sqrt(c * c + s * s)
+        pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3] = x[i, 0], x[i, 1], c / size, s / size
+        clamp_pose(i, pose[i], hull, hull_at, width, height)
     return value
 
 

@@ -214,6 +214,10 @@ class Layout:
         """The index of the surface of each object that lies here."""
         return {key: index for index, surface in enumerate(self.surfaces) for key in surface.objects}
 
+    def held_places(self) -> set[int]:
+        """Return the places of pinned islands."""
+        return set(self.places[self.pinned].tolist())
+
     def tile_of(self) -> NDArray[np.int64]:
         """Return the tile that each island lies on, from 0."""
         found = np.zeros(len(self.placements), np.int64)

@@ -77,6 +77,13 @@ def shifts(by: NDArray[np.float64]) -> NDArray[np.float64]:
     return maps
 
 
+def maps_between(before: NDArray[np.float64], after: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the maps, (K, 2, 3), that take islands from one placement to another, both (K, 6)."""
+    old, new = before.reshape(-1, 2, 3), after.reshape(-1, 2, 3)
+    linear = new[:, :, :2] @ np.linalg.inv(old[:, :, :2])
+    return np.concatenate([linear, new[:, :, 2:] - linear @ old[:, :, 2:]], axis=2)
+
+
 def about(linear: NDArray[np.float64], x: float, y: float) -> NDArray[np.float64]:
     """Return the map that does ``linear``, 2 x 2, about a point."""
     centre = np.array([x, y])
@@ -320,10 +327,7 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
     smaller = packed.scale / layout.scale
     plain = packed.placements.copy()
     plain[:, [0, 1, 3, 4]] *= sizes[:, None]
-    old, new = rows.reshape(-1, 2, 3), plain.reshape(-1, 2, 3)
-    linear = new[:, :, :2] @ np.linalg.inv(old[:, :, :2])
-    maps = np.concatenate([linear, new[:, :, 2:] - linear @ old[:, :, 2:]], axis=2)
-    found = transformed(layout, places, maps)
+    found = transformed(layout, places, maps_between(rows, plain))
     chosen = _on(layout, places)
     squeezed = np.where(chosen, layout.squeezed * smaller, layout.squeezed)
     progress.update(0.95, "Verifying the layout")

@@ -153,7 +153,6 @@ class Separator:
         self.rng = np.random.default_rng(seed)
         self.weight = np.ones((count, count), np.float32)
         self.extra = np.zeros((count, count), np.float32)
-        self.fixed = np.zeros(count, np.bool_)
         self.pose = np.zeros((count, 5))
         self.tile = np.zeros(count, np.int64)
         self.scale = 1.0
@@ -217,7 +216,7 @@ class Separator:
 
     def rescale(self, scale: float) -> None:
         """Change the scale: islands keep their places relative to the sheet."""
-        self.pose[~self.fixed, :2] *= self.scale / scale
+        self.pose[:, :2] *= self.scale / scale
         self.scale = scale
 
     def exchange(self, rng: np.random.Generator) -> None:
@@ -234,7 +233,7 @@ class Separator:
     def contain(self) -> bool:
         """Move every island onto its tile; False when one is larger than that."""
         width, height = self.size
-        return bool(clamp_all(self.pose, self.fixed, self.solids.hull, self.solids.hull_at, width, height))
+        return bool(clamp_all(self.pose, self.solids.hull, self.solids.hull_at, width, height))
 
     def inside(self) -> bool:
         """Tell whether every island keeps the margin; exact."""
@@ -294,7 +293,6 @@ class Separator:
         move_all(  # type: ignore[call-arg]
             rounds,
             self.free,
-            self.fixed,
             width,
             height,
             *self._solids(),
