@@ -9,7 +9,7 @@ from numba import njit
 CLIPPING = 40
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def clip_area(a, b, first, second):
     """Return the area common to two triangles, (3, 2) each, by clipping one at the other's edges.
 
@@ -53,7 +53,7 @@ def clip_area(a, b, first, second):
     return abs(area) * 0.5
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _grid_size(boxes, first, last):
     low_x, low_y, high_x, high_y = boxes[first, 0], boxes[first, 1], boxes[first, 2], boxes[first, 3]
     mean = 0.0
@@ -80,15 +80,9 @@ def _grid_size(boxes, first, last):
     return low_x, low_y, extent, cells
 
 
-@njit(cache=True)
-def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
-    """Return the area that pairs among the triangles first..last-1 share, stopping once it passes ``limit``.
-
-    Counts pairs of the same label when ``equal``, pairs of different labels otherwise. Gives up, and returns -1, after
-    looking at ``most`` pairs (clipping a pair counts for many), unless that is negative.
-    """
-    if last - first < 2:
-        return 0.0
+@njit(cache=True, nogil=True)
+def _grid(boxes, first, last):
+    """Sort the boxes first..last-1 into square cells: lower corner, cell size, cells a side, and who is in which."""
     low_x, low_y, extent, cells = _grid_size(boxes, first, last)
     step = extent / cells if extent > 0 else 1.0
     starts = np.zeros(cells * cells + 1, np.int64)
@@ -114,6 +108,19 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
                     else:
                         members[cursor[c]] = t
                         cursor[c] += 1
+    return low_x, low_y, step, cells, starts, members
+
+
+@njit(cache=True, nogil=True)
+def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
+    """Return the area that pairs among the triangles first..last-1 share, stopping once it passes ``limit``.
+
+    Counts pairs of the same label when ``equal``, pairs of different labels otherwise. Gives up, and returns -1, after
+    looking at ``most`` pairs (clipping a pair counts for many), unless that is negative.
+    """
+    if last - first < 2:
+        return 0.0
+    low_x, low_y, step, cells, starts, members = _grid(boxes, first, last)
     one, two = np.empty((12, 2)), np.empty((12, 2))
     total, looked = 0.0, 0
     for c in range(cells * cells):
@@ -141,7 +148,7 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
     return total
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def self_overlaps(corners, boxes, labels, starts, limits, most):
     """Return for each run of triangles starts[i]..starts[i+1]-1 the area it shares with itself, up to its limit.
 
@@ -151,3 +158,29 @@ def self_overlaps(corners, boxes, labels, starts, limits, most):
     for i in range(len(starts) - 1):
         found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], True, limits[i], most)
     return found
+
+
+@njit(cache=True, nogil=True)
+def mark_covering(corners, boxes, depth, limit, mark):
+    """Mark triangles that lie on others: of each pair that shares more than ``limit`` the one of less ``depth``.
+
+    Returns how many are marked.
+    """
+    count = len(corners)
+    low_x, low_y, step, cells, starts, members = _grid(boxes, 0, count)
+    one, two = np.empty((12, 2)), np.empty((12, 2))
+    marked = 0
+    for c in range(cells * cells):
+        for i in range(starts[c], starts[c + 1]):
+            a = members[i]
+            for j in range(i + 1, starts[c + 1]):
+                b = members[j]
+                if mark[a] or mark[b]:
+                    continue
+                left, top = max(boxes[a, 0], boxes[b, 0]), max(boxes[a, 1], boxes[b, 1])
+                if left >= min(boxes[a, 2], boxes[b, 2]) or top >= min(boxes[a, 3], boxes[b, 3]):
+                    continue
+                if clip_area(corners[a], corners[b], one, two) > limit:
+                    mark[a if depth[a] < depth[b] else b] = True
+                    marked += 1
+    return marked

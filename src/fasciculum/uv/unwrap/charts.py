@@ -1,0 +1,244 @@
+"""Charts of a surface: laid flat, cut where they will not lie, joined where they lie flat together."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.kernels.halfedges import components
+from fasciculum.kernels.joining import join_charts
+from fasciculum.kernels.unwrapping import COVERED, EXACT, GOOD, STRETCHED, dart, flatten_charts, peel, split_chart
+from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.unwrap.segment import directions, edge_lengths, segment
+from fasciculum.uv.unwrap.surface import SLIVER, Mesh
+
+THREADS = 2
+#: a kernel is called for about so many triangles at a time, so that progress is told and cancelling heard
+SLICE = 20_000
+#: rounds of cutting before charts are taken as they are, or apart triangle by triangle
+ROUNDS = 40
+#: charts of fewer triangles than this are not cut because of an L2 stretch below this
+FEW, BAD = 6, 1.2
+#: splitting for stretch has to take this part of the stretch away, or the surface is merely rough
+PAYS = 0.85
+#: charts of more triangles are segmented anew where they will not lie flat, by so much finer each time
+MANY, FINER = 600, (0.4, 0.15, 0.05)
+#: charts that lie on themselves with no more than this part of their triangles lose these, so many times
+PEELED, PEELS = 0.04, 4
+DARTS, MOST_DARTED = 2, 3000
+#: how many times over a part's triangles may be laid flat on trial, and triangles above which it is less
+TRIALS, MANY_TRIALS = 12.0, 100_000
+
+
+def rest_of(corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return triangles laid flat on their own: corner 1 at (a, 0), corner 2 at (b, c); shape (T, 3), metres."""
+    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    a = np.linalg.norm(one, axis=1)
+    safe = np.maximum(a, 1e-300)
+    b = np.einsum("ij,ij->i", one, two) / safe
+    c = np.linalg.norm(np.cross(one, two), axis=1) / safe
+    short = a <= 1e-12 * np.linalg.norm(two, axis=1)
+    return np.stack([a, np.where(short, 0.0, b), np.where(short, np.linalg.norm(two, axis=1), c)], axis=1)
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How much stretch charts may have: L2 stretch, and the part of the surface stretched over 2."""
+
+    l2: float
+    share: float
+
+
+class Charts:
+    """A surface being cut into charts that lie flat.
+
+    Attributes
+    ----------
+    cut : ndarray of bool, shape (3 T,)
+        Half-edges at which charts end, or are slit.
+    place : ndarray of float64, shape (T, 3, 2)
+        Where each corner lies, metres; every chart about its own origin.
+    label : ndarray of int64, shape (T,)
+        The chart of each triangle.
+    """
+
+    def __init__(
+        self,
+        mesh: Mesh,
+        sharp: NDArray[np.bool_],
+        seams: NDArray[np.bool_],
+        price: NDArray[np.float64],
+        limits: Limits,
+        *,
+        bend: float,
+        progress: Progress = SILENT,
+    ) -> None:
+        self.mesh, self.price, self.limits, self.progress = mesh, price, limits, progress
+        self.seams, self.bend = seams, bend
+        self.normals, self.sharp = directions(mesh, sharp)
+        self.cut: NDArray[np.bool_] = seams & (mesh.across >= 0)
+        groups = segment(mesh, self.sharp, seams, limit=bend, normals=self.normals)
+        self._part(np.arange(len(mesh)), groups)
+        self.rest = rest_of(mesh.corners)
+        longest = np.linalg.norm(mesh.corners - np.roll(mesh.corners, -1, axis=1), axis=2).max(axis=1)
+        self.thin = mesh.areas * 2 <= SLIVER * longest**2
+        self.place = np.zeros((len(mesh), 3, 2))
+        self.label = np.zeros(len(mesh), np.int64)
+        self.exact = np.zeros(len(mesh), np.bool_)
+        self.where = np.zeros(len(mesh), np.int64)
+        self.middles = mesh.corners.mean(axis=1)
+        self.state = np.zeros(0, np.int64)
+        self.figures = np.zeros((0, 3))
+        self.lengths = edge_lengths(mesh)
+
+    def _charts(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Number the charts anew; return their triangles one after the other, and where each begins."""
+        count = components(self.mesh.across, self.cut, self.label)
+        order = np.argsort(self.label, kind="stable")
+        return order, np.searchsorted(self.label[order], np.arange(count + 1))
+
+    def _flatten(self, members: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[NDArray, NDArray]:
+        """Lay the listed charts flat on all threads."""
+        count = len(starts) - 1
+        state, figures = np.zeros(count, np.int64), np.zeros((count, 3))
+        limits = np.array([self.limits.l2, self.limits.share])
+        runs = _runs(starts, SLICE)
+
+        def work(run: tuple[int, int]) -> None:
+            self.progress.check()
+            flatten_charts(  # type: ignore[call-arg]
+                members, starts, *run, self.where, self.mesh.across, self.cut, self.rest, self.price, self.thin,
+                self.place, limits, state, figures,
+            )
+
+        if len(runs) < 2:
+            for run in runs:
+                work(run)
+        else:
+            with ThreadPoolExecutor(THREADS) as pool:
+                for done, _ in enumerate(pool.map(work, runs)):
+                    self.progress.update((done + 1) / len(runs), "Laying charts flat")
+        return state, figures
+
+    def settle(self) -> None:
+        """Lay every chart flat, cutting those that will not lie, until all do."""
+        members, starts = self._charts()
+        state, figures = self._flatten(members, starts)
+        self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
+        for turn in range(ROUNDS):
+            bad = np.flatnonzero(state > GOOD)
+            if not len(bad):
+                break
+            self.progress.check()
+            changed = np.zeros(len(self.mesh), np.bool_)
+            groups = [members[starts[c] : starts[c + 1]] for c in bad.tolist()]
+            with ThreadPoolExecutor(THREADS) as pool:
+                for again in pool.map(lambda *given, turn=turn: self._cut(*given, turn), groups, state[bad], figures[bad, 0]):
+                    changed[again] = True
+            if not changed.any():
+                break
+            components(self.mesh.across, self.cut, self.label)
+            order = np.flatnonzero(changed)
+            order = order[np.argsort(self.label[order], kind="stable")]
+            bounds = np.flatnonzero(np.diff(self.label[order])) + 1
+            members, starts = order, np.concatenate([[0], bounds, [len(order)]]).astype(np.int64)
+            state, figures = self._flatten(members, starts)
+            self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
+
+    def _part(self, faces: NDArray[np.int64], groups: NDArray[np.int64]) -> None:
+        """Cut between triangles of different groups."""
+        label = np.full(len(self.mesh), -1, np.int64)
+        label[faces] = groups
+        half = (3 * faces[:, None] + np.arange(3)).ravel()
+        other = self.mesh.across[half]
+        half, other = half[other >= 0], other[other >= 0]
+        self.cut[half[label[half // 3] != label[other // 3]]] = True
+        self.cut[other[label[half // 3] != label[other // 3]]] = True
+
+    def _cut(self, faces: NDArray[np.int64], state: int, l2: float, turn: int) -> NDArray[np.int64]:
+        """Cut a chart that will not lie flat; return the triangles that have to be laid flat again."""
+        mesh, where = self.mesh, self.where
+        if len(faces) < 2 or (state == STRETCHED and len(faces) < FEW and l2 < BAD):
+            return faces[:0]
+        if state == STRETCHED and turn < DARTS and 60 < len(faces) < MOST_DARTED:
+            where[faces] = np.arange(len(faces))
+            if dart(faces, where, mesh.across, self.cut, self.price, self.rest, self.place):
+                return faces
+        if state == COVERED and turn < PEELS:
+            mark = np.zeros(len(faces), np.bool_)
+            if peel(faces, where, mesh.across, self.cut, self.place, int(PEELED * len(faces)) + 1, mark):
+                return faces[mark]
+        if len(faces) > MANY and turn < len(FINER):
+            some = mesh.some(faces)
+            half = (3 * faces[:, None] + np.arange(3)).ravel()
+            some.across[self.cut[half]] = -1
+            groups = segment(
+                some, self.sharp[half], self.seams[half], limit=self.bend * FINER[turn], normals=self.normals[faces]
+            )
+            if groups.max(initial=0) > groups.min(initial=0):
+                self._part(faces, groups)
+                return faces
+        split_chart(faces, where, mesh.across, self.cut, self.middles, self.normals, mesh.areas)
+        return faces
+
+    def join(self, *, fill: float, worse: float, small: float) -> None:
+        """Join charts that lie flat together.
+
+        Parameters
+        ----------
+        fill : float
+            The least part of its smallest rectangle that a joined chart fills,
+        worse : float
+            unless it fills at least this part of what both fill apart.
+        small : float
+            Charts smaller than this part of their part's surface are joined even at more stretch.
+        """
+        mesh = self.mesh
+        components(mesh.across, self.cut, self.label)
+        order = np.lexsort((self.label, mesh.part))
+        changes = np.flatnonzero(np.diff(self.label[order]) != 0) + 1
+        starts = np.concatenate([[0], changes, [len(order)]]).astype(np.int64)
+        part = mesh.part[order[starts[:-1]]]
+        first = np.searchsorted(part, np.arange(int(part.max()) + 2))
+        surface = np.bincount(mesh.part, mesh.areas)
+        limits, rules = np.array([self.limits.l2, self.limits.share]), np.array([fill, worse])
+        parts = [number for number in range(len(first) - 1) if first[number + 1] - first[number] > 1]
+
+        def work(numbers: list[int]) -> None:
+            for number in numbers:
+                self.progress.check()
+                one, end = int(first[number]), int(first[number + 1])
+                join_charts(  # type: ignore[call-arg]
+                    order, starts, one, end, self.label, self.where, mesh.across, self.cut, self.seams, self.rest,
+                    self.price, self.thin, self.lengths, mesh.areas, self.exact, self.place, limits, rules,
+                    small * surface[number], _trials(int(starts[end] - starts[one])),
+                )
+
+        sizes = [int(starts[first[number + 1]] - starts[first[number]]) for number in parts]
+        lots: list[list[int]] = [[] for _ in range(THREADS)]
+        loads = [0] * THREADS
+        for index in np.argsort(sizes, kind="stable")[::-1].tolist():
+            least = loads.index(min(loads))
+            lots[least].append(parts[index])
+            loads[least] += sizes[index]
+        with ThreadPoolExecutor(THREADS) as pool:
+            list(pool.map(work, lots))
+        components(mesh.across, self.cut, self.label)
+
+
+def _trials(count: int) -> int:
+    """Return how many triangles may be laid flat on trial for a part of so many."""
+    return int(min(TRIALS * count, max(MANY_TRIALS - count, 0.3 * count)))
+
+
+def _runs(starts: NDArray[np.int64], size: int) -> list[tuple[int, int]]:
+    """Group charts into runs of about so many triangles."""
+    runs, first = [], 0
+    for c in range(1, len(starts)):
+        if starts[c] - starts[first] >= size or c == len(starts) - 1:
+            runs.append((first, c))
+            first = c
+    return runs

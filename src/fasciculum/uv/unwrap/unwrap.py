@@ -1,0 +1,154 @@
+"""Automatic unwrapping of a surface: cut into charts, laid flat, joined, turned square; alike parts alike."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.unwrapping import UnwrapSettings
+from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.islands import renumber
+from fasciculum.uv.unwrap.alike import Alike, find_alike
+from fasciculum.uv.unwrap.charts import Charts, Limits
+from fasciculum.uv.unwrap.segment import edge_lengths, edge_turns
+from fasciculum.uv.unwrap.square import squared
+from fasciculum.uv.unwrap.surface import Mesh, mesh_of
+
+#: what a seam costs per metre: in the open, along hollow edges, along sharp ones, and where the surface faces down
+HOLLOW, SHARP, BELOW = 0.55, 0.6, 0.75
+#: hollow edges count as sharp from this part of the angle on: seams lie there unseen
+HOLLOW_SHARP = 0.7
+#: part of the surface that may be stretched over 2, for each part of L2 stretch that is allowed
+OVER_TWO = 0.27
+
+
+@dataclass(frozen=True, eq=False)
+class Unwrapped:
+    """A surface that has been unwrapped.
+
+    Attributes
+    ----------
+    corners : ndarray of float64, shape (T, 3, 2)
+        Flat, metres; the box of each chart begins at (0, 0).
+    islands : ndarray of int32, shape (T,)
+    seams : ndarray of bool, shape (T, 3)
+        Edges (from corner k to corner k + 1) along which the surface was cut.
+    parts : int
+        Connected parts of the surface.
+    """
+
+    corners: NDArray[np.float64]
+    islands: NDArray[np.int32]
+    seams: NDArray[np.bool_]
+    parts: int
+
+
+def unwrap(
+    corners: NDArray[np.float64],
+    settings: UnwrapSettings,
+    *,
+    seams: NDArray[np.bool_] | None = None,
+    joined: NDArray[np.bool_] | None = None,
+    progress: Progress = SILENT,
+) -> Unwrapped:
+    """Unwrap a surface.
+
+    Parameters
+    ----------
+    corners : ndarray of float64, shape (T, 3, 3)
+        Metres.
+    settings : UnwrapSettings
+    seams : ndarray of bool, shape (T, 3), optional
+        Edges along which the surface is cut in any case.
+    joined : ndarray of bool, shape (T, 3), optional
+        Edges that are no seams however sharp they are.
+
+    Returns
+    -------
+    Unwrapped
+        No chart lies on itself and no triangle is turned over; slivers without area may lie as they like.
+    """
+    if not len(corners):
+        none = np.zeros((0, 3), bool)
+        return Unwrapped(np.zeros((0, 3, 2)), np.zeros(0, np.int32), none, 0)
+    progress.update(0.0, "Joining triangles")
+    mesh = mesh_of(corners)
+    wanted, whole = (_edges_of(mesh, given) for given in (seams, joined))
+    marked = (wanted | whole).reshape(-1, 3).any(axis=1)
+    progress.update(0.05, "Looking for alike parts")
+    alike = find_alike(mesh, marked)
+    leading = np.flatnonzero(alike.leads)
+    half = (3 * leading[:, None] + np.arange(3)).ravel()
+    place, cut = np.zeros((len(mesh), 3, 2)), np.zeros((len(mesh), 3), np.bool_)
+    label = np.zeros(len(mesh), np.int64)
+    charts = _charts(mesh.some(leading), settings, wanted[half], whole[half], progress.part(0.1, 0.95))
+    place[leading] = squared(charts.place, charts.label, charts.cut | (charts.mesh.across < 0))
+    label[leading], cut[leading] = charts.label, charts.cut.reshape(-1, 3)
+    _copy(mesh, alike, place, cut, label)
+    progress.update(1.0)
+    place[mesh.turned] = place[mesh.turned][:, [0, 2, 1]]
+    cut[mesh.turned] = cut[mesh.turned][:, [2, 1, 0]]
+    return Unwrapped(place, renumber(label.astype(np.int32)), cut, int(mesh.part.max()) + 1)
+
+
+def _edges_of(mesh: Mesh, given: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
+    """Return half-edges of the surface for edges of its triangles, on both sides of each."""
+    if given is None:
+        return np.zeros(3 * len(mesh), np.bool_)
+    found = given.copy()
+    found[mesh.turned] = found[mesh.turned][:, [2, 1, 0]]
+    flat = found.ravel()
+    there = np.flatnonzero(flat & (mesh.across >= 0))
+    flat[mesh.across[there]] = True
+    return flat
+
+
+def _charts(
+    mesh: Mesh,
+    settings: UnwrapSettings,
+    seams: NDArray[np.bool_],
+    whole: NDArray[np.bool_],
+    progress: Progress,
+) -> Charts:
+    turns = edge_turns(mesh)
+    hollow = turns < 0
+    sharp = (np.abs(turns) > np.where(hollow, HOLLOW_SHARP, 1.0) * settings.sharp) & ~whole
+    down = mesh.normals[np.arange(3 * len(mesh)) // 3, 1] < -0.4
+    price = edge_lengths(mesh) * np.where(hollow, HOLLOW, 1.0) * np.where(sharp, SHARP, 1.0)
+    price *= np.where(down, BELOW, 1.0)
+    # what must not be a seam is the last way to cut
+    price = np.where(whole, price * 50, price)
+    limits = Limits(1 + settings.stretch, OVER_TWO * settings.stretch)
+    charts = Charts(mesh, sharp, seams & ~whole, price, limits, bend=settings.bend, progress=progress.part(0, 0.6))
+    charts.settle()
+    charts.progress = progress.part(0.6, 1.0)
+    charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest)
+    return charts
+
+
+def _copy(
+    mesh: Mesh,
+    alike: Alike,
+    place: NDArray[np.float64],
+    cut: NDArray[np.bool_],
+    label: NDArray[np.int64],
+) -> None:
+    """Give parts the charts of those that they are alike to; mirrored ones mirrored."""
+    following = np.flatnonzero(~alike.leads)
+    if not len(following):
+        return
+    home, flip = alike.home[following], alike.mirrored[following]
+    for k in range(3):
+        corner = alike.corner(following, k)
+        place[following, k] = place[home, corner]
+        cut[following, k] = cut[home, np.where(flip, (corner + 2) % 3, corner)]
+    low = np.full(int(label.max()) + 1, 0.0)
+    np.maximum.at(low, label[home], place[home].max(axis=1)[:, 0])
+    wide = low[label[home]][:, None]
+    place[following, :, 0] = np.where(flip[:, None], wide - place[following, :, 0], place[following, :, 0])
+    # a chart of its own for each part that follows
+    key = mesh.part[following] * (int(label.max()) + 1) + label[home]
+    _, number = np.unique(key, return_inverse=True)
+    label[following] = int(label.max()) + 1 + number.reshape(-1)
