@@ -9,23 +9,46 @@ from PySide6.QtWidgets import QWidget
 
 from fasciculum.app.colors import object_color, scale_colors
 from fasciculum.app.look import Theme
+from fasciculum.app.model_tools import ModelTools
+from fasciculum.app.shaper import Shaper
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import FAILED, Job
+from fasciculum.model.document import Document
 from fasciculum.operations.check import object_densities
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View
 from fasciculum.units import srgb_to_linear
+from fasciculum.uv.corners import corners_of
+from fasciculum.uv.stretch import angle_stretch
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
+#: lenses that colour nothing by triangle
+PLAIN = ("colour", "checker")
 GRIP = 9
+
+
+def stretch_colors(document: Document) -> dict[str, np.ndarray]:
+    """Return for each object that is laid out the colour of each triangle by how much it is stretched."""
+    colors = {}
+    for bundle in document.bundles:
+        layout = bundle.layout
+        if layout is None or layout.scale <= 0:
+            continue
+        for index, surface in enumerate(layout.surfaces):
+            world = corners_of(document.scene, document.scene.object(surface.objects[0])).world
+            if len(world) == len(surface.corners):
+                stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
+                found = scale_colors(np.minimum(stretch, 4.0))
+                colors |= dict.fromkeys(surface.objects, found)
+    return colors
 
 
 class ModelView(QWidget):
     """Orbits with the left button, pans with the middle one, zooms with the wheel; the wipe's line is dragged."""
 
-    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper) -> None:
         super().__init__()
         self.workspace = workspace
         self.theme = theme
@@ -34,6 +57,7 @@ class ModelView(QWidget):
         self.setAccessibleName("Model")
         self.setMinimumSize(160, 160)
         self.camera = Camera()
+        self.tools = ModelTools(self, shaper)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0
@@ -69,15 +93,16 @@ class ModelView(QWidget):
             self._framed = False
             folder = str(self.workspace.session.store.folder)
             self._submit("Show scene", service.show_scene, document.scene, folder, finished=self._show_box)
-        made = tuple(
-            (bundle.layout, bundle.texturing, bundle.objects)
+        checker = self.workspace.lens == "checker"
+        ready = tuple(
+            bundle
             for bundle in document.bundles
-            if bundle.texturing is not None
+            if (bundle.layout is not None and bundle.layout.scale > 0 if checker else bundle.texturing is not None)
         )
+        made = ((checker,), *((bundle.layout, bundle.texturing, bundle.objects) for bundle in ready))
         if [tuple(map(id, entry)) for entry in made] != [tuple(map(id, entry)) for entry in self._made]:
             self._made = made
-            ready = tuple(bundle for bundle in document.bundles if bundle.texturing is not None)
-            self._submit("Show result", service.show_bundles, ready)
+            self._submit("Show result", service.show_bundles, ready, checker=checker)
             self._lens_made = ()
         self._send_lens()
         self.ask(whole=True)
@@ -85,7 +110,7 @@ class ModelView(QWidget):
     def _send_lens(self) -> None:
         lens = self.workspace.lens
         document = self.workspace.document
-        if lens == "colour":
+        if lens in PLAIN:
             return
         made = (lens, document.scene, *(bundle.layout for bundle in document.bundles))
         if [id(part) for part in made[1:]] == [id(part) for part in self._lens_made[1:]] and made[
@@ -98,6 +123,8 @@ class ModelView(QWidget):
             for item in document.scene.objects:
                 color = object_color(item.key)
                 colors[item.key] = np.array([[color.redF(), color.greenF(), color.blueF()]])
+        elif lens == "stretch":
+            colors = stretch_colors(document)
         else:
             for bundle in document.bundles:
                 if bundle.layout is None or bundle.layout.scale <= 0:
@@ -142,7 +169,7 @@ class ModelView(QWidget):
         self._again = False
         scale = self.devicePixelRatioF() * (1.0 if whole else MOVING)
         width, height = max(int(self.width() * scale), 8), max(int(self.height() * scale), 8)
-        side = self.workspace.side
+        side = "result" if self.workspace.lens == "checker" else self.workspace.side
         views = {
             "source": [View("source")],
             "result": [View("result")],
@@ -156,7 +183,7 @@ class ModelView(QWidget):
             width,
             height,
             views,
-            lens=self.workspace.lens != "colour",
+            lens=self.workspace.lens not in PLAIN,
             chosen=set(self.workspace.selection),
             hovered=self.workspace.hovered,
             ground=(ground.redF(), ground.greenF(), ground.blueF()),
@@ -214,6 +241,7 @@ class ModelView(QWidget):
         painter.drawImage(QRectF(self.rect()), self._picture)
         if self.workspace.side == "wipe":
             self._paint_wipe(painter)
+        self.tools.paint(painter)
 
     def _paint_wipe(self, painter: QPainter) -> None:
         x = self.wipe * self.width()
@@ -246,6 +274,9 @@ class ModelView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
+        if self.tools.press(event):
+            self._drag = ("handle", event.position(), self.camera)
+            return
         kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
         if event.button() in kinds:
             kind = kinds[event.button()]
@@ -257,10 +288,15 @@ class ModelView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         point = event.position()
         if self._drag is None:
-            self.setCursor(Qt.CursorShape.SplitHCursor if self._on_wipe(point) else Qt.CursorShape.ArrowCursor)
+            plain = Qt.CursorShape.CrossCursor if self.tools.picking else Qt.CursorShape.ArrowCursor
+            self.setCursor(Qt.CursorShape.SplitHCursor if self._on_wipe(point) else plain)
             self.workspace.hover(self.object_at(point))
             return
         kind, start, camera = self._drag
+        if kind == "handle":
+            self.tools.move(point, start)
+            self._drag = (kind, point, camera)
+            return
         delta = point - start
         self._moved = self._moved or delta.manhattanLength() > 3
         if kind == "wipe":
@@ -277,6 +313,9 @@ class ModelView(QWidget):
             return
         kind, _, _ = self._drag
         self._drag = None
+        if self.tools.release() or (kind == "orbit" and not self._moved and self.tools.click(event)):
+            self.ask(whole=True)
+            return
         if kind == "orbit" and not self._moved:
             key = self.object_at(event.position())
             found = {key} if key else set()
@@ -291,6 +330,8 @@ class ModelView(QWidget):
         self.ask()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self.tools.key(event):
+            return
         turns = {
             Qt.Key.Key_Left: (10, 0),
             Qt.Key.Key_Right: (-10, 0),

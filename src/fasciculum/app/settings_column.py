@@ -14,6 +14,7 @@ from fasciculum.app.panels.deliver import DeliverPanel
 from fasciculum.app.panels.gather import GatherPanel
 from fasciculum.app.panels.lay_out import LayOutPanel
 from fasciculum.app.repairs import Repairs
+from fasciculum.app.shaper import Shaper
 from fasciculum.app.workspace import STAGES, Workspace
 
 #: letters of an act's name beside which its shortcut still finds room on the button
@@ -24,7 +25,12 @@ class SettingsColumn(QWidget):
     """One panel for each stage, and the stage's main act at the bottom."""
 
     def __init__(
-        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], repairs: Repairs
+        self,
+        workspace: Workspace,
+        theme: Theme,
+        acts: Callable[[str], Callable[[], None]],
+        repairs: Repairs,
+        shaper: Shaper,
     ) -> None:
         super().__init__()
         self.workspace = workspace
@@ -40,7 +46,7 @@ class SettingsColumn(QWidget):
         self.stack = QStackedWidget()
         self.panels = {
             "gather": GatherPanel(workspace, acts),
-            "lay out": LayOutPanel(workspace, theme, acts),
+            "lay out": LayOutPanel(workspace, theme, acts, shaper),
             "bake": BakePanel(workspace),
             "check": CheckPanel(workspace, repairs),
             "deliver": DeliverPanel(workspace),

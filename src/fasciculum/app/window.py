@@ -36,6 +36,7 @@ from fasciculum.app.parts import set_state
 from fasciculum.app.queue_list import QueueButton
 from fasciculum.app.repairs import Repairs
 from fasciculum.app.settings_column import SettingsColumn
+from fasciculum.app.shaper import Shaper
 from fasciculum.app.sheet_view import SheetView
 from fasciculum.app.stage_line import StageLine
 from fasciculum.app.workspace import LENSES, Workspace
@@ -74,7 +75,8 @@ class Window(QMainWindow):
         self.files = Files(self)
         self.repairs = Repairs(self)
         self.hand = Hand(workspace)
-        self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts())}
+        self.shaper = Shaper(workspace, self.hand)
+        self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
         frame.setObjectName("frame")
@@ -85,8 +87,8 @@ class Window(QMainWindow):
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
         self.sheet = SheetView(workspace, theme, self.hand)
-        self.model = ModelView(workspace, theme)
-        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs)
+        self.model = ModelView(workspace, theme, self.shaper)
+        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, self.shaper)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)
         self.columns.setChildrenCollapsible(False)
@@ -250,7 +252,7 @@ class Window(QMainWindow):
     def open_menu(self, button: QPushButton) -> None:
         """Open the menu of all acts below a button."""
         menu = QMenu(self)
-        for part in ("project", "edit", "work", "sheet", "view"):
+        for part in ("project", "edit", "work", "surface", "sheet", "view"):
             target = menu if part == "project" else menu.addMenu(part.capitalize())
             for act in self.acts.values():
                 if act.menu == part:

@@ -30,7 +30,7 @@ from fasciculum.session.stale import bundle_digest, delivery_digest
 from fasciculum.uv.density import ObjectFigures
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
-LENSES = ("colour", "object", "density", "stretch", "overlap", "moved")
+LENSES = ("colour", "checker", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
 LOOKING = "Look for twins in"
 #: modules that the worker loads ahead of the first job

@@ -20,7 +20,32 @@ def corner_normals(primitive: Primitive) -> NDArray[np.float64]:
     return np.where(lost[..., None], flat_normals(positions), normals)
 
 
-def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], edges: str) -> list[NDArray[np.float64]]:
+def angle_normals(positions: NDArray[np.float64], angle: float) -> NDArray[np.float64]:
+    """Return corner normals that are broken where triangles meet at more than ``angle`` degrees.
+
+    Each corner has the mean, weighted by area, of the triangles around its point that face within the angle of its own
+    triangle; ``positions`` and the result have the shape (T, 3, 3).
+    """
+    cross = np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0])
+    facing = unit(cross)
+    _, point = unique_rows(positions.reshape(-1, 3))
+    owner = np.arange(3 * len(positions)) // 3
+    order = np.argsort(point, kind="stable")
+    bounds = np.concatenate([[0], np.flatnonzero(np.diff(point[order])) + 1, [len(order)]])
+    sizes = np.diff(bounds)
+    limit, sums = np.cos(np.radians(angle)) - 1e-9, np.zeros((len(owner), 3))
+    for size in np.unique(sizes).tolist():
+        rows = order[bounds[:-1][sizes == size][:, None] + np.arange(size)]
+        for k in range(size):
+            other = np.roll(rows, k, axis=1)
+            near = np.einsum("ijk,ijk->ij", facing[owner[rows]], facing[owner[other]]) >= limit
+            sums[rows] += np.where(near[..., None], cross[owner[other]], 0.0)
+    return unit(sums).reshape(-1, 3, 3)
+
+
+def edge_normals(
+    primitives: tuple[Primitive, ...], island: NDArray[np.int32], edges: str, angle: float = 40.0
+) -> list[NDArray[np.float64]]:
     """Return an object's normals at the corners of each of its primitives, shape (T, 3, 3), in mesh space.
 
     Parameters
@@ -29,7 +54,9 @@ def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], e
     island : ndarray of int32, shape (T,)
         The sheet's islands, primitives one after the other.
     edges : str
-        ``source``, ``hard`` or ``smooth``; see `fasciculum.model.bundle.BakeSettings`.
+        ``source``, ``hard``, ``smooth`` or ``angle``; see `fasciculum.model.bundle.BakeSettings`.
+    angle : float
+        Degrees, for ``angle``.
     """
     normals = [corner_normals(primitive) for primitive in primitives]
     if edges == "source" or not len(island):
@@ -37,6 +64,10 @@ def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], e
     positions = np.concatenate([primitive.positions[primitive.triangles] for primitive in primitives])
     whole = np.concatenate(normals)
     count = len(positions)
+    bounds = np.cumsum([len(primitive.triangles) for primitive in primitives])[:-1]
+    if edges == "angle":
+        made = angle_normals(positions.astype(np.float64), angle)
+        return list(np.split(np.where(np.linalg.norm(made, axis=2)[..., None] > 0.5, made, whole), bounds))
     _, point = unique_rows(positions.reshape(-1, 3))
     label = np.repeat(island.astype(np.int64), 3)
     low, high = np.full(int(point.max()) + 1, np.iinfo(np.int64).max), np.full(int(point.max()) + 1, -1)
@@ -57,5 +88,4 @@ def edge_normals(primitives: tuple[Primitive, ...], island: NDArray[np.int32], e
     made = unit(sums)[place]
     usable = seam & (np.linalg.norm(made, axis=1) > 0.5)
     found = np.where(usable[:, None], made, whole.reshape(-1, 3)).reshape(count, 3, 3)
-    bounds = np.cumsum([len(primitive.triangles) for primitive in primitives])[:-1]
     return list(np.split(found, bounds))

@@ -67,7 +67,7 @@ class Target:
         return ids, covered
 
 
-def build_target(scene: Scene, layout: Layout, edges: str = "source") -> Target:
+def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: float = 40.0) -> Target:
     """Put together the triangles of a layout, each surface through the first of its objects.
 
     ``edges`` says how the mesh is shaded across seams; see `fasciculum.model.bundle.BakeSettings`.
@@ -82,7 +82,7 @@ def build_target(scene: Scene, layout: Layout, edges: str = "source") -> Target:
         size = np.array([layout.across, layout.height], np.float64)
         first = 0
         primitives = scene.primitives_of(item)
-        for primitive, normals in zip(primitives, edge_normals(primitives, surface.island, edges), strict=True):
+        for primitive, normals in zip(primitives, edge_normals(primitives, surface.island, edges, angle), strict=True):
             last = first + len(primitive.triangles)
             _add_primitive(scene, item, primitive, normals, sheet[first:last] / size, parts)
             first = last

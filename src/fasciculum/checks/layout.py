@@ -71,9 +71,9 @@ def check_layout(bundle: Bundle) -> list[Finding]:
             key = surface.objects[0]
             findings.append(
                 Finding(
-                    "projected",
+                    "unwrapped",
                     INFO,
-                    f"{key}: {share:.0%} of its triangles had no usable source UVs and got a box projection.",
+                    f"{key}: {share:.0%} of its triangles got UVs of their own in place of source UVs.",
                     object=key,
                     bundle=name,
                 )

@@ -10,6 +10,7 @@ from typing import Any
 from fasciculum import __version__
 from fasciculum.model.bundle import EDGES
 from fasciculum.model.document import MODEL_KINDS
+from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.conventions import BUILT_IN
 
 LATER = {
@@ -109,6 +110,29 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
     make.add_argument("--grows", choices=("size", "tiles"), default="size")
     make.add_argument("--alike", choices=("content", "shape"), default="content", help="what makes islands twins")
     make.add_argument("--uv", choices=("keep", "auto", "unwrap"), default="auto")
+    make.add_argument(
+        "--shapes",
+        choices=tuple(PRESETS),
+        default="balanced",
+        help="what is unwrapped: hard shapes, soft ones, or both; the options below change single settings of it",
+    )
+    make.add_argument("--sharp", type=_between(1, 180, float), default=None, help="degrees from which edges are sharp")
+    make.add_argument(
+        "--stretch", type=_between(0, 1, float), default=None, help="L2 stretch that a chart may have beyond 1"
+    )
+    make.add_argument(
+        "--smallest-chart",
+        type=_between(0, 1, float),
+        default=None,
+        help="part of a connected part's surface below which charts are joined to a neighbour",
+    )
+    make.add_argument(
+        "--fewer",
+        type=_between(0, 1, float),
+        default=None,
+        help="0: less stretch; 1: fewer charts",
+    )
+    make.add_argument("--keep-seams", action="store_true", help="unwrap along the seams of the source UVs")
     make.add_argument("--twins", action=argparse.BooleanOptionalAction, default=True)
     make.add_argument("--seconds", type=_between(0, 86400, float), default=20.0, help="time for improving the layout")
     make.add_argument("--seed", type=_between(0, 2**31), default=0)
@@ -131,8 +155,9 @@ def _add_make(commands: argparse._SubParsersAction) -> None:
         "--edges",
         choices=EDGES,
         default="source",
-        help="normals at sheet seams: as they came, broken at seams, or averaged over them",
+        help="normals: as they came, broken at the sheet's seams, averaged over them, or broken above --edge-angle",
     )
+    make.add_argument("--edge-angle", type=_between(0, 180, float), default=40.0, help="degrees, for --edges angle")
     make.add_argument(
         "--delivery",
         default=None,

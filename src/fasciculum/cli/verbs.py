@@ -17,6 +17,7 @@ from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import MODEL_KINDS, DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 from fasciculum.operations.conventions import find_delivery
 from fasciculum.operations.gather import gather
 from fasciculum.operations.inspect_delivered import inspect_delivered
@@ -70,11 +71,23 @@ def _order(parsed: argparse.Namespace) -> Order:
         smallest=parsed.smallest,
         wanted=parsed.wanted,
         grows=parsed.grows,
+        unwrap=_unwrap(parsed),
     )
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
-    bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits, parsed.edges)
+    bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits, parsed.edges, parsed.edge_angle)
     return Order(parsed.bundle, sheet, bake, _delivery(parsed), _lookup(parsed))
+
+
+def _unwrap(parsed: argparse.Namespace) -> UnwrapSettings:
+    given = {
+        "sharp": parsed.sharp,
+        "stretch": parsed.stretch,
+        "smallest": parsed.smallest_chart,
+        "fewer": parsed.fewer,
+        "keep_seams": parsed.keep_seams or None,
+    }
+    return replace(PRESETS[parsed.shapes], **{name: value for name, value in given.items() if value is not None})
 
 
 def _lookup(parsed: argparse.Namespace) -> Lookup:

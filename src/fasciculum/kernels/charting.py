@@ -18,7 +18,7 @@ WHOLE_TURN = 1.2
 
 @njit(cache=True, nogil=True)
 def chart_vertices(faces, where, across, cut, vertex):
-    """Number the chart's vertices: corners that are joined across edges are one. Returns how many.
+    """Give numbers to the chart's vertices, corners joined across edges being one; return how many there are.
 
     ``vertex`` receives the number of each corner, three for each triangle.
     """

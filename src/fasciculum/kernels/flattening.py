@@ -53,7 +53,7 @@ def _multiply(triangles, gradient, area, x, y):
 
 @njit(cache=True, nogil=True)
 def gather_groups(triangles, n, starts, member, wanted, group):
-    """Number connected groups of about ``wanted`` vertices each in ``group``; return how many there are."""
+    """Gather connected groups of about ``wanted`` vertices each in ``group``; return how many there are."""
     group[:] = -1
     queue = np.empty(n, np.int64)
     groups = 0
@@ -87,9 +87,7 @@ def coarse_factor(triangles, gradient, area, group, groups):
             p = group[triangles[i, k]]
             for m in range(3):
                 q = group[triangles[i, m]]
-                a[p, q] += area[i] * (
-                    gradient[i, k, 0] * gradient[i, m, 0] + gradient[i, k, 1] * gradient[i, m, 1]
-                )
+                a[p, q] += area[i] * (gradient[i, k, 0] * gradient[i, m, 0] + gradient[i, k, 1] * gradient[i, m, 1])
     trace = 0.0
     for i in range(groups):
         trace += a[i, i]
@@ -153,7 +151,7 @@ def _solve(triangles, gradient, area, inverse, group, factor, b, x, rounds, enou
         p[v, 0], p[v, 1] = z[v, 0], z[v, 1]
         r0 += r[v, 0] * z[v, 0]
         r1 += r[v, 1] * z[v, 1]
-    for turn in range(rounds):
+    for _ in range(rounds):
         _multiply(triangles, gradient, area, p, q)
         a0 = a1 = 0.0
         for v in range(n):
@@ -203,7 +201,7 @@ def fit(triangles, gradient, area, turn, x, starts, member, rounds):
         factor = coarse_factor(triangles, gradient, area, group, groups)
     sums = np.empty((len(factor), 2))
     most = 30 + int(2.0 * np.sqrt(n))
-    for turn_number in range(rounds):
+    for _ in range(rounds):
         b[:] = 0.0
         for i in range(len(triangles)):
             c, s, w = turn[i, 0], turn[i, 1], area[i]

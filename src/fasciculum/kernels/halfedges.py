@@ -38,7 +38,9 @@ def pair_edges(vertices, normals, order, starts, across):
                     s, t = one // 3, two // 3
                     if taken[i] or taken[j] or s == t:
                         continue
-                    alike = normals[s, 0] * normals[t, 0] + normals[s, 1] * normals[t, 1] + normals[s, 2] * normals[t, 2]
+                    alike = (
+                        normals[s, 0] * normals[t, 0] + normals[s, 1] * normals[t, 1] + normals[s, 2] * normals[t, 2]
+                    )
                     if vertices[s, one % 3] == vertices[t, two % 3]:
                         alike = -alike
                     if alike > best:
@@ -99,7 +101,7 @@ def orient(vertices, across, areas, turned, part):
 
 @njit(cache=True, nogil=True)
 def components(across, cut, label):
-    """Number the triangles that hang together across edges that are not cut; return how many groups."""
+    """Label the triangles that hang together across edges that are not cut; return how many groups there are."""
     count = len(label)
     label[:] = -1
     stack = np.empty(count, np.int64)

@@ -54,7 +54,7 @@ def box_of(extent, c):
 
 @njit(cache=True, nogil=True)
 def box_of_two(extent, a, b, move):
-    """Return the area of about the smallest rectangle around chart ``a`` and the moved chart ``b``."""
+    """Return the area and the longer edge of about the smallest rectangle around ``a`` and the moved ``b``."""
     shift = int(np.round(np.arctan2(move[1], move[0]) / np.pi * WAYS))
     best = np.inf
     wide = np.empty(WAYS)
@@ -69,9 +69,11 @@ def box_of_two(extent, a, b, move):
         else:
             low, high = along - extent[b, q, 1], along - extent[b, q, 0]
         wide[w] = max(high, extent[a, w, 1]) - min(low, extent[a, w, 0])
+    long = 0.0
     for w in range(WAYS // 2):
-        best = min(best, wide[w] * wide[w + WAYS // 2])
-    return best
+        if wide[w] * wide[w + WAYS // 2] < best:
+            best, long = wide[w] * wide[w + WAYS // 2], max(wide[w], wide[w + WAYS // 2])
+    return best, long
 
 
 @njit(cache=True, nogil=True)
@@ -151,11 +153,30 @@ def best_move(place, across, lengths, shared, count, size, move):
 
 
 @njit(cache=True, nogil=True)
-def weigh(a, b, label, across, cut, barred, place, lengths, edge_head, edge_next, edges, extent, area, around, box,
-          rules, shared, move):
+def weigh(
+    a,
+    b,
+    label,
+    across,
+    cut,
+    barred,
+    place,
+    lengths,
+    edge_head,
+    edge_next,
+    edges,
+    extent,
+    area,
+    around,
+    box,
+    rules,
+    shared,
+    move,
+):
     """Return how good joining two charts would be, above 0 if it may be tried, how, and the length of what fits.
 
-    ``rules`` are the least part of its rectangle that a joined chart fills, and how much worse than apart it may be.
+    ``rules``: the least part of its rectangle that a joined chart fills, how much worse than apart it may be, and how
+    long it may become.
     """
     count = common_border(a, b, label, across, cut, barred, edge_head, edge_next, edges, shared)
     if count == 0:
@@ -164,7 +185,10 @@ def weigh(a, b, label, across, cut, barred, place, lengths, edge_head, edge_next
     exact, near, whole = best_move(place, across, lengths, shared, count, size, move)
     least = min(around[a], around[b])
     both = area[a] + area[b]
-    fill = both / max(box_of_two(extent, a, b, move), 1e-300)
+    together, long = box_of_two(extent, a, b, move)
+    if long > rules[2]:
+        return -1.0, NOT, count
+    fill = both / max(together, 1e-300)
     apart = both / max(box[a] + box[b], 1e-300)
     wanted = min(rules[0], apart * rules[1])
     if exact >= FITS * whole and fill >= wanted:
@@ -249,8 +273,28 @@ def bend_together(both, shared, count, where, across, cut, rest, price, thin, pl
 
 
 @njit(cache=True, nogil=True)
-def join_charts(members, starts, chart_first, chart_last, label, where, across, cut, barred, rest, price, thin, lengths,
-                areas, exact, place, limits, rules, small, work):
+def join_charts(
+    members,
+    starts,
+    chart_first,
+    chart_last,
+    label,
+    where,
+    across,
+    cut,
+    barred,
+    rest,
+    price,
+    thin,
+    lengths,
+    areas,
+    exact,
+    place,
+    limits,
+    rules,
+    small,
+    work,
+):
     """Join the charts ``chart_first`` to ``chart_last - 1`` of a part where that pays.
 
     ``small`` is the area below which a chart is joined to another even at more stretch and worse fill. ``work`` bounds
@@ -297,8 +341,26 @@ def join_charts(members, starts, chart_first, chart_last, label, where, across, 
                     if b != a and mark[b] != a and (tasks == 1 or a < b):
                         mark[b] = a
                         use = plain if min(area[a], area[b]) < small else rules
-                        score, _, _ = weigh(a, b, label, across, cut, barred, place, lengths, edge_head, edge_next,
-                                            edges, extent, area, around, box, use, shared, move)
+                        score, _, _ = weigh(
+                            a,
+                            b,
+                            label,
+                            across,
+                            cut,
+                            barred,
+                            place,
+                            lengths,
+                            edge_head,
+                            edge_next,
+                            edges,
+                            extent,
+                            area,
+                            around,
+                            box,
+                            use,
+                            shared,
+                            move,
+                        )
                         if score > 0.0:
                             heapq.heappush(heap, (-score, a, b, version[a], version[b]))
                 h = edge_next[h]
@@ -316,8 +378,26 @@ def join_charts(members, starts, chart_first, chart_last, label, where, across, 
                 a, b = b, a
             tiny = min(area[a], area[b]) < small
             use = plain if tiny else rules
-            score, kind, count = weigh(a, b, label, across, cut, barred, place, lengths, edge_head, edge_next, edges,
-                                       extent, area, around, box, use, shared, move)
+            score, kind, count = weigh(
+                a,
+                b,
+                label,
+                across,
+                cut,
+                barred,
+                place,
+                lengths,
+                edge_head,
+                edge_next,
+                edges,
+                extent,
+                area,
+                around,
+                box,
+                use,
+                shared,
+                move,
+            )
             size = np.sqrt(max(min(area[a], area[b]), 1e-300))
             good = False
             if kind == RIGID and lies_clear(a, b, place, face_head, face_next, faces, area, move):
@@ -342,8 +422,22 @@ def join_charts(members, starts, chart_first, chart_last, label, where, across, 
                     old[i] = place[both[i]]
                     for k in range(3):
                         kept[i, k] = cut[3 * both[i] + k]
-                good = bend_together(both, shared, count, where, across, cut, rest, price, thin, place,
-                                     easy if tiny else limits, move, size, figures)
+                good = bend_together(
+                    both,
+                    shared,
+                    count,
+                    where,
+                    across,
+                    cut,
+                    rest,
+                    price,
+                    thin,
+                    place,
+                    easy if tiny else limits,
+                    move,
+                    size,
+                    figures,
+                )
                 if good:
                     for i in range(len(both)):
                         exact[both[i]] = False
@@ -357,7 +451,9 @@ def join_charts(members, starts, chart_first, chart_last, label, where, across, 
                                 cut[3 * both[i] + k] = kept[i, k]
             if not good:
                 continue
-            _chain_together(a, b, face_head, face_next, edge_head, edge_next, edges, label, across, cut, around, lengths)
+            _chain_together(
+                a, b, face_head, face_next, edge_head, edge_next, edges, label, across, cut, around, lengths
+            )
             faces[a] += faces[b]
             area[a] += area[b]
             version[a] += 1

@@ -167,7 +167,7 @@ def mark_covering(corners, boxes, depth, limit, mark):
     Returns how many are marked.
     """
     count = len(corners)
-    low_x, low_y, step, cells, starts, members = _grid(boxes, 0, count)
+    _, _, _, cells, starts, members = _grid(boxes, 0, count)
     one, two = np.empty((12, 2)), np.empty((12, 2))
     marked = 0
     for c in range(cells * cells):

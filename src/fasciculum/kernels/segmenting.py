@@ -129,7 +129,8 @@ def merge_patches(one, two, shared, sharp, area, total, form, perimeter, limit, 
     """Merge neighbouring groups, the cheapest pair first, until none may be merged; ``parent`` says into which.
 
     ``one`` and ``two`` name the groups on both sides of each stretch of border, ``shared`` its length and ``sharp`` the
-    length of what is sharp of it; groups smaller than ``crumb`` merge across sharp edges too. The groups' sums are added up in place.
+    length of what is sharp of it; groups smaller than ``crumb`` merge across sharp edges too. The groups' sums are
+    added up in place.
     """
     count = len(area)
     for i in range(count):

@@ -11,9 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.frozen import freeze_arrays
+from fasciculum.model.unwrapping import BALANCED, PLAIN, Shaping, UnwrapSettings
 
 MAPS = ("base_color", "normal", "orm", "emissive")
-EDGES = ("source", "hard", "smooth")
+EDGES = ("source", "hard", "smooth", "angle")
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,8 @@ class SheetSettings:
         Density that is kept, px/m; 0 is the best that fits.
     grows : str
         What follows from a wanted density: ``size`` or ``tiles``.
+    unwrap : UnwrapSettings
+        How what is not kept of the source UVs is unwrapped.
     """
 
     width: int = 2048
@@ -55,6 +58,7 @@ class SheetSettings:
     smallest: float = 0.0
     wanted: float = 0.0
     grows: str = "size"
+    unwrap: UnwrapSettings = BALANCED
 
     @property
     def border(self) -> int:
@@ -68,7 +72,8 @@ class BakeSettings:
 
     ``maps`` empty means those that the materials need; ``bleed`` None is unlimited. ``edges`` says how the delivered
     mesh is shaded across the sheet's seams, which normal maps have to know: ``source`` leaves normals alone, ``hard``
-    breaks them at seams, ``smooth`` averages them over seams.
+    breaks them at seams, ``smooth`` averages them over seams, ``angle`` breaks them where triangles meet at more than
+    ``edge_angle`` degrees and averages them elsewhere.
     """
 
     maps: tuple[str, ...] = ()
@@ -76,6 +81,7 @@ class BakeSettings:
     bleed: int | None = None
     bits: int = 8
     edges: str = "source"
+    edge_angle: float = 40.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -332,6 +338,21 @@ class Bundle:
     check: CheckResult | None = None
     twin_rules: tuple[tuple[str, str], ...] = ()
     versions: tuple[Version, ...] = ()
+    #: how single objects are laid flat
+    shapings: tuple[tuple[str, Shaping], ...] = ()
+
+    def shaping(self, key: str) -> Shaping:
+        """Return what was said about how an object is laid flat."""
+        return self._shapings.get(key, PLAIN)
+
+    @cached_property
+    def _shapings(self) -> dict[str, Shaping]:
+        return dict(self.shapings)
+
+    def policy(self, key: str) -> str:
+        """Return what is done with an object's source UVs: keep, auto or unwrap."""
+        own = self.shaping(key).policy
+        return self.sheet.uv if own == "bundle" else own
 
     def twin_rule(self, key: str) -> str:
         """Return how an object's twins are treated: together, apart, or unmirrored."""

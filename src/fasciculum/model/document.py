@@ -60,6 +60,31 @@ class DeliverySettings:
     region: float = 0.0
 
 
+UV_EDITS = ("add", "copy", "swap", "rename", "delete", "read")
+
+
+@dataclass(frozen=True)
+class UvEdit:
+    """A change to the UV sets of objects; done again whenever the sources are read.
+
+    Attributes
+    ----------
+    kind : str
+        Of `UV_EDITS`. ``read`` lets the objects' materials read the set ``target``.
+    objects : tuple of str
+    source, target : int
+        UV sets; ``source`` is for ``copy`` and ``swap``.
+    name : str
+        For ``rename`` and ``add``.
+    """
+
+    kind: str
+    objects: tuple[str, ...]
+    source: int = 0
+    target: int = 0
+    name: str = ""
+
+
 @dataclass(frozen=True, eq=False)
 class Document:
     """A project: what was gathered, how it is bundled, and what was made of it."""
@@ -78,6 +103,8 @@ class Document:
     #: digest of what was last delivered, and where
     delivered: str = ""
     delivered_to: str = ""
+    #: what was changed of the sources' UV sets
+    uv_edits: tuple[UvEdit, ...] = ()
 
     def bundle(self, name: str) -> Bundle:
         """Return the bundle of that name; `KeyError` when there is none."""

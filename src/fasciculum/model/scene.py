@@ -213,6 +213,8 @@ class Mesh:
     primitives: tuple[Primitive, ...]
     aside: tuple[Aside, ...] = ()
     raw: dict[str, Any] = field(default_factory=dict)
+    #: what its UV sets are called here, empty names among them; files know numbers only
+    uv_names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)

@@ -27,6 +27,7 @@ def bake_digest(scene: Scene, bundle: Bundle) -> str:
         bundle.bake.bleed,
         bundle.bake.bits,
         bundle.bake.edges,
+        bundle.bake.edge_angle if bundle.bake.edges == "angle" else 0.0,
         bundle.alpha_mode,
     )
     surfaces = (scene.surfaces[key] for key in bundle.objects)
@@ -55,7 +56,7 @@ def bake(scene: Scene, bundle: Bundle, store: PixelStore, *, progress: Progress 
     objects = tuple(scene.object(key) for key in bundle.objects)
     needs = needs_of(scene, objects, wanted=bundle.bake.maps)
     progress.update(0.0, f"Preparing {bundle.name}")
-    target = build_target(scene, layout, bundle.bake.edges)
+    target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     recipe = Recipe(
         maps=needs.maps,
         width=layout.across,

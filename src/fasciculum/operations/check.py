@@ -174,7 +174,7 @@ def check_bundle(
     if layout is None or texturing is None or layout.scale <= 0:
         return None
     progress.update(0.0, f"Checking {bundle.name}")
-    target = build_target(scene, layout, bundle.bake.edges)
+    target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     emissive = texturing.map("emissive")
     yields = object_yields(scene, layout)

@@ -50,6 +50,7 @@ def sheet_rules(sheet: SheetSettings) -> str:
         sheet.smallest,
         sheet.wanted,
         sheet.grows if sheet.wanted else "",
+        sheet.unwrap,
     )
     return repr(made)
 
@@ -61,6 +62,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
         tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
+        tuple(rule for rule in bundle.shapings if rule[0] in bundle.objects),
     )
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 

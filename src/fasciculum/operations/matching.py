@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from operator import itemgetter
 
 import numpy as np
 
@@ -59,6 +60,7 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
         return bundle
     shares = tuple(sorted((found[key], share) for key, share in bundle.shares if key in found))
     rules = tuple(sorted((found[key], rule) for key, rule in bundle.twin_rules if key in found))
+    shapings = tuple(sorted(((found[key], told) for key, told in bundle.shapings if key in found), key=itemgetter(0)))
     kept = ((version, _carried_layout(version.layout, found, scene)) for version in bundle.versions)
     versions = tuple(replace(version, layout=own) for version, own in kept if own is not None)
     check = None
@@ -77,6 +79,7 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
         texturing=texturing,
         twin_rules=rules,
         versions=versions,
+        shapings=shapings,
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,10 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import Object, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import content_of, corners_of, surface_areas
-from fasciculum.uv.flatten import cut_long, flatten
+from fasciculum.uv.flatten import Flat, Wish, cut_long, flatten_all
 from fasciculum.uv.twins import Candidate, Twins, find_twins
 
 #: islands this many times longer than the sheet's shorter edge are cut, or one rope would decide the density of all;
@@ -36,7 +38,7 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
         near = SAME_SCALE * max(float(np.trace(form)), 1e-12)
         rule = bundle.twin_rule(key)
         hand = bool(np.linalg.det(linear) < 0) if rule == "unmirrored" else False
-        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key), rule, hand), [])
+        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key), rule, hand, bundle.shaping(key)), [])
         home = next((group for other, group in alike if float(np.abs(form - other).max()) <= near), None)
         if home is not None and bundle.sheet.twins and rule != "apart":
             home.append(item)
@@ -59,6 +61,8 @@ class Pieces:
     twins : Twins
     earlier : ndarray of int64, shape (I,)
         Each island's number in the present layout, -1 for those that are new or other than they were.
+    told : dict
+        For each object why its islands are as they are, of `fasciculum.uv.flatten.REASONS`.
     """
 
     surfaces: tuple[Surface, ...]
@@ -67,6 +71,7 @@ class Pieces:
     wishes: NDArray[np.float64]
     twins: Twins
     earlier: NDArray[np.int64]
+    told: dict[str, NDArray[np.int64]]
 
     @cached_property
     def sizes(self) -> NDArray[np.float64]:
@@ -111,25 +116,55 @@ class Pieces:
         return found.reshape(-1, 6)
 
 
+#: what was laid flat last, by a digest of all that it was made from: looking ahead and packing need the same
+_KEPT: dict[str, list[Flat]] = {}
+MOST_KEPT = 6
+
+
+def _flats(
+    scene: Scene, bundle: Bundle, groups: Sequence[tuple[Object, ...]], wishes: list[Wish], progress: Progress
+) -> list[Flat]:
+    """Lay a bundle's groups flat, or recall that it was done."""
+    sheet = bundle.sheet
+    parts = [
+        repr((scene.shapes[group[0].key], wish.policy, wish.shaping))
+        for group, wish in zip(groups, wishes, strict=True)
+    ]
+    key = digest_of(repr((sheet.unwrap, sheet.density)), *parts)
+    if key not in _KEPT:
+        flats = flatten_all(wishes, even=sheet.density == "even", settings=sheet.unwrap, progress=progress)
+        while len(_KEPT) >= MOST_KEPT:
+            _KEPT.pop(next(iter(_KEPT)))
+        _KEPT[key] = flats
+    return _KEPT[key]
+
+
 def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Pieces:
     """Flatten a bundle's objects and find the twins among their islands."""
     sheet = bundle.sheet
     groups = twin_groups(scene, bundle)
-    flats, worlds = [], []
-    for number, group in enumerate(groups):
-        progress.update(0.7 * number / max(len(groups), 1), f"Flattening {group[0].key}")
-        corners = corners_of(scene, group[0])
-        flats.append(flatten(corners, policy=sheet.uv, even=sheet.density == "even"))
-        worlds.append(corners.world)
+    wishes = [
+        Wish(
+            corners_of(scene, group[0], uv_set=bundle.shaping(group[0].key).uv_set),
+            bundle.policy(group[0].key),
+            bundle.shaping(group[0].key),
+        )
+        for group in progress.part(0, 0.1).over(groups, lambda group: f"Gathering {group[0].key}", total=len(groups))
+    ]
+    flats = _flats(scene, bundle, groups, wishes, progress.part(0.1, 0.7))
+    told = {item.key: flat.why for group, flat in zip(groups, flats, strict=True) for item in group}
+    worlds = [wish.corners.world for wish in wishes]
     areas = [float(surface_areas(world).sum()) for world in worlds]
     shares = [bundle.share(group[0].key) for group in groups]
-    if sheet.uv != "keep":
+    if any(wish.policy != "keep" for wish in wishes):
         needed = sum(area * share**2 for area, share in zip(areas, shares, strict=True))
         density = sheet.wanted or math.sqrt(USUAL_FILL * sheet.width * sheet.tiles * sheet.height / max(needed, 1e-12))
         edge = (min(sheet.width, sheet.height) - 2 * sheet.border) / density
         flats = [
-            cut_long(flat, world, LONG * edge / share, PIECE * edge / share)
-            for flat, world, share in zip(flats, worlds, shares, strict=True)
+            flat
+            if wish.policy == "keep"
+            else cut_long(flat, wish.corners.world, LONG * edge / share, PIECE * edge / share)
+            for flat, wish, share in zip(flats, wishes, shares, strict=True)
         ]
     surfaces = tuple(
         Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)
@@ -140,14 +175,14 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
     own = np.ones(len(islands))
     if bundle.layout is not None:
         own[earlier >= 0] = bundle.layout.shares[earlier[earlier >= 0]]
-    wishes = own * np.repeat([surface.share for surface in surfaces], [_count(surface) for surface in surfaces])
+    wished = own * np.repeat([surface.share for surface in surfaces], [_count(surface) for surface in surfaces])
     progress.update(0.7, "Looking for twins")
     if sheet.twins:
         twins = find_twins(_candidates(scene, bundle, surfaces), progress)
     else:
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
-    return Pieces(surfaces, islands, own, wishes, twins, earlier)
+    return Pieces(surfaces, islands, own, wished, twins, earlier, told)
 
 
 def _count(surface: Surface) -> int:

@@ -14,6 +14,7 @@ from fasciculum.model.scene import Scene
 from fasciculum.operations.conventions import encoded_map
 from fasciculum.operations.gather import gather, with_names
 from fasciculum.operations.matching import carried_bundle, match_objects
+from fasciculum.operations.uv_sets import edited
 from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
 from fasciculum.project.files import ProjectReader, project_bytes
@@ -86,6 +87,9 @@ def open_project(
     for place in (old for old, new in instead.items() if not new):
         notes.append(Finding("source_left_out", WARNING, f"{place} is not there; its objects were left out.", ""))
     scene = with_names(scene, {place: entry.named for place, entry in entries.items()})
+    edits = reader.uv_edits()
+    for edit in edits:
+        scene = edited(scene, edit)
 
     def keep(data: bytes) -> tuple[str, tuple[int, ...]]:
         pixels = decode(data, place=path.name)
@@ -130,4 +134,5 @@ def open_project(
         accepted=tuple(reader.entry.accepted),
         delivered=reader.entry.delivered,
         delivered_to=reader.delivered_to(),
+        uv_edits=edits,
     )

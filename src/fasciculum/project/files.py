@@ -30,9 +30,10 @@ from fasciculum.model.bundle import (
     Texturing,
     Version,
 )
-from fasciculum.model.document import DeliverySettings, Document
+from fasciculum.model.document import DeliverySettings, Document, UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.unwrapping import HandFlat, Projection, Shaping, UnwrapSettings
 from fasciculum.project import schema
 from fasciculum.project.archive import MOST_TEXT, Archive, read_arrays
 from fasciculum.project.upgrades import upgraded
@@ -89,6 +90,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             accepted=list(document.accepted),
             delivered=document.delivered,
             delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
+            uv_edits=[msgspec.convert(asdict(edit), schema.UvEditEntry, strict=False) for edit in document.uv_edits],
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)
         # first, so that it survives when the end of the file is lost
@@ -174,7 +176,7 @@ def _bundle_entry(
         bundle.name,
         list(bundle.objects),
         bundle.alpha_mode,
-        schema.SheetEntry(**asdict(bundle.sheet)),
+        msgspec.convert(asdict(bundle.sheet), schema.SheetEntry),
         msgspec.convert(asdict(bundle.bake), schema.BakeEntry),
         dict(bundle.shares),
         layout,
@@ -182,7 +184,27 @@ def _bundle_entry(
         check,
         msgspec.convert(dict(bundle.twin_rules), dict[str, schema.TwinRule]),
         versions,
+        {key: msgspec.convert(asdict(told), schema.ShapingEntry, strict=False) for key, told in bundle.shapings},
     )
+
+
+def _shaping(entry: schema.ShapingEntry) -> Shaping:
+    """Return what was said of an object; a damaged hand-made island is left out."""
+    projections = tuple(
+        Projection(one.kind, one.origin, tuple(one.axes), one.size, one.caps, tuple(one.triangles))
+        for one in entry.projections
+        if all(math.isfinite(value) for value in (*one.origin, *one.axes, one.size))
+        and all(index < entry.count for index in one.triangles)
+    )
+    hand = tuple(
+        HandFlat(tuple(one.triangles), tuple(one.corners))
+        for one in entry.hand
+        if len(one.corners) == 6 * len(one.triangles)
+        and all(index < entry.count for index in one.triangles)
+        and all(math.isfinite(value) for value in one.corners)
+    )
+    seams, joined = (tuple(edge for edge in edges if edge < 3 * entry.count) for edges in (entry.seams, entry.joined))
+    return Shaping(entry.policy, entry.uv_set, seams, joined, projections, hand, entry.count)
 
 
 def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
@@ -303,6 +325,12 @@ class ProjectReader:
         """Return the chosen delivery, and those that the project keeps beside it."""
         return _delivery(self.entry.delivery), tuple(_delivery(entry) for entry in self.entry.deliveries)
 
+    def uv_edits(self) -> tuple[UvEdit, ...]:
+        """Return what was changed of the sources' UV sets."""
+        return tuple(
+            UvEdit(edit.kind, tuple(edit.objects), edit.source, edit.target, edit.name) for edit in self.entry.uv_edits
+        )
+
     def lookup(self) -> Lookup:
         """Return where missing files were found."""
         entry = self.entry.lookup
@@ -333,7 +361,8 @@ class ProjectReader:
         return tuple(found)
 
     def _bundle(self, entry: schema.BundleEntry, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]) -> Bundle:
-        sheet = SheetSettings(**msgspec.structs.asdict(entry.sheet))
+        unwrap = UnwrapSettings(**msgspec.structs.asdict(entry.sheet.unwrap))
+        sheet = SheetSettings(**(msgspec.structs.asdict(entry.sheet) | {"unwrap": unwrap}))
         bake = BakeSettings(**(msgspec.structs.asdict(entry.bake) | {"maps": tuple(entry.bake.maps)}))
         layout = texturing = None
         try:
@@ -365,6 +394,7 @@ class ProjectReader:
             check,
             tuple(sorted(entry.twin_rules.items())),
             tuple(versions),
+            tuple((key, _shaping(told)) for key, told in sorted(entry.shapings.items())),
         )
 
     def _layout(self, entry: schema.LayoutEntry) -> Layout:

@@ -1,4 +1,4 @@
-"""What ``project.json`` inside a .fasc file holds; version 3. msgspec checks it on reading."""
+"""What ``project.json`` inside a .fasc file holds; version 4. msgspec checks it on reading."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-VERSION = 3
+VERSION = 4
 TwinRule = Literal["apart", "unmirrored"]
 Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
 
@@ -15,6 +15,41 @@ class SourceEntry(msgspec.Struct):
     path: str
     digest: str
     named: str = ""
+
+
+class UnwrapEntry(msgspec.Struct):
+    sharp: Annotated[float, msgspec.Meta(ge=0, le=180)] = 70.0
+    stretch: Annotated[float, msgspec.Meta(ge=0, le=10)] = 0.03
+    smallest: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.03
+    fewer: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.5
+    keep_seams: bool = False
+
+
+Index = Annotated[int, msgspec.Meta(ge=0)]
+
+
+class ProjectionEntry(msgspec.Struct):
+    kind: Literal["plane", "box", "cylinder", "sphere"]
+    origin: tuple[float, float, float]
+    axes: Annotated[list[float], msgspec.Meta(min_length=9, max_length=9)]
+    size: float = 1.0
+    caps: bool = True
+    triangles: list[Index] = []
+
+
+class HandFlatEntry(msgspec.Struct):
+    triangles: list[Index]
+    corners: list[float]
+
+
+class ShapingEntry(msgspec.Struct):
+    policy: Literal["bundle", "auto", "keep", "unwrap"] = "bundle"
+    uv_set: Annotated[int, msgspec.Meta(ge=-1, le=64)] = -1
+    seams: list[Index] = []
+    joined: list[Index] = []
+    projections: list[ProjectionEntry] = []
+    hand: list[HandFlatEntry] = []
+    count: Index = 0
 
 
 class SheetEntry(msgspec.Struct):
@@ -35,6 +70,7 @@ class SheetEntry(msgspec.Struct):
     smallest: Annotated[float, msgspec.Meta(ge=0, le=1e4)] = 0.0
     wanted: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
     grows: Literal["size", "tiles"] = "size"
+    unwrap: UnwrapEntry = msgspec.field(default_factory=UnwrapEntry)
 
 
 class BakeEntry(msgspec.Struct):
@@ -42,7 +78,8 @@ class BakeEntry(msgspec.Struct):
     samples: Literal[1, 4, 16] = 1
     bleed: int | None = None
     bits: Literal[8, 16] = 8
-    edges: Literal["source", "hard", "smooth"] = "source"
+    edges: Literal["source", "hard", "smooth", "angle"] = "source"
+    edge_angle: Annotated[float, msgspec.Meta(ge=0, le=180)] = 40.0
 
 
 class SurfaceEntry(msgspec.Struct):
@@ -127,6 +164,7 @@ class BundleEntry(msgspec.Struct):
     check: CheckEntry | None = None
     twin_rules: dict[str, TwinRule] = {}
     versions: list[VersionEntry] = []
+    shapings: dict[str, ShapingEntry] = {}
 
 
 class DeliveryEntry(msgspec.Struct):
@@ -150,6 +188,14 @@ class LookupEntry(msgspec.Struct):
     moved: list[tuple[str, str]] = []
 
 
+class UvEditEntry(msgspec.Struct):
+    kind: Literal["add", "copy", "swap", "rename", "delete", "read"]
+    objects: list[str]
+    source: Annotated[int, msgspec.Meta(ge=0, le=63)] = 0
+    target: Annotated[int, msgspec.Meta(ge=0, le=63)] = 0
+    name: str = ""
+
+
 class ProjectEntry(msgspec.Struct):
     """The whole of it; bundles are checked one by one, so that a broken one does not take the others along."""
 
@@ -164,3 +210,4 @@ class ProjectEntry(msgspec.Struct):
     accepted: list[str] = []
     delivered: str = ""
     delivered_to: str = ""
+    uv_edits: list[UvEditEntry] = []

@@ -20,7 +20,12 @@ def _to_3(project: dict[str, Any]) -> dict[str, Any]:
     return dict(project)
 
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3}
+def _to_4(project: dict[str, Any]) -> dict[str, Any]:
+    """Version 4 keeps how surfaces are unwrapped and what was said of single objects; all of it may be missing."""
+    return dict(project)
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3, 3: _to_4}
 
 
 def upgraded(project: dict[str, Any]) -> dict[str, Any]:

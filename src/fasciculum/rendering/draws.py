@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
-from fasciculum.model.scene import CLAMP, Material, Object, Primitive, Scene, TextureSlot
+from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, Scene, TextureSlot
 
 #: floats for each corner: position 3, normal 3, tangent 4, colour 4, five texture coordinates
 STRIDE = 24
@@ -138,6 +138,46 @@ def source_draws(scene: Scene, item: Object) -> list[Draw]:
             )
         )
     return draws
+
+
+#: pixel-store key that stands for a checker, cells along one repeat of it, and texels of the sheet along a cell
+CHECKER, CELLS, CELL = "checker", 8, 32
+
+
+def checker_image() -> NDArray[np.uint8]:
+    """Return the checker, (H, W, 4): cells of two greys, every other row and column a little tinted to tell turns."""
+    edge = 64
+    place = np.arange(CELLS * edge) // edge
+    dark = (place[:, None] + place[None, :]) % 2 == 0
+    image = np.where(dark[..., None], [70, 74, 72, 255], [196, 194, 186, 255])
+    # the upper left cell of each repeat, and the way along its first row, are marked
+    image[:edge, :edge] = [216, 180, 90, 255]
+    image[edge // 2 - 4 : edge // 2 + 4, edge : 3 * edge] = [224, 138, 114, 255]
+    return image.astype(np.uint8)
+
+
+def checker_draws(scene: Scene, bundle: Bundle, item: Object) -> list[Draw]:
+    """Return what draws an object with a checker through its sheet UVs; empty without a layout."""
+    layout = bundle.layout
+    if layout is None or layout.scale <= 0 or item.key not in layout.surface_numbers:
+        return []
+    node = scene.nodes[item.node]
+    sheet = layout.sheet_corners(layout.surface_of(item.key)) / (CELLS * CELL)
+    mirrored = np.linalg.det(node.world[:3, :3]) < 0
+    parts, first = [], 0
+    for primitive in scene.primitives_of(item):
+        rows = _surface_rows(primitive, node.world)
+        uvs = sheet[first : first + len(rows)]
+        if len(uvs) != len(rows):
+            return []
+        first += len(rows)
+        rows[..., 14:16] = uvs[:, ::-1] if mirrored else uvs
+        parts.append(rows)
+    rows = np.concatenate(parts)
+    textures = {"base_color": (CHECKER, REPEAT, REPEAT)}
+    bounds = _bounds(rows)
+    rows = rows.reshape(-1, STRIDE)
+    return [Draw(item.key, rows, textures, metallic=0.0, roughness=0.9, double_sided=True, bounds=bounds)]
 
 
 def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:

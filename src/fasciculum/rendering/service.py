@@ -17,7 +17,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.rendering.camera import Camera
-from fasciculum.rendering.draws import Draw, result_draws, source_draws
+from fasciculum.rendering.draws import CHECKER, Draw, checker_draws, checker_image, result_draws, source_draws
 from fasciculum.rendering.previews import mip_chain
 from fasciculum.rendering.renderer import Renderer, View
 
@@ -66,7 +66,8 @@ class _Studio:
         for draw in draws:
             for key, _, _ in draw.textures.values():
                 if not self.renderer.has_texture(key):
-                    pixels = np.load(f"{self.folder}/{key}.npy", mmap_mode="r")
+                    checker = key == CHECKER
+                    pixels = checker_image() if checker else np.load(f"{self.folder}/{key}.npy", mmap_mode="r")
                     self.renderer.add_texture(key, mip_chain(pixels, edge))
 
 
@@ -90,14 +91,15 @@ def show_scene(scene: Scene, folder: str, *, progress: Progress = SILENT) -> tup
     return studio.renderer.bounds()
 
 
-def show_bundles(bundles: tuple[Bundle, ...], *, progress: Progress = SILENT) -> None:
-    """Take what was made of the scene."""
+def show_bundles(bundles: tuple[Bundle, ...], *, checker: bool = False, progress: Progress = SILENT) -> None:
+    """Take what was made of the scene; with ``checker`` that stands in for the maps."""
     studio = _studio()
     document = Document(scene=studio.scene, bundles=bundles)
     draws = []
     for bundle in bundles:
         for key in bundle.objects:
-            draws += result_draws(document, bundle, studio.scene.object(key))
+            item = studio.scene.object(key)
+            draws += checker_draws(studio.scene, bundle, item) if checker else result_draws(document, bundle, item)
     baked = {draw.key for draw in draws}
     # what has no result yet is shown as it came, so that the result is never a hole
     draws += [draw for draw in studio.draws["source"] if draw.key not in baked]

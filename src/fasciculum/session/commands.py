@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
+from fasciculum.checks.uv_sets import lacking_uvs, wrong_uv_sets
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing, Version
-from fasciculum.model.document import DeliverySettings, Document
+from fasciculum.model.document import DeliverySettings, Document, UvEdit
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
+from fasciculum.model.unwrapping import PLAIN, Shaping
+from fasciculum.operations.lay_out import layout_digest
+from fasciculum.operations.uv_sets import edited
+
+#: findings that tell about UV sets
+ABOUT_UVS = ("no_uvs", "wrong_uv_set", "suspicious_uv_set")
 
 
 def _mode_of(scene: Scene, keys: Sequence[str]) -> str:
@@ -70,11 +77,17 @@ def remove_bundle(document: Document, name: str) -> Document:
 def move_objects(document: Document, keys: Sequence[str], name: str) -> Document:
     """Move objects into a bundle, or make them loose when the name is empty."""
     moving = set(keys)
+    # what was said about how they are laid flat goes with them
+    shaped = {key: value for bundle in document.bundles for key, value in bundle.shapings if key in moving}
     bundles = []
     for bundle in document.bundles:
         objects = tuple(key for key in bundle.objects if key not in moving)
         if bundle.name == name:
             objects += tuple(item.key for item in document.scene.objects if item.key in moving)
+            told = dict(bundle.shapings) | shaped
+            bundle = replace(bundle, shapings=tuple(sorted(told.items())) if shaped else bundle.shapings)
+        elif name and any(key in moving for key, _ in bundle.shapings):
+            bundle = replace(bundle, shapings=tuple(rule for rule in bundle.shapings if rule[0] not in moving))
         if objects != bundle.objects:
             bundle = replace(bundle, objects=objects, alpha_mode=_mode_of(document.scene, objects))
         bundles.append(bundle)
@@ -149,6 +162,14 @@ def put_layout(document: Document, name: str, layout: Layout) -> Document:
     return _with(document, replace(bundle, layout=layout))
 
 
+def put_reshaped(document: Document, name: str, layout: Layout, *, fresh: bool) -> Document:
+    """Give a bundle its layout with islands made over in it; where it was fresh it is made from what is said now."""
+    bundle = document.bundle(name)
+    if fresh:
+        layout = replace(layout, made_from=layout_digest(document.scene, bundle))
+    return _with(document, replace(bundle, layout=layout))
+
+
 def set_twins(document: Document, keys: Sequence[str], rule: str) -> Document:
     """Say how objects' twins are treated: together, unmirrored or apart."""
     for bundle in document.bundles:
@@ -189,6 +210,36 @@ def drop_version(document: Document, name: str, title: str) -> Document:
     bundle = document.bundle(name)
     kept = tuple(version for version in bundle.versions if version.name != title)
     return _with(document, replace(bundle, versions=kept))
+
+
+def set_shaping(document: Document, keys: Sequence[str], change: Callable[[str, Shaping], Shaping]) -> Document:
+    """Change what is said about how objects are laid flat; ``change`` gets an object's key and what was said so far."""
+    for bundle in document.bundles:
+        inside = [key for key in keys if key in bundle.objects]
+        if inside:
+            told = dict(bundle.shapings) | {key: change(key, bundle.shaping(key)) for key in inside}
+            kept = tuple((key, value) for key, value in sorted(told.items()) if replace(value, count=0) != PLAIN)
+            if kept != bundle.shapings:
+                document = _with(document, replace(bundle, shapings=kept))
+    return document
+
+
+def edit_uvs(document: Document, edit: UvEdit) -> Document:
+    """Change the UV sets of objects."""
+    scene = edited(document.scene, edit)
+    # what was noticed about UV sets is looked at again
+    told = (*lacking_uvs(scene), *wrong_uv_sets(scene))
+    kept = tuple(finding for finding in document.gathered if finding.code not in ABOUT_UVS)
+    return replace(document, scene=scene, gathered=(*kept, *told), uv_edits=(*document.uv_edits, edit))
+
+
+def set_unwrap(document: Document, names: Sequence[str], **values: Any) -> Document:
+    """Change how bundles are unwrapped."""
+    for name in names:
+        bundle = document.bundle(name)
+        sheet = replace(bundle.sheet, unwrap=replace(bundle.sheet.unwrap, **values))
+        document = _with(document, replace(bundle, sheet=sheet))
+    return document
 
 
 def put_texturing(document: Document, name: str, texturing: Texturing) -> Document:

@@ -12,6 +12,7 @@ from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.operations.gather import gather, with_names
 from fasciculum.operations.matching import carried_bundle, match_objects
+from fasciculum.operations.uv_sets import edited
 from fasciculum.progress import SILENT, Progress
 
 
@@ -30,6 +31,8 @@ def reload_sources(
     paths = [source.path for source in before.sources]
     scene, findings = gather(paths, PixelStore(Path(folder)), lookup=lookup, progress=progress)
     scene = with_names(scene, {source.path: source.named for source in before.sources})
+    for edit in document.uv_edits:
+        scene = edited(scene, edit)
     found = match_objects(before.shapes, scene)
     notes = []
     for old in before.objects:

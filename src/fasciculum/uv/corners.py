@@ -51,8 +51,8 @@ def main_uv_set(material: Material, primitive: Primitive) -> int:
     return 0
 
 
-def corners_of(scene: Scene, item: Object) -> Corners:
-    """Gather an object's triangles in world space."""
+def corners_of(scene: Scene, item: Object, *, uv_set: int = -1) -> Corners:
+    """Gather an object's triangles in world space; ``uv_set`` -1 is the set that each material reads."""
     world = scene.nodes[item.node].world
     places, sources, materials, numbers, own = [], [], [], [], []
     linear = world[:3, :3]
@@ -64,7 +64,7 @@ def corners_of(scene: Scene, item: Object) -> Corners:
         local = primitive.positions.astype(np.float64)[primitive.triangles]
         places.append(local @ linear.T + world[:3, 3])
         own.append(local * np.sqrt(size) if even else places[-1])
-        chosen = main_uv_set(scene.material_of(primitive), primitive)
+        chosen = main_uv_set(scene.material_of(primitive), primitive) if uv_set < 0 else uv_set
         if primitive.has_uv(chosen):
             sources.append(primitive.uv_sets[chosen].astype(np.float64)[primitive.triangles])
         else:

@@ -1,35 +1,62 @@
-"""From source UVs to a flat surface in metres: keep what is clean, project the rest, cut what is too long."""
+"""From source UVs to a flat surface in metres: keep what is clean, unwrap the rest, cut what is too long."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.unwrapping import PLAIN, Shaping, UnwrapSettings
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import Corners, signed_uv_areas, surface_areas
 from fasciculum.uv.islands import connect, find_islands, position_tolerance, renumber, weld
 from fasciculum.uv.overlaps import self_overlap
-from fasciculum.uv.projection import box_project
-from fasciculum.uv.stretch import metric
+from fasciculum.uv.projection import evened, project
+from fasciculum.uv.stretch import angle_stretch, metric
+from fasciculum.uv.unwrap.unwrap import unwrap
 
 #: shares of an island's area from which it does not count as clean: covering itself, turned over, without extent
 CLASH, TURNED, COLLAPSED = 1e-4, 1e-4, 0.01
 #: an island with this share of its surface drawn more than eight times off its own mean density is not clean
 UNEVEN = 0.1
+#: an island with this share of its surface stretched more than so many times, whatever its scales, is not clean
+TOO_LONG, OVER = 0.3, 3.0
 
 
 @dataclass(frozen=True, eq=False)
 class Flat:
-    """A flat surface: corners in metres (T, 3, 2), the island of each triangle, and which were projected."""
+    """A flat surface: corners in metres (T, 3, 2), the island of each triangle, which were made anew, and why.
+
+    ``why`` has a number into `REASONS` for each island.
+    """
 
     corners: NDArray[np.float64]
     islands: NDArray[np.int32]
     projected: NDArray[np.bool_]
+    why: NDArray[np.int64]
 
 
-def clean_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.bool_]:
-    """Return which islands can be kept: not folded, turned over in part, collapsed or grossly uneven."""
+#: why islands of the source are not kept, by number; the first is that they are
+REASONS = (
+    "kept",
+    "no UVs",
+    "turned over in part",
+    "covers itself",
+    "has no extent",
+    "drawn unevenly",
+    "stretched",
+    "asked for",
+    "cut by hand",
+    "projected",
+    "shaped by hand",
+)
+KEPT, MISSING, FLIPPED, COVERS, EMPTY, UNEVENLY, STRETCHED, ASKED, BY_HAND, PROJECTED, SHAPED = range(len(REASONS))
+
+
+def judge_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.int64]:
+    """Return for each island why it cannot be kept, of `REASONS`: folded, turned over, collapsed, uneven, stretched."""
     count = int(islands.max()) + 1
     signed, areas = signed_uv_areas(uvs), surface_areas(corners.world)
     positive = np.bincount(islands, np.maximum(signed, 0), count)
@@ -41,13 +68,22 @@ def clean_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[n
     uneven = (flat < mean * areas / 64) | (flat > mean * areas * 64)
     collapsed = np.bincount(islands, areas * thin, count)
     off = np.bincount(islands, areas * uneven, count)
-    return (
-        (total > 1e-12)
-        & (np.minimum(positive, negative) <= total * TURNED)
-        & (collapsed <= surface * COLLAPSED)
-        & (off <= surface * UNEVEN)
-        & (self_overlap(uvs, islands, enough=CLASH) <= CLASH)
-    )
+    even = _to_metres(corners.world, uvs, islands, True)
+    with np.errstate(invalid="ignore"):
+        long = np.nan_to_num(angle_stretch(corners.world, even), nan=1.0, posinf=1.0) > OVER
+    found = np.zeros(count, np.int64)
+    found[np.bincount(islands, areas * long, count) > surface * TOO_LONG] = STRETCHED
+    found[off > surface * UNEVEN] = UNEVENLY
+    found[self_overlap(uvs, islands, enough=CLASH) > CLASH] = COVERS
+    found[np.minimum(positive, negative) > total * TURNED] = FLIPPED
+    found[(total <= 1e-12) | (collapsed > surface * COLLAPSED)] = EMPTY
+    return found
+
+
+def clean_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.bool_]:
+    """Return which islands can be kept."""
+    good: NDArray[np.bool_] = judge_islands(corners, uvs, islands) == KEPT
+    return good
 
 
 def _to_metres(
@@ -72,48 +108,157 @@ def _to_metres(
     return scaled
 
 
-def flatten(corners: Corners, *, policy: str, even: bool) -> Flat:
-    """Lay an object's surface flat.
+@dataclass(frozen=True, eq=False)
+class Wish:
+    """What is to be done with one object: its policy and what was said of it by hand."""
+
+    corners: Corners
+    policy: str = "auto"
+    shaping: Shaping = PLAIN
+
+
+def flatten(
+    corners: Corners, *, policy: str, even: bool, settings: UnwrapSettings | None = None, shaping: Shaping = PLAIN
+) -> Flat:
+    """Lay one object's surface flat; see `flatten_all`."""
+    return flatten_all([Wish(corners, policy, shaping)], even=even, settings=settings or UnwrapSettings())[0]
+
+
+def flatten_all(
+    wishes: Sequence[Wish], *, even: bool, settings: UnwrapSettings, progress: Progress = SILENT
+) -> list[Flat]:
+    """Lay the surfaces of objects flat, so that what is alike among them comes out alike.
 
     Parameters
     ----------
-    corners : Corners
-    policy : str
-        ``keep`` never projects what has UVs; ``auto`` keeps clean islands and projects the rest; ``unwrap``
-        projects everything.
+    wishes : sequence of Wish
+        The policy is ``keep``, which never unwraps what has UVs; ``auto``, which keeps clean islands and unwraps the
+        rest; or ``unwrap``, which makes all anew.
     even : bool
         Give each island its surface's area; otherwise the relative scales of the source stay.
+    settings : UnwrapSettings
 
     Returns
     -------
-    Flat
+    list of Flat
         Each island's own box starts at (0, 0).
     """
-    count = len(corners.world)
-    has_uvs = np.asarray(np.isfinite(corners.source).all(axis=(1, 2)), np.bool_)
-    keep: NDArray[np.bool_] = has_uvs.copy() if policy != "unwrap" else np.zeros(count, bool)
-    islands = np.full(count, -1, np.int32)
-    flat = np.zeros((count, 3, 2))
-    if keep.any():
-        world, uvs = corners.world[keep], corners.source[keep]
+    begun = [_Begun(wish, settings, even) for wish in wishes]
+    rests = [np.flatnonzero(one.rest) for one in begun]
+    if any(len(rest) for rest in rests):
+        made = unwrap(
+            np.concatenate([wish.corners.own[rest] for wish, rest in zip(wishes, rests, strict=True)]),
+            settings,
+            groups=np.repeat(np.arange(len(wishes)), [len(rest) for rest in rests]),
+            seams=np.concatenate([one.seams[rest] for one, rest in zip(begun, rests, strict=True)]),
+            joined=np.concatenate([one.joined[rest] for one, rest in zip(begun, rests, strict=True)]),
+            progress=progress,
+        )
+        ends = np.cumsum([0, *(len(rest) for rest in rests)])
+        for number, one in enumerate(begun):
+            own = slice(ends[number], ends[number + 1])
+            one.add(rests[number], made.corners[own], made.islands[own])
+    return [one.flat() for one in begun]
+
+
+class _Begun:
+    """One object on its way: what is laid flat already, and what is left to unwrap."""
+
+    def __init__(self, wish: Wish, settings: UnwrapSettings, even: bool) -> None:
+        corners = wish.corners
+        count = len(corners.world)
+        self.wish = wish
+        self.shaping = wish.shaping.fitting(count)
+        self.place = np.zeros((count, 3, 2))
+        self.islands = np.full(count, -1, np.int32)
+        self.why = np.full(count, -1, np.int64)
+        self.seams, self.joined = _edges(self.shaping.seams, count), _edges(self.shaping.joined, count)
+        for hand in self.shaping.hand:
+            which = np.array(hand.triangles, np.int64)
+            self.add(which, np.array(hand.corners).reshape(-1, 3, 2), np.zeros(len(which), np.int32), SHAPED)
+        for projection in reversed(self.shaping.projections):
+            chosen = np.ones(count, np.bool_)
+            if projection.triangles:
+                chosen[:] = False
+                chosen[np.array(projection.triangles, np.int64)] = True
+            which = np.flatnonzero(chosen & (self.islands < 0))
+            if len(which):
+                place, islands = project(corners.own[which], projection)
+                islands = renumber(islands)
+                place = evened(corners.world[which], place, islands) if even else place
+                self.add(which, place, islands, PROJECTED)
+        self._keep(settings, even)
+        self.rest: NDArray[np.bool_] = self.islands < 0
+
+    def _keep(self, settings: UnwrapSettings, even: bool) -> None:
+        """Keep what may be kept of the source UVs, and say why the rest may not."""
+        corners, policy = self.wish.corners, self.wish.policy
+        left = self.islands < 0
+        has = left & np.asarray(np.isfinite(corners.source).all(axis=(1, 2)), np.bool_)
+        self.why[left] = MISSING
+        if not has.any():
+            return
+        world, uvs = corners.world[has], corners.source[has]
         found = find_islands(world, uvs)
-        if policy == "auto":
-            chosen = Corners(world, uvs, corners.material[keep], corners.primitive[keep], corners.own[keep])
-            good = clean_islands(chosen, uvs, found)[found]
+        which = np.flatnonzero(has)
+        some = Corners(world, uvs, corners.material[has], corners.primitive[has], corners.own[has])
+        if policy == "unwrap":
+            why = np.full(int(found.max()) + 1, ASKED)
+        elif policy == "auto":
+            why = judge_islands(some, uvs, found)
         else:
-            good = np.ones(len(found), bool)
-        keep[np.flatnonzero(keep)[~good]] = False
+            why = np.zeros(int(found.max()) + 1, np.int64)
+        touched = (self.seams | self.joined)[which].any(axis=1)
+        if touched.any():
+            why[np.unique(found[touched])] = BY_HAND
+        self.why[which] = why[found]
+        if settings.keep_seams or touched.any():
+            own = settings.keep_seams | (why[found] == BY_HAND)
+            self.seams[which] |= uv_seams(world, uvs) & own[:, None]
+            self.seams &= ~self.joined
+        good = why[found] == KEPT
         if good.any():
             labels = renumber(found[good])
-            flat[keep] = _to_metres(world[good], uvs[good], labels, even)
-            islands[keep] = labels
-    rest: NDArray[np.bool_] = ~keep
-    if rest.any():
-        projected, parts = box_project(corners.own[rest])
-        flat[rest] = projected
-        islands[rest] = parts + islands.max() + 1
-    islands = renumber(islands)
-    return Flat(_from_zero(flat, islands), islands, rest)
+            self.add(which[good], _to_metres(world[good], uvs[good], labels, even), labels, KEPT)
+
+    def add(
+        self, which: NDArray[np.int64], place: NDArray[np.float64], islands: NDArray[np.int32], why: int = -1
+    ) -> None:
+        """Take over the places of some triangles."""
+        if len(which):
+            self.place[which] = place
+            self.islands[which] = renumber(islands) + int(self.islands.max(initial=-1)) + 1
+            if why >= 0:
+                self.why[which] = why
+
+    def flat(self) -> Flat:
+        islands = renumber(self.islands)
+        why = np.zeros(int(islands.max(initial=-1)) + 1, np.int64)
+        why[islands] = self.why
+        return Flat(_from_zero(self.place, islands), islands, self.why != KEPT, why)
+
+
+def _edges(numbers: Sequence[int], count: int) -> NDArray[np.bool_]:
+    found = np.zeros(3 * count, np.bool_)
+    if len(numbers):
+        found[np.array(numbers, np.int64)] = True
+    return found.reshape(count, 3)
+
+
+def uv_seams(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Return the edges along which UVs are cut though the surface is not, shape (T, 3)."""
+    places = weld(world.reshape(-1, 3), position_tolerance(world)).reshape(-1, 3)
+    flat = weld(uvs.reshape(-1, 2), max(float(np.ptp(uvs)) * 1e-6, 1e-7)).reshape(-1, 3)
+    ends, there = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
+    back = ends[:, 0] > ends[:, 1]
+    ends[back], there[back] = ends[back][:, ::-1], there[back][:, ::-1]
+    _, edge = np.unique(ends, axis=0, return_inverse=True)
+    _, kind = np.unique(np.column_stack([edge.reshape(-1), there]), axis=0, return_inverse=True)
+    kinds = np.zeros(int(edge.max()) + 1, np.int64)
+    first = np.unique(kind.reshape(-1), return_index=True)[1]
+    np.add.at(kinds, edge.reshape(-1)[first], 1)
+    cut: NDArray[np.bool_] = (kinds[edge.reshape(-1)] > 1).reshape(-1, 3)
+    return cut
 
 
 def _from_zero(flat: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.float64]:
@@ -145,4 +290,6 @@ def cut_long(flat: Flat, world: NDArray[np.float64], longest: float, piece_lengt
     key = flat.islands.astype(np.int64) * (int(pieces.max()) + 1) + piece
     _, key = np.unique(key, return_inverse=True)
     islands = renumber(connect(vertices * (int(key.max()) + 1) + key.reshape(-1, 1)))
-    return Flat(_from_zero(flat.corners, islands), islands, flat.projected)
+    why = np.zeros(int(islands.max(initial=-1)) + 1, np.int64)
+    why[islands] = flat.why[flat.islands]
+    return Flat(_from_zero(flat.corners, islands), islands, flat.projected, why)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QSpinBox
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QSpinBox
 
 from fasciculum.app.parts import Column, Form, heading, note
 from fasciculum.app.workspace import Workspace
@@ -20,6 +20,14 @@ NAMES = {
     "orm": "Occlusion, roughness, metallic",
     "emissive": "Emission",
 }
+
+
+EDGE_WORDS = (
+    ("as they came", "source"),
+    ("hard at seams", "hard"),
+    ("smooth over seams", "smooth"),
+    ("hard above an angle", "angle"),
+)
 
 
 class BakePanel(Column):
@@ -70,15 +78,19 @@ class BakePanel(Column):
         self.bits.activated.connect(lambda index: self._change(bits=self.bits.itemData(index)))
         form.row("Depth", self.bits, "Bits for each channel of the written textures.")
         self.edges = QComboBox()
-        for words, value in (("as they came", "source"), ("hard at seams", "hard"), ("smooth over seams", "smooth")):
+        for words, value in EDGE_WORDS:
             self.edges.addItem(words, value)
         self.edges.activated.connect(lambda index: self._change(edges=self.edges.itemData(index)))
         form.row(
             "Edges",
             self.edges,
-            "Normals of the delivered mesh where the sheet has a seam: left alone, broken there, or averaged over it. "
-            "Normal maps are baked to match.",
+            "Normals of the delivered mesh: left alone, broken at the sheet's seams, averaged over these, or broken "
+            "where faces meet at more than an angle. Normal maps are baked to match.",
         )
+        self.angle = QDoubleSpinBox(minimum=0, maximum=180, decimals=0, suffix="°", singleStep=5)
+        self.angle.setKeyboardTracking(False)
+        self.angle.valueChanged.connect(lambda value: self._change(edge_angle=value))
+        form.row("Hard above", self.angle, "Degrees between two faces from which their edge is hard.")
         self.box.addWidget(form)
         self.box.addSpacing(6)
         self.box.addWidget(heading("Baked"))
@@ -135,6 +147,8 @@ class BakePanel(Column):
         self.bleed.setValue(-1 if bundle.bake.bleed is None else bundle.bake.bleed)
         self.bits.setCurrentIndex(self.bits.findData(bundle.bake.bits))
         self.edges.setCurrentIndex(self.edges.findData(bundle.bake.edges))
+        self.angle.setEnabled(bundle.bake.edges == "angle")
+        self.angle.setValue(bundle.bake.edge_angle)
         size = len(shown) * texture_bytes(bundle.sheet.width, bundle.sheet.height) / MIB
         self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
         self._filling = False

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
+from fasciculum.app.panels.uv_sets import UvSets
 from fasciculum.app.parts import Column, Form, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import SheetSettings
@@ -52,6 +53,9 @@ class GatherPanel(Column):
         self.make.setToolTip("Put every loose object into a bundle by the rule above")
         self.make.clicked.connect(self._bundle)
         self.box.addWidget(self.make)
+        self.box.addSpacing(8)
+        self.uv_sets = UvSets(workspace)
+        self.box.addWidget(self.uv_sets)
         self.box.addSpacing(8)
         self.box.addWidget(heading("Unusual"))
         self.unusual = note()

@@ -12,7 +12,9 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout,
 
 from fasciculum.app.look import Theme
 from fasciculum.app.panels.layouts import PackingNow, Versions
+from fasciculum.app.panels.unwrapping import Unwrapping
 from fasciculum.app.parts import Column, Form, Histogram, heading, note
+from fasciculum.app.shaper import Shaper
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.operations.check import measure_layout
@@ -30,7 +32,9 @@ SETTLE = 350
 class LayOutPanel(Column):
     """Sheet settings; numbers are shown at once and kept when they settle."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
+    def __init__(
+        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], shaper: Shaper
+    ) -> None:
         super().__init__()
         self.workspace = workspace
         self._filling = False
@@ -124,13 +128,13 @@ class LayOutPanel(Column):
             self.density,
             "Even gives all surfaces the same texels per metre; as in source keeps the source's relative scales.",
         )
-        self.uv = self._choice("uv", (("keep clean", "auto"), ("keep all", "keep"), ("project all", "unwrap")))
+        self.uv = self._choice("uv", (("keep clean", "auto"), ("keep all", "keep"), ("unwrap all", "unwrap")))
         self.uv_note = note()
         form.row(
             "Surfaces",
             self.uv,
-            "Where islands come from. Keep clean keeps clean source UVs and gives the rest a box projection; keep all "
-            "never projects what has UVs; project all ignores the source UVs.",
+            "Where islands come from. Keep clean keeps clean source UVs and unwraps the rest; keep all never "
+            "unwraps what has UVs; unwrap all makes every island anew.",
             self.uv_note,
         )
         self.twins = QCheckBox("on one place")
@@ -174,6 +178,8 @@ class LayOutPanel(Column):
             self.share_note,
         )
         self.box.addWidget(form)
+        self.unwrapping = Unwrapping(workspace, shaper, acts)
+        self.box.addWidget(self.unwrapping)
         self.versions = Versions(workspace)
         self.box.addWidget(self.versions)
         self.box.addWidget(heading("Density by surface"))
@@ -250,6 +256,7 @@ class LayOutPanel(Column):
     def commit(self) -> None:
         """Make what has been typed or dragged a step of the history."""
         self._settle.stop()
+        self.unwrapping.commit()
         pending, self._pending = self._pending, {}
         share = pending.pop("share", None)
         if share is not None:
@@ -320,7 +327,9 @@ class LayOutPanel(Column):
         figures = self.workspace.figures
         stale = layout_state(self.workspace.shown, bundle) != DONE
         shown = self.workspace.shown is self.workspace.document and self.workspace.stage == "lay out"
-        ahead = self.workspace.look_ahead(bundle) if stale and shown else None
+        ahead = self.workspace.look_ahead(bundle) if shown else None
+        self.unwrapping.refresh(self.workspace.shown.bundle(bundle.name), ahead)
+        ahead = ahead if stale else None
         expected = forecast(bundle, figures, ahead)
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
@@ -348,9 +357,8 @@ class LayOutPanel(Column):
             self.yields.setText("Pack to see it.")
             return
         projected = sum(1 for surface in layout.surfaces if surface.projected.any())
-        self.uv_note.setText(
-            f"{projected} object{'s' if projected != 1 else ''} projected" if projected else "all source UVs kept"
-        )
+        words = f"{projected} object{'s' if projected != 1 else ''} unwrapped, whole or in part"
+        self.uv_note.setText(words if projected else "all source UVs kept")
         doubles = layout.doubles
         saved = f"{doubles} of {layout.distinct + doubles} islands lie on another's place"
         self.twins_note.setText(saved if doubles else "none in this bundle")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -95,7 +96,7 @@ class Charts:
         self.lengths = edge_lengths(mesh)
 
     def _charts(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """Number the charts anew; return their triangles one after the other, and where each begins."""
+        """Label the charts anew; return their triangles one after the other, and where each begins."""
         count = components(self.mesh.across, self.cut, self.label)
         order = np.argsort(self.label, kind="stable")
         return order, np.searchsorted(self.label[order], np.arange(count + 1))
@@ -110,8 +111,19 @@ class Charts:
         def work(run: tuple[int, int]) -> None:
             self.progress.check()
             flatten_charts(  # type: ignore[call-arg]
-                members, starts, *run, self.where, self.mesh.across, self.cut, self.rest, self.price, self.thin,
-                self.place, limits, state, figures,
+                members,
+                starts,
+                *run,
+                self.where,
+                self.mesh.across,
+                self.cut,
+                self.rest,
+                self.price,
+                self.thin,
+                self.place,
+                limits,
+                state,
+                figures,
             )
 
         if len(runs) < 2:
@@ -136,7 +148,8 @@ class Charts:
             changed = np.zeros(len(self.mesh), np.bool_)
             groups = [members[starts[c] : starts[c + 1]] for c in bad.tolist()]
             with ThreadPoolExecutor(THREADS) as pool:
-                for again in pool.map(lambda *given, turn=turn: self._cut(*given, turn), groups, state[bad], figures[bad, 0]):
+                work = partial(self._cut, turn=turn)
+                for again in pool.map(work, groups, state[bad].tolist(), figures[bad, 0].tolist()):
                     changed[again] = True
             if not changed.any():
                 break
@@ -158,7 +171,7 @@ class Charts:
         self.cut[half[label[half // 3] != label[other // 3]]] = True
         self.cut[other[label[half // 3] != label[other // 3]]] = True
 
-    def _cut(self, faces: NDArray[np.int64], state: int, l2: float, turn: int) -> NDArray[np.int64]:
+    def _cut(self, faces: NDArray[np.int64], state: int, l2: float, *, turn: int) -> NDArray[np.int64]:
         """Cut a chart that will not lie flat; return the triangles that have to be laid flat again."""
         mesh, where = self.mesh, self.where
         if len(faces) < 2 or (state == STRETCHED and len(faces) < FEW and l2 < BAD):
@@ -184,7 +197,7 @@ class Charts:
         split_chart(faces, where, mesh.across, self.cut, self.middles, self.normals, mesh.areas)
         return faces
 
-    def join(self, *, fill: float, worse: float, small: float) -> None:
+    def join(self, *, fill: float, worse: float, small: float, longest: float) -> None:
         """Join charts that lie flat together.
 
         Parameters
@@ -195,6 +208,8 @@ class Charts:
             unless it fills at least this part of what both fill apart.
         small : float
             Charts smaller than this part of their part's surface are joined even at more stretch.
+        longest : float
+            Joined charts are no longer than this, metres: one that spans the whole sheet decides the density of all.
         """
         mesh = self.mesh
         components(mesh.across, self.cut, self.label)
@@ -204,7 +219,7 @@ class Charts:
         part = mesh.part[order[starts[:-1]]]
         first = np.searchsorted(part, np.arange(int(part.max()) + 2))
         surface = np.bincount(mesh.part, mesh.areas)
-        limits, rules = np.array([self.limits.l2, self.limits.share]), np.array([fill, worse])
+        limits, rules = np.array([self.limits.l2, self.limits.share]), np.array([fill, worse, longest])
         parts = [number for number in range(len(first) - 1) if first[number + 1] - first[number] > 1]
 
         def work(numbers: list[int]) -> None:
@@ -212,9 +227,26 @@ class Charts:
                 self.progress.check()
                 one, end = int(first[number]), int(first[number + 1])
                 join_charts(  # type: ignore[call-arg]
-                    order, starts, one, end, self.label, self.where, mesh.across, self.cut, self.seams, self.rest,
-                    self.price, self.thin, self.lengths, mesh.areas, self.exact, self.place, limits, rules,
-                    small * surface[number], _trials(int(starts[end] - starts[one])),
+                    order,
+                    starts,
+                    one,
+                    end,
+                    self.label,
+                    self.where,
+                    mesh.across,
+                    self.cut,
+                    self.seams,
+                    self.rest,
+                    self.price,
+                    self.thin,
+                    self.lengths,
+                    mesh.areas,
+                    self.exact,
+                    self.place,
+                    limits,
+                    rules,
+                    small * surface[number],
+                    _trials(int(starts[end] - starts[one])),
                 )
 
         sizes = [int(starts[first[number + 1]] - starts[first[number]]) for number in parts]

@@ -50,9 +50,7 @@ def rough(mesh: Mesh) -> bool:
     return float(mesh.areas[lone].sum()) > ROUGH * float(mesh.areas.sum())
 
 
-def directions(
-    mesh: Mesh, sharp: NDArray[np.bool_]
-) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+def directions(mesh: Mesh, sharp: NDArray[np.bool_]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Return the normals to segment by, and which edges are sharp: on rough surfaces what lies around counts."""
     if not rough(mesh):
         return mesh.normals, sharp
@@ -103,8 +101,17 @@ def segment(
     hard = np.bincount(place, lengths[between] * sharp[between], len(pairs))
     parent = np.empty(count, np.int64)
     merge_patches(
-        pairs // max(count, 1), pairs % max(count, 1), shared, hard, area, total, form, perimeter, limit,
-        CRUMB * float(mesh.areas.sum()), parent,
+        pairs // max(count, 1),
+        pairs % max(count, 1),
+        shared,
+        hard,
+        area,
+        total,
+        form,
+        perimeter,
+        limit,
+        CRUMB * float(mesh.areas.sum()),
+        parent,
     )
     roots = np.array([find(parent, index) for index in range(count)], np.int64)
     return roots[label]

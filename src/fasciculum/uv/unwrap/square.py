@@ -11,9 +11,7 @@ AGREE = 0.35
 TRIED = 90
 
 
-def squared(
-    place: NDArray[np.float64], label: NDArray[np.int64], border: NDArray[np.bool_]
-) -> NDArray[np.float64]:
+def squared(place: NDArray[np.float64], label: NDArray[np.int64], border: NDArray[np.bool_]) -> NDArray[np.float64]:
     """Return charts turned square, each in its own box from (0, 0).
 
     Parameters

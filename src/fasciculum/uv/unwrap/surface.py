@@ -75,11 +75,11 @@ def weld_tolerance(corners: NDArray[np.float64]) -> float:
     return max(min(diagonal * WELD, short * OF_EDGE), diagonal * 1e-9, 1e-12)
 
 
-def mesh_of(corners: NDArray[np.float64]) -> Mesh:
+def mesh_of(corners: NDArray[np.float64], groups: NDArray[np.int64] | None = None) -> Mesh:
     """Join loose triangles, shape (T, 3, 3) in metres, into a surface.
 
     Edges on which more than two triangles meet are joined in the smoothest way; triangles that run against most of
-    their part are turned round.
+    their part are turned round. Triangles of different ``groups``, shape (T,), stay apart.
     """
     count = len(corners)
     if not count:
@@ -88,7 +88,7 @@ def mesh_of(corners: NDArray[np.float64]) -> Mesh:
             np.zeros((0, 3, 3)), none.reshape(0, 3), none, none.astype(bool), none, np.zeros((0, 3)), np.zeros(0)
         )
     corners = np.ascontiguousarray(corners, np.float64)
-    vertices = weld(corners.reshape(-1, 3), weld_tolerance(corners)).reshape(-1, 3)
+    vertices = _welded(corners, np.zeros(count, np.int64) if groups is None else groups)
     cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     double = np.linalg.norm(cross, axis=1)
     normals = cross / np.maximum(double, 1e-300)[:, None]
@@ -108,6 +108,18 @@ def mesh_of(corners: NDArray[np.float64]) -> Mesh:
     normals[turned] *= -1
     _borrow_normals(corners, across, normals, double)
     return Mesh(corners, vertices, across, turned, part, normals, double / 2)
+
+
+def _welded(corners: NDArray[np.float64], groups: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return the number of the position of each corner, each group on its own."""
+    vertices: NDArray[np.int64] = np.zeros((len(corners), 3), np.int64)
+    first = 0
+    order = np.argsort(groups, kind="stable")
+    for faces in np.split(order, np.flatnonzero(np.diff(groups[order])) + 1):
+        own = corners[faces]
+        vertices[faces] = weld(own.reshape(-1, 3), weld_tolerance(own)).reshape(-1, 3) + first
+        first = int(vertices[faces].max()) + 1
+    return vertices
 
 
 def _turn_round(

@@ -22,6 +22,8 @@ HOLLOW, SHARP, BELOW = 0.55, 0.6, 0.75
 HOLLOW_SHARP = 0.7
 #: part of the surface that may be stretched over 2, for each part of L2 stretch that is allowed
 OVER_TWO = 0.27
+#: how long joined charts may be, over the edge of the square that has the area of all surface
+REACH = 1.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,6 +51,7 @@ def unwrap(
     corners: NDArray[np.float64],
     settings: UnwrapSettings,
     *,
+    groups: NDArray[np.int64] | None = None,
     seams: NDArray[np.bool_] | None = None,
     joined: NDArray[np.bool_] | None = None,
     progress: Progress = SILENT,
@@ -60,6 +63,8 @@ def unwrap(
     corners : ndarray of float64, shape (T, 3, 3)
         Metres.
     settings : UnwrapSettings
+    groups : ndarray of int64, shape (T,), optional
+        Triangles of different groups are not joined, wherever they lie.
     seams : ndarray of bool, shape (T, 3), optional
         Edges along which the surface is cut in any case.
     joined : ndarray of bool, shape (T, 3), optional
@@ -74,9 +79,9 @@ def unwrap(
         none = np.zeros((0, 3), bool)
         return Unwrapped(np.zeros((0, 3, 2)), np.zeros(0, np.int32), none, 0)
     progress.update(0.0, "Joining triangles")
-    mesh = mesh_of(corners)
+    mesh = mesh_of(corners, groups)
     wanted, whole = (_edges_of(mesh, given) for given in (seams, joined))
-    marked = (wanted | whole).reshape(-1, 3).any(axis=1)
+    marked: NDArray[np.bool_] = np.asarray((wanted | whole).reshape(-1, 3).any(axis=1))
     progress.update(0.05, "Looking for alike parts")
     alike = find_alike(mesh, marked)
     leading = np.flatnonzero(alike.leads)
@@ -124,7 +129,8 @@ def _charts(
     charts = Charts(mesh, sharp, seams & ~whole, price, limits, bend=settings.bend, progress=progress.part(0, 0.6))
     charts.settle()
     charts.progress = progress.part(0.6, 1.0)
-    charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest)
+    longest = REACH * float(np.sqrt(mesh.areas.sum()))
+    charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest, longest=longest)
     return charts
 
 

@@ -1,0 +1,208 @@
+"""The UV sets of the chosen objects: what is in each, and adding, copying, swapping, naming and removing them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
+
+from fasciculum.app.parts import Column, heading, note
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.document import UvEdit
+from fasciculum.operations.uv_sets import MOST, SetFigures, also_changed, measure_sets
+from fasciculum.session import commands
+
+HEADS = ("Set", "Objects", "Span", "Overlap", "Stretch")
+TITLE = "Measure UV sets"
+
+
+class UvSets(QWidget):
+    """A table of UV sets over the chosen objects, or over all, and what can be done to them."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self._made: tuple = ()
+        self.figures: list[SetFigures] = []
+        column = Column()
+        box = column.box
+        box.setContentsMargins(0, 0, 0, 0)
+        self.setLayout(box)
+        self._column = column
+        box.addWidget(heading("UV sets"))
+        self.about = note()
+        box.addWidget(self.about)
+        self.table = QTreeWidget()
+        self.table.setColumnCount(len(HEADS))
+        self.table.setHeaderLabels(list(HEADS))
+        self.table.setRootIsDecorated(False)
+        self.table.setAccessibleName("UV sets")
+        self.table.setToolTip(
+            "Each UV set: on how many objects, how far it reaches in repeats, how much of it lies on itself, and its "
+            "L2 stretch. The set with a dot is the one that the materials read."
+        )
+        self.table.setFixedHeight(104)
+        self.table.itemSelectionChanged.connect(self._say)
+        box.addWidget(self.table)
+        line = QGridLayout()
+        line.setSpacing(4)
+        self.name = QLineEdit()
+        self.name.setPlaceholderText("name of the set")
+        self.name.setAccessibleName("Name of the UV set")
+        self.name.setToolTip("What the chosen UV set is called here; model files know numbers only")
+        self.name.setMinimumHeight(26)
+        self.name.returnPressed.connect(self.rename)
+        line.addWidget(self.name, 0, 0, 1, 2)
+        self.rename_button = self._button("Rename", "Call the chosen set by this name", self.rename)
+        line.addWidget(self.rename_button, 0, 2)
+        self.target = QComboBox()
+        self.target.setAccessibleName("Other UV set")
+        self.target.setToolTip("The set to copy to or to swap with")
+        self.target.setMinimumHeight(26)
+        line.addWidget(self.target, 1, 0)
+        self.copy_button = self._button(
+            "Copy to", "Copy the chosen set to the one at the left, on every object", self.copy
+        )
+        self.swap_button = self._button("Swap", "Exchange the chosen set with the one at the left", self.swap)
+        line.addWidget(self.copy_button, 1, 1)
+        line.addWidget(self.swap_button, 1, 2)
+        self.add_button = self._button("Add", "Add an empty set after the last one", self.add)
+        self.delete_button = self._button("Delete", "Take the chosen set away", self.delete)
+        self.read_button = self._button("Read it", "Let the materials read their textures through it", self.read)
+        for number, button in enumerate((self.add_button, self.delete_button, self.read_button)):
+            line.addWidget(button, 2, number)
+        box.addLayout(line)
+        self.warning = note()
+        box.addWidget(self.warning)
+        workspace.selection_changed.connect(self.refresh)
+        workspace.stage_changed.connect(self.refresh)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+
+    def _button(self, words: str, tip: str, call) -> QPushButton:
+        button = QPushButton(words)
+        button.setToolTip(tip)
+        button.setMinimumHeight(26)
+        button.setMinimumWidth(40)
+        button.clicked.connect(lambda _=False: call())
+        return button
+
+    def keys(self) -> tuple[str, ...]:
+        """Return the objects that changes apply to: the chosen ones, or all."""
+        scene = self.workspace.document.scene
+        chosen = [item.key for item in scene.objects if item.key in self.workspace.selection]
+        return tuple(chosen or [item.key for item in scene.objects])
+
+    def refresh(self) -> None:
+        """Have the sets measured if they are others than were."""
+        document = self.workspace.document
+        keys = self.keys()
+        made = (document.scene, keys)
+        if self.workspace.stage != "gather" or (self._made and self._made[0] is made[0] and self._made[1] == keys):
+            return
+        self._made = made
+        if not keys:
+            self._show([])
+            return
+        self.about.setText("measuring …")
+
+        def take(figures: list[SetFigures]) -> None:
+            if self._made is made:
+                self._show(figures)
+
+        self.workspace.submit(TITLE, measure_sets, document.scene, list(keys), finished=take)
+
+    def _show(self, figures: list[SetFigures]) -> None:
+        self.figures = figures
+        chosen = self.chosen()
+        self.table.clear()
+        for one in figures:
+            stretch = "collapsed" if one.stretch > 100 else f"{one.stretch:.2f}"
+            row = [
+                f"{'● ' if one.readers else ''}{one.name}",
+                f"{one.objects}",
+                f"{one.span[0]:.2f} × {one.span[1]:.2f}",
+                f"{one.overlap:.0%}",
+                stretch,
+            ]
+            item = QTreeWidgetItem(row)
+            item.setData(0, Qt.ItemDataRole.UserRole, one.number)
+            read = f"read by the materials of {one.readers}" if one.readers else "read by no material"
+            item.setToolTip(0, f"{one.name}: on {one.objects} objects, {read}")
+            self.table.addTopLevelItem(item)
+            if one.number == chosen:
+                self.table.setCurrentItem(item)
+        for number in range(len(HEADS)):
+            self.table.resizeColumnToContents(number)
+        self.target.clear()
+        for number in range(min(max((one.number for one in figures), default=-1) + 2, MOST)):
+            self.target.addItem(f"set {number}", number)
+        keys = self.keys()
+        chosen_words = f"of {len(keys)} chosen objects" if self.workspace.selection else f"of all {len(keys)} objects"
+        self.about.setText(chosen_words if keys else "nothing is gathered yet")
+        if figures and self.chosen() < 0:
+            self.table.setCurrentItem(self.table.topLevelItem(0))
+        self._say()
+
+    def chosen(self) -> int:
+        """Return the number of the chosen set, -1 when there is none."""
+        item = self.table.currentItem()
+        return -1 if item is None else int(item.data(0, Qt.ItemDataRole.UserRole))
+
+    def _say(self) -> None:
+        number = self.chosen()
+        for button in (self.rename_button, self.copy_button, self.swap_button, self.delete_button, self.read_button):
+            button.setEnabled(number >= 0)
+        keys = self.keys()
+        self.add_button.setEnabled(bool(keys) and len(self.figures) < MOST)
+        one = next((one for one in self.figures if one.number == number), None)
+        if one is not None and not self.name.hasFocus():
+            self.name.setText(one.name)
+        others = also_changed(self.workspace.document.scene, keys) if keys else []
+        if others:
+            more = f" and {len(others) - 1} more" if len(others) > 1 else ""
+            self.warning.setText(f"Changes reach {others[0]}{more} too: the same mesh.")
+        else:
+            self.warning.setText("")
+
+    # -- changes ----------------------------------------------------------------------------------------------
+
+    def _edit(self, label: str, kind: str, source: int = 0, target: int = 0, name: str = "") -> None:
+        keys = self.keys()
+        if keys:
+            edit = UvEdit(kind, keys, source, target, name)
+            count = f"{len(keys)} object{'s' if len(keys) != 1 else ''}"
+            self.workspace.apply(f"{label} on {count}", lambda document: commands.edit_uvs(document, edit))
+
+    def add(self) -> None:
+        """Add an empty set."""
+        number = max((one.number for one in self.figures), default=-1) + 1
+        self._edit(f"Add UV set {number}", "add", target=number)
+
+    def copy(self) -> None:
+        """Copy the chosen set to the other."""
+        number, other = self.chosen(), self.target.currentData()
+        if number >= 0 and other is not None and other != number:
+            self._edit(f"Copy UV set {number} to {other}", "copy", number, other)
+
+    def swap(self) -> None:
+        """Exchange the chosen set with the other."""
+        number, other = self.chosen(), self.target.currentData()
+        if number >= 0 and other is not None and other != number:
+            self._edit(f"Swap UV sets {number} and {other}", "swap", number, other)
+
+    def rename(self) -> None:
+        """Name the chosen set."""
+        number, name = self.chosen(), self.name.text().strip()
+        if number >= 0:
+            self._edit(f"Name UV set {number}", "rename", target=number, name=name)
+
+    def delete(self) -> None:
+        """Take the chosen set away."""
+        number = self.chosen()
+        if number >= 0:
+            self._edit(f"Delete UV set {number}", "delete", target=number)
+
+    def read(self) -> None:
+        """Let materials read the chosen set."""
+        number = self.chosen()
+        if number >= 0:
+            self._edit(f"Read UV set {number}", "read", target=number)

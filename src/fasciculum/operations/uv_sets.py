@@ -1,0 +1,231 @@
+"""UV sets of many objects at once: what is in them, and adding, copying, swapping, naming and removing them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.document import UvEdit
+from fasciculum.model.scene import Mesh, Object, Primitive, Scene
+from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.corners import corners_of
+from fasciculum.uv.islands import find_islands
+from fasciculum.uv.overlaps import self_overlap
+from fasciculum.uv.sets import sets_of
+from fasciculum.uv.stretch import measure_stretch
+
+#: more sets than this are not made
+MOST = 8
+
+
+@dataclass(frozen=True)
+class SetFigures:
+    """One UV set over some objects.
+
+    ``objects`` counts those that have it, ``readers`` those whose material reads it; ``span`` is the greatest in u and
+    v, in repeats; ``overlap`` the part of the islands' area that lies on itself; ``stretch`` the L2 stretch.
+    """
+
+    number: int
+    name: str
+    objects: int
+    readers: int
+    span: tuple[float, float]
+    overlap: float
+    stretch: float
+
+
+def set_name(scene: Scene, item: Object, number: int) -> str:
+    """Return what a UV set of an object is called."""
+    names = scene.meshes[scene.nodes[item.node].mesh].uv_names
+    own = names[number] if number < len(names) else ""
+    return own or f"UV set {number}"
+
+
+def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILENT) -> list[SetFigures]:
+    """Return the figures of every UV set that one of the objects has."""
+    items = [scene.object(key) for key in keys]
+    found = []
+    for number in range(max((sets_of(scene, item) for item in items), default=0)):
+        having, reading, span, stretch, share = 0, 0, np.zeros(2), 1.0, 0.0
+        names: dict[str, int] = {}
+        for item in progress.over(items, lambda item: f"Measuring {item.key}", total=len(items)):
+            primitives = scene.primitives_of(item)
+            reading += any(slot.uv_set == number for p in primitives for slot in scene.material_of(p).slots().values())
+            if not any(primitive.has_uv(number) for primitive in primitives):
+                continue
+            having += 1
+            name = set_name(scene, item, number)
+            names[name] = names.get(name, 0) + 1
+            own_span, own_share, own_stretch = _figures(scene, item, number)
+            span, share, stretch = np.maximum(span, own_span), max(share, own_share), max(stretch, own_stretch)
+        if having:
+            name = max(names, key=lambda name: names[name])
+            found.append(
+                SetFigures(number, name, having, reading, (float(span[0]), float(span[1])), share, float(stretch))
+            )
+    return found
+
+
+def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float64], float, float]:
+    corners = corners_of(scene, item, uv_set=number)
+    usable = np.isfinite(corners.source).all(axis=(1, 2))
+    if not usable.any():
+        return np.zeros(2), 0.0, 1.0
+    world, uvs = corners.world[usable], corners.source[usable]
+    islands = find_islands(world, uvs)
+    count = int(islands.max()) + 1
+    low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
+    np.minimum.at(low, islands, uvs.min(axis=1))
+    np.maximum.at(high, islands, uvs.max(axis=1))
+    share = self_overlap(uvs, islands, enough=1.0)
+    l2 = measure_stretch(world, uvs).l2
+    return (high - low).max(axis=0), float(np.minimum(share, 1.0).max()), l2 if np.isfinite(l2) else 1e9
+
+
+# -- changes ------------------------------------------------------------------------------------------------------
+
+
+def edited(scene: Scene, edit: UvEdit) -> Scene:
+    """Return the scene with one change to UV sets made; objects that are not there are passed over."""
+    there = {item.key for item in scene.objects}
+    items = [scene.object(key) for key in edit.objects if key in there]
+    if edit.kind == "read":
+        return _reading(scene, items, edit.target)
+    changes: dict[str, Callable[[Primitive], Primitive]] = {
+        "add": lambda primitive: _put(primitive, edit.target, np.zeros((len(primitive.positions), 2), np.float32)),
+        "copy": lambda primitive: _copied(primitive, edit.source, edit.target),
+        "swap": lambda primitive: _swapped(primitive, edit.source, edit.target),
+        "delete": lambda primitive: _deleted(primitive, edit.target),
+        "rename": lambda primitive: primitive,
+    }
+    change = changes[edit.kind]
+    meshes = list(scene.meshes)
+    done: set[tuple[int, int]] = set()
+    materials: dict[int, int] = {}
+    found = scene
+    for item in items:
+        number = scene.nodes[item.node].mesh
+        primitives = list(meshes[number].primitives)
+        for index in item.primitives:
+            if (number, index) not in done:
+                done.add((number, index))
+                primitives[index] = change(primitives[index])
+        meshes[number] = replace(
+            meshes[number], primitives=tuple(primitives), uv_names=_names(meshes[number], edit, number not in materials)
+        )
+        materials[number] = 1
+    found = replace(scene, meshes=tuple(meshes))
+    return _after_delete(found, items, edit.target) if edit.kind == "delete" else found
+
+
+def _names(mesh: Mesh, edit: UvEdit, first: bool) -> tuple[str, ...]:
+    names = list(mesh.uv_names)
+    names += [""] * (max(edit.source, edit.target) + 1 - len(names))
+    if not first:
+        return mesh.uv_names
+    if edit.kind in ("rename", "add"):
+        names[edit.target] = edit.name
+    elif edit.kind == "swap":
+        names[edit.source], names[edit.target] = names[edit.target], names[edit.source]
+    elif edit.kind == "delete":
+        del names[edit.target]
+    return tuple(names) if any(names) else ()
+
+
+def _put(primitive: Primitive, number: int, uvs: NDArray[np.float32]) -> Primitive:
+    sets = list(primitive.uv_sets)
+    sets += [np.zeros((0, 2), np.float32)] * (number + 1 - len(sets))
+    sets[number] = uvs
+    return replace(primitive, uv_sets=tuple(sets))
+
+
+def _copied(primitive: Primitive, source: int, target: int) -> Primitive:
+    return _put(primitive, target, primitive.uv_sets[source]) if primitive.has_uv(source) else primitive
+
+
+def _swapped(primitive: Primitive, one: int, two: int) -> Primitive:
+    empty = np.zeros((0, 2), np.float32)
+    first = primitive.uv_sets[one] if one < len(primitive.uv_sets) else empty
+    second = primitive.uv_sets[two] if two < len(primitive.uv_sets) else empty
+    return _trimmed(_put(_put(primitive, one, second), two, first))
+
+
+def _deleted(primitive: Primitive, number: int) -> Primitive:
+    return replace(primitive, uv_sets=tuple(uvs for index, uvs in enumerate(primitive.uv_sets) if index != number))
+
+
+def _trimmed(primitive: Primitive) -> Primitive:
+    sets = primitive.uv_sets
+    while sets and not len(sets[-1]):
+        sets = sets[:-1]
+    return replace(primitive, uv_sets=sets)
+
+
+def _reading(scene: Scene, items: Iterable[Object], number: int) -> Scene:
+    """Let the objects' materials read a UV set; materials that others use too become their own."""
+    return _with_materials(scene, items, lambda _: number)
+
+
+def _after_delete(scene: Scene, items: Iterable[Object], gone: int) -> Scene:
+    """Let materials that read sets after the one that is gone read them under their new numbers."""
+    return _with_materials(scene, items, lambda number: number - 1 if number > gone else number)
+
+
+def _with_materials(scene: Scene, items: Iterable[Object], change: Callable[[int], int]) -> Scene:
+    meshes, materials = list(scene.meshes), list(scene.materials)
+    made: dict[int, int] = {}
+    done: set[tuple[int, int]] = set()
+    for item in items:
+        number = scene.nodes[item.node].mesh
+        primitives = list(meshes[number].primitives)
+        for index in item.primitives:
+            primitive = primitives[index]
+            if primitive.material < 0 or (number, index) in done:
+                continue
+            done.add((number, index))
+            if primitive.material not in made:
+                old = materials[primitive.material]
+                slots = {role: replace(slot, uv_set=change(slot.uv_set)) for role, slot in old.slots().items()}
+                if slots == old.slots():
+                    made[primitive.material] = primitive.material
+                else:
+                    materials.append(replace(old, **slots))  # type: ignore[arg-type]
+                    made[primitive.material] = len(materials) - 1
+            primitives[index] = replace(primitive, material=made[primitive.material])
+        meshes[number] = replace(meshes[number], primitives=tuple(primitives))
+    return _without_unused(replace(scene, meshes=tuple(meshes), materials=tuple(materials)), made)
+
+
+def _without_unused(scene: Scene, made: dict[int, int]) -> Scene:
+    """Let new materials take the place of those that nothing uses any more, so that none is counted twice."""
+    used = {primitive.material for mesh in scene.meshes for primitive in mesh.primitives}
+    used |= {aside.material for mesh in scene.meshes for aside in mesh.aside}
+    materials = list(scene.materials)
+    moves = {new: old for old, new in made.items() if new != old and old not in used}
+    if not moves:
+        return scene
+    for new, old in moves.items():
+        materials[old] = materials[new]
+    keep = [index for index in range(len(materials)) if index not in moves]
+    number = {index: place for place, index in enumerate(keep)}
+    number |= {new: number[old] for new, old in moves.items()}
+    meshes = tuple(
+        replace(
+            mesh,
+            primitives=tuple(replace(p, material=number.get(p.material, p.material)) for p in mesh.primitives),
+            aside=tuple(replace(a, material=number.get(a.material, a.material)) for a in mesh.aside),
+        )
+        for mesh in scene.meshes
+    )
+    return replace(scene, meshes=meshes, materials=tuple(materials[index] for index in keep))
+
+
+def also_changed(scene: Scene, keys: Sequence[str]) -> list[str]:
+    """Return the other objects that draw the same meshes as those given: what is done to one is done to all."""
+    meshes = {scene.nodes[scene.object(key).node].mesh for key in keys}
+    chosen = set(keys)
+    return [item.key for item in scene.objects if scene.nodes[item.node].mesh in meshes and item.key not in chosen]
