@@ -261,7 +261,7 @@ class ObjOut(Delivered):
 class Edges(unittest.TestCase):
     """A box whose corners are shaded round, cut at its edges by the sheet."""
 
-    def normals(self, edges):
+    def normals(self, edges, with_triangles=False):
         folder = Path(tempfile.mkdtemp())
         corners = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)], float)
         quads = [[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]]
@@ -272,14 +272,29 @@ class Edges(unittest.TestCase):
         make([glb.write(folder / "b.glb")], folder / "out", PixelStore(folder / "p"), order)
         model = Model(folder / "out" / "b.glb")
         primitive = model.json["meshes"][0]["primitives"][0]
-        return model.accessor(primitive["attributes"]["POSITION"]), model.accessor(primitive["attributes"]["NORMAL"])
+        found = tuple(model.accessor(primitive["attributes"][name]) for name in ("POSITION", "NORMAL"))
+        triangles = model.accessor(primitive["indices"]).reshape(-1, 3).astype(int)
+        return (*found, triangles) if with_triangles else found
 
     def test_hard_smooth_and_as_they_came(self):
         for edges in ("source", "smooth"):
             positions, normals = self.normals(edges)
             np.testing.assert_allclose(normals, positions / np.linalg.norm(positions, axis=1, keepdims=True), atol=1e-5)
-        positions, normals = self.normals("hard")
-        # every side is an island of its own, so that its normals become those of the side
+        positions, normals, triangles = self.normals("hard", with_triangles=True)
+        # at seams each vertex faces as the triangles of its own island do, weighted by area
+        faces = positions[triangles]
+        cross = np.cross(faces[:, 1] - faces[:, 0], faces[:, 2] - faces[:, 0])
+        sums = np.zeros((len(positions), 3))
+        np.add.at(sums, triangles.ravel(), np.repeat(cross, 3, axis=0))
+        _, place, times = np.unique(np.round(positions, 5), axis=0, return_inverse=True, return_counts=True)
+        seam = times[place.reshape(-1)] > 1
+        self.assertGreater(seam.sum(), 8)
+        wanted = sums / np.linalg.norm(sums, axis=1, keepdims=True)
+        np.testing.assert_allclose(normals[seam], wanted[seam], atol=1e-5)
+
+    def test_broken_above_an_angle(self):
+        positions, normals = self.normals("angle")
+        # the sides of a box meet at right angles: every corner of a triangle faces as its side
         np.testing.assert_allclose(np.abs(normals).max(axis=1), 1, atol=1e-5)
         self.assertTrue(((positions * normals).sum(1) > 0.99).all())
 

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.tangents import flat_normals, unit
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.model.bundle import Surface
 from fasciculum.model.scene import Primitive
 
 
@@ -44,22 +45,22 @@ def angle_normals(positions: NDArray[np.float64], angle: float) -> NDArray[np.fl
 
 
 def edge_normals(
-    primitives: tuple[Primitive, ...], island: NDArray[np.int32], edges: str, angle: float = 40.0
+    primitives: tuple[Primitive, ...], surface: Surface, edges: str, angle: float = 40.0
 ) -> list[NDArray[np.float64]]:
     """Return an object's normals at the corners of each of its primitives, shape (T, 3, 3), in mesh space.
 
     Parameters
     ----------
     primitives : tuple of Primitive
-    island : ndarray of int32, shape (T,)
-        The sheet's islands, primitives one after the other.
+    surface : Surface
+        The object laid flat, primitives one after the other.
     edges : str
         ``source``, ``hard``, ``smooth`` or ``angle``; see `fasciculum.model.bundle.BakeSettings`.
     angle : float
         Degrees, for ``angle``.
     """
     normals = [corner_normals(primitive) for primitive in primitives]
-    if edges == "source" or not len(island):
+    if edges == "source" or not len(surface.island):
         return normals
     positions = np.concatenate([primitive.positions[primitive.triangles] for primitive in primitives])
     whole = np.concatenate(normals)
@@ -69,7 +70,10 @@ def edge_normals(
         made = angle_normals(positions.astype(np.float64), angle)
         return list(np.split(np.where(np.linalg.norm(made, axis=2)[..., None] > 0.5, made, whole), bounds))
     _, point = unique_rows(positions.reshape(-1, 3))
-    label = np.repeat(island.astype(np.int64), 3)
+    # a seam is where one point lies at several places, be they of one island
+    apart = np.ptp(surface.corners) + 1.0 if len(surface.corners) else 1.0
+    places = surface.corners + (surface.island * apart)[:, None, None]
+    _, label = unique_rows(np.round(places.reshape(-1, 2) / (apart * 1e-7)).astype(np.int64))
     low, high = np.full(int(point.max()) + 1, np.iinfo(np.int64).max), np.full(int(point.max()) + 1, -1)
     np.minimum.at(low, point, label)
     np.maximum.at(high, point, label)
@@ -77,7 +81,7 @@ def edge_normals(
     double = positions.astype(np.float64)
     cross = np.cross(double[:, 1] - double[:, 0], double[:, 2] - double[:, 0])
     if edges == "hard":
-        group = point.astype(np.int64) * (int(island.max()) + 1) + label
+        group = point.astype(np.int64) * (int(label.max()) + 1) + label
         weighted = np.repeat(cross, 3, axis=0)
     else:
         group = point.astype(np.int64)

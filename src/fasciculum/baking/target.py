@@ -82,7 +82,7 @@ def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: flo
         size = np.array([layout.across, layout.height], np.float64)
         first = 0
         primitives = scene.primitives_of(item)
-        for primitive, normals in zip(primitives, edge_normals(primitives, surface.island, edges, angle), strict=True):
+        for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
             last = first + len(primitive.triangles)
             _add_primitive(scene, item, primitive, normals, sheet[first:last] / size, parts)
             first = last

@@ -32,7 +32,7 @@ def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source
     tangents = bundle.texturing.map("normal") is not None
     parts, first = [], 0
     primitives = scene.primitives_of(item)
-    shaded = edge_normals(primitives, island, bundle.bake.edges, bundle.bake.edge_angle)
+    shaded = edge_normals(primitives, layout.surfaces[surface], bundle.bake.edges, bundle.bake.edge_angle)
     for primitive, normals in zip(primitives, shaded, strict=True):
         last = first + len(primitive.triangles)
         made = bundle.bake.edges != "source"

@@ -17,11 +17,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.kernels.halfedges import smooth_normals
 from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.separating import exact_near, move_all, move_some
+from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle, SheetSettings
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
+from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.arrange import conflicts
 from fasciculum.operations.bake import bake
 from fasciculum.operations.check import check_bundle
@@ -29,6 +32,10 @@ from fasciculum.operations.lay_out import lay_out
 from fasciculum.packing.borders import borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
+from fasciculum.uv.unwrap.charts import Charts, Limits
+from fasciculum.uv.unwrap.reshape import Island
+from fasciculum.uv.unwrap.surface import mesh_of
+from fasciculum.uv.unwrap.unwrap import unwrap
 
 #: seconds after which compiling is left to whoever packs first
 MOST_WAITED = 120.0
@@ -61,6 +68,36 @@ def warm_packing() -> None:
         Packer(islands[1:3], Rules(96, 96, padding, 1), held=lines).construct(scale=9.0)
 
 
+def warm_unwrapping() -> None:
+    """Unwrap a surface that needs every way of cutting: closed, bent, rough, with parts that are alike."""
+    u, v = np.meshgrid(np.linspace(0, 2 * np.pi, 41), np.linspace(0.05, np.pi - 0.05, 30))
+    swell = 1 + 0.3 * np.sin(3 * u) * np.sin(2 * v) + 0.02 * np.random.default_rng(1).normal(size=u.shape)
+    swell[:, -1] = swell[:, 0]
+    points = np.stack([np.sin(v) * np.cos(u), np.cos(v), np.sin(v) * np.sin(u)], -1) * swell[..., None]
+    a, b, c, d = points[:-1, :-1], points[:-1, 1:], points[1:, 1:], points[1:, :-1]
+    ball = np.concatenate([np.stack([a, c, b], 2).reshape(-1, 3, 3), np.stack([a, d, c], 2).reshape(-1, 3, 3)])
+    both = np.concatenate([ball, ball + 5.0])
+    for settings in (UnwrapSettings(fewer=1.0), UnwrapSettings(stretch=0.002)):
+        unwrap(both, settings)
+    mesh = mesh_of(ball)
+    charts = Charts(
+        mesh,
+        np.zeros(len(mesh.across), bool),
+        np.zeros(len(mesh.across), bool),
+        np.ones(len(mesh.across)),
+        Limits(1.01, 0.01),
+        bend=1.0,
+    )
+    faces = np.arange(len(mesh))
+    charts.where[faces] = faces
+    smooth_normals(mesh.normals, mesh.areas, mesh.across, 1)
+    dart(faces, charts.where, mesh.across, charts.cut, charts.price, charts.rest, charts.place)
+    peel(faces, charts.where, mesh.across, charts.cut, charts.place, 0, np.zeros(len(mesh), bool))
+    split_chart(faces, charts.where, mesh.across, charts.cut, charts.middles, charts.normals, mesh.areas)
+    square = np.array([[[0, 0, 0], [1, 0, 0], [1, 1, 0.1]], [[0, 0, 0], [1, 1, 0.1], [0, 1, 0]]])
+    Island(square, square[..., :2] * [1.0, 0.8]).relax()
+
+
 class Patience:
     """Says enough once all kernels of separating have run."""
 
@@ -80,14 +117,16 @@ def main() -> int:
     angle = np.arange(5) * 2 * np.pi / 5
     pentagon = np.stack([np.cos(angle), np.sin(angle), np.zeros(5)], axis=1)
     triangulate(pentagon, np.array([0, 5]), np.zeros((3, 3), np.int64))
-    sys.stderr.write("[kernels] 1 of 5: packing\n")
+    sys.stderr.write("[kernels] 1 of 6: packing\n")
     warm_packing()
+    sys.stderr.write("[kernels] 2 of 6: unwrapping\n")
+    warm_unwrapping()
     folder = Path(tempfile.mkdtemp(prefix="fasciculum-warm-"))
     try:
         store = PixelStore(folder)
         for number, (kind, bits) in enumerate(((np.uint8, 8), (np.uint16, 16))):
             for words, uv in (("keeping", "auto"), ("projecting", "unwrap")):
-                sys.stderr.write(f"[kernels] {number * 2 + (uv == 'unwrap') + 2} of 5: {bits} bits, {words} UVs\n")
+                sys.stderr.write(f"[kernels] {number * 2 + (uv == 'unwrap') + 3} of 6: {bits} bits, {words} UVs\n")
                 scene = small_scene(store, kind)
                 sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
                 bundle = Bundle("b", ("n0", "n1"), "OPAQUE", sheet)

@@ -92,6 +92,9 @@ def _over(
                 if lay_over(  # type: ignore[call-arg]
                     mesh.corners, mesh.across, start, end, offset, flip, tolerance, home, shift, queue
                 ):
-                    mirrored[faces] = flip
-                    return True
+                    # a part that lies over itself may fall on another twice
+                    if len(np.unique(home[faces])) == len(faces):
+                        mirrored[faces] = flip
+                        return True
+                    home[faces] = -1
     return False

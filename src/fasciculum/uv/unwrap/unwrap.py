@@ -23,7 +23,7 @@ HOLLOW_SHARP = 0.7
 #: part of the surface that may be stretched over 2, for each part of L2 stretch that is allowed
 OVER_TWO = 0.27
 #: how long joined charts may be, over the edge of the square that has the area of all surface
-REACH = 1.0
+REACH = 1.3
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,7 +118,7 @@ def _charts(
     progress: Progress,
 ) -> Charts:
     turns = edge_turns(mesh)
-    hollow = turns < 0
+    hollow = turns < -1.0
     sharp = (np.abs(turns) > np.where(hollow, HOLLOW_SHARP, 1.0) * settings.sharp) & ~whole
     down = mesh.normals[np.arange(3 * len(mesh)) // 3, 1] < -0.4
     price = edge_lengths(mesh) * np.where(hollow, HOLLOW, 1.0) * np.where(sharp, SHARP, 1.0)
