@@ -33,6 +33,8 @@ STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = ("colour", "checker", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
 LOOKING = "Look for twins in"
+#: answers to that which are kept: going back and forth in the history asks again for the same
+MOST_AHEAD = 24
 #: modules that the worker loads ahead of the first job
 WARM = [
     "fasciculum.operations.bake",
@@ -110,9 +112,9 @@ class Workspace(QObject):
         self.mip = 0
         self.side = "wipe"
         self.figures: dict[str, ObjectFigures] = {}
-        #: what bundles will put on their sheets, found before they are packed
+        #: what bundles will put on their sheets, found before they are packed, by the digest of what it was made from
         self.ahead: dict[str, Ahead] = {}
-        self._looking: set[str] = set()
+        self._looking = ""
         #: layouts in the making, by bundle
         self.live: dict[str, Layout] = {}
         #: fill of each layout in the making over the time since packing began, in seconds
@@ -330,14 +332,15 @@ class Workspace(QObject):
     def look_ahead(self, bundle: Bundle) -> Ahead | None:
         """Return what a bundle will put on its sheet, if that is known by now; else have it found."""
         digest = layout_digest(self.document.scene, bundle)
-        known = self.ahead.get(bundle.name)
-        if known is not None and known.made_from == digest:
-            return known
-        if digest not in self._looking and bundle.objects:
-            self._looking.add(digest)
+        if digest in self.ahead:
+            return self.ahead[digest]
+        if bundle.objects and not (digest == self._looking and self.busy_with(f"{LOOKING} {bundle.name}")):
+            self._looking = digest
 
-            def take(found: Ahead, name: str = bundle.name) -> None:
-                self.ahead[name] = found
+            def take(found: Ahead) -> None:
+                while len(self.ahead) >= MOST_AHEAD:
+                    self.ahead.pop(next(iter(self.ahead)))
+                self.ahead[found.made_from] = found
                 self.figures_changed.emit()
 
             self.submit(f"{LOOKING} {bundle.name}", look_ahead, self.document.scene, bundle, finished=take)

@@ -71,7 +71,7 @@ class _Form:
         weights = areas / total if total > 0 else np.full(len(areas), 1 / max(len(areas), 1))
         self.middle = (corners.mean(axis=1) * weights[:, None]).sum(axis=0)
         about = flat - self.middle
-        self.radius = max(float(np.hypot(about[:, 0], about[:, 1]).max()), 1e-300)
+        self.radius = max(float(np.hypot(about[:, 0], about[:, 1]).max()), 1e-150)
         about = np.ascontiguousarray(about / self.radius)
         content = np.ascontiguousarray(candidate.content.reshape(len(flat), -1))
         first, number = np.empty(len(flat), np.int64), np.empty(len(flat), np.int64)

@@ -8,6 +8,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.linalg import splu
 
 from fasciculum.kernels.flattening import corners_at, frames, relax
+from fasciculum.uv.corners import signed_uv_areas
 from fasciculum.uv.islands import weld
 from fasciculum.uv.unwrap.charts import rest_of
 
@@ -23,9 +24,8 @@ class Island:
     """An island's triangles on the surface, (T, 3, 3), and flat, (T, 3, 2), in metres, with its vertices."""
 
     def __init__(self, world: NDArray[np.float64], flat: NDArray[np.float64]) -> None:
-        signed = np.cross(flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0])
         #: whether the island lies face down; it is worked on face up
-        self.turned = bool(signed.sum() < 0)
+        self.turned = bool(signed_uv_areas(flat).sum() < 0)
         if self.turned:
             flat = flat * np.array([-1.0, 1.0])
         self.world = world
@@ -77,8 +77,7 @@ class Island:
             )
 
     def _folded(self) -> bool:
-        flat = self.places[self.vertex]
-        return bool((np.cross(flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]) <= 0).any())
+        return bool((signed_uv_areas(self.places[self.vertex]) <= 0).any())
 
     def _fill_in(self, fixed: NDArray[np.bool_]) -> None:
         """Give every other vertex the mean of its neighbours: no folds when the border is convex (Tutte 1963)."""
@@ -102,9 +101,9 @@ class Island:
         loop = self.loops()[0]
         places = self.places[loop]
         before, after = places - np.roll(places, 1, axis=0), np.roll(places, -1, axis=0) - places
-        turn = np.degrees(np.arctan2(np.cross(before, after), (before * after).sum(axis=1)))
-        if self._length(loop[::-1]) and np.sum(turn) < 0:
-            turn = -turn
+        turn = np.degrees(
+            np.arctan2(before[:, 0] * after[:, 1] - before[:, 1] * after[:, 0], (before * after).sum(axis=1))
+        )
         corner = np.sort(np.argsort(-turn, kind="stable")[:4])
         if len(loop) < 4 or turn[corner].min() < CORNER:
             return False
