@@ -13,6 +13,7 @@ import numpy as np
 from numba import njit
 
 from fasciculum.kernels.overlap import overlap_in_range
+from fasciculum.kernels.segmenting import bend
 from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, flatten_chart
 
 WAYS = 72
@@ -288,6 +289,7 @@ def join_charts(
     thin,
     lengths,
     areas,
+    normals,
     exact,
     place,
     limits,
@@ -323,6 +325,8 @@ def join_charts(
         reach_of(place, edge_head, edge_next, c, extent)
         box[c] = box_of(extent, c)
     shared, move, mark = np.empty(3 * len(first_face), np.int64), np.empty(4), np.full(n, -1, np.int64)
+    total, form = np.zeros((n, 3)), np.zeros((n, 6))
+    sum_normals(first_face, label, areas, normals, total, form)
     figures, easy, plain = np.zeros(3), limits.copy(), rules.copy()
     easy[0], easy[1] = 1 + 2 * (limits[0] - 1), 2 * limits[1]
     plain[0], plain[1] = rules[0] * 0.7, rules[1] * 0.8
@@ -413,7 +417,12 @@ def join_charts(
                         place[t, k, 1] = move[1] * x + move[0] * y + move[3]
                     t = face_next[t]
                 good = True
-            elif kind != NOT and work > 0 and (tiny or not (exact[face_head[a]] and exact[face_head[b]])):
+            elif (
+                kind != NOT
+                and work > 0
+                and (tiny or not (exact[face_head[a]] and exact[face_head[b]]))
+                and bend(area, total, form, a, b) <= rules[3]
+            ):
                 both = _gather(a, b, face_head, face_next, faces)
                 work -= len(both)
                 old = np.empty((len(both), 3, 2))
@@ -456,6 +465,10 @@ def join_charts(
             )
             faces[a] += faces[b]
             area[a] += area[b]
+            for k in range(3):
+                total[a, k] += total[b, k]
+            for k in range(6):
+                form[a, k] += form[b, k]
             version[a] += 1
             version[b] += 1
             reach_of(place, edge_head, edge_next, a, extent)
@@ -464,6 +477,20 @@ def join_charts(
             break
         if tasks == 0:
             return work
+
+
+@njit(cache=True, nogil=True)
+def sum_normals(faces, label, areas, normals, total, form):
+    """Add up the normals of each chart, and the products of their parts, weighted by area."""
+    for i in range(len(faces)):
+        t = faces[i]
+        c, a = label[t], areas[t]
+        for k in range(3):
+            total[c, k] += a * normals[t, k]
+            form[c, k] += a * normals[t, k] * normals[t, k]
+        form[c, 3] += a * normals[t, 0] * normals[t, 1]
+        form[c, 4] += a * normals[t, 0] * normals[t, 2]
+        form[c, 5] += a * normals[t, 1] * normals[t, 2]
 
 
 @njit(cache=True, nogil=True)

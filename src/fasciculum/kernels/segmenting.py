@@ -112,7 +112,7 @@ def find(parent, i):
 def _cost(area, total, form, perimeter, i, j, shared, sharp, limit, crumb):
     """Return what merging two groups costs, or -1 when they may not be merged."""
     out = bend(area, total, form, i, j)
-    if out > limit:
+    if out > limit and min(area[i], area[j]) > crumb:
         return -1.0
     whole = area[i] + area[j]
     around = max(perimeter[i] + perimeter[j] - 2.0 * shared, 1e-12)
@@ -129,7 +129,7 @@ def merge_patches(one, two, shared, sharp, area, total, form, perimeter, limit, 
     """Merge neighbouring groups, the cheapest pair first, until none may be merged; ``parent`` says into which.
 
     ``one`` and ``two`` name the groups on both sides of each stretch of border, ``shared`` its length and ``sharp`` the
-    length of what is sharp of it; groups smaller than ``crumb`` merge across sharp edges too. The groups' sums are
+    length of what is sharp of it; groups smaller than ``crumb`` merge whatever comes of it. The groups' sums are
     added up in place.
     """
     count = len(area)

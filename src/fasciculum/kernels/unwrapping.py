@@ -178,7 +178,8 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
     figures[0] = np.sqrt(max(found[3] * found[2], 0.0)) / whole
     figures[1] = found[4] / whole
     figures[2] = folded
-    if folded > 0:
+    # an L2 stretch below 1 is none: the chart has collapsed
+    if folded > 0 or (not exact and figures[0] < 0.9):
         return FOLDED
     if not exact and (figures[0] > limits[0] or figures[1] > limits[1]):
         return STRETCHED
@@ -234,20 +235,3 @@ def dart(faces, where, across, cut, price, rest, place):
         return False
     goal[best] = True
     return cut_path(faces, where, across, cut, price, vertex, n, source, goal)
-
-
-@njit(cache=True, nogil=True)
-def box_area(points, count):
-    """Return the area of about the smallest rectangle around points, any way turned."""
-    best = np.inf
-    for step in range(36):
-        angle = step * np.pi / 72
-        c, s = np.cos(angle), np.sin(angle)
-        low_x = low_y = np.inf
-        high_x = high_y = -np.inf
-        for i in range(count):
-            x, y = c * points[i, 0] + s * points[i, 1], c * points[i, 1] - s * points[i, 0]
-            low_x, high_x = min(low_x, x), max(high_x, x)
-            low_y, high_y = min(low_y, y), max(high_y, y)
-        best = min(best, (high_x - low_x) * (high_y - low_y))
-    return best

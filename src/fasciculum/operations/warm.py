@@ -80,14 +80,8 @@ def warm_unwrapping() -> None:
     for settings in (UnwrapSettings(fewer=1.0), UnwrapSettings(stretch=0.002)):
         unwrap(both, settings)
     mesh = mesh_of(ball)
-    charts = Charts(
-        mesh,
-        np.zeros(len(mesh.across), bool),
-        np.zeros(len(mesh.across), bool),
-        np.ones(len(mesh.across)),
-        Limits(1.01, 0.01),
-        bend=1.0,
-    )
+    none, plain = np.zeros(len(mesh.across), bool), np.zeros(len(mesh.across))
+    charts = Charts(mesh, plain, none, none, plain + 1.0, Limits(1.01, 0.01), bend=1.0)
     faces = np.arange(len(mesh))
     charts.where[faces] = faces
     smooth_normals(mesh.normals, mesh.areas, mesh.across, 1)

@@ -30,8 +30,12 @@ MANY, FINER = 600, (0.4, 0.15, 0.05)
 #: charts that lie on themselves with no more than this part of their triangles lose these, so many times
 PEELED, PEELS = 0.04, 4
 DARTS, MOST_DARTED = 2, 3000
+#: pieces of so many triangles by which the roughness of a surface is judged
+SAMPLES, SAMPLE = 24, 60
 #: how many times over a part's triangles may be laid flat on trial, and triangles above which it is less
 TRIALS, MANY_TRIALS = 12.0, 100_000
+#: charts are bent into one only where their normals stand out of a plane by no more than so many times the first limit
+BENDING = 4.0
 
 
 def rest_of(corners: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -69,6 +73,7 @@ class Charts:
     def __init__(
         self,
         mesh: Mesh,
+        turns: NDArray[np.float64],
         sharp: NDArray[np.bool_],
         seams: NDArray[np.bool_],
         price: NDArray[np.float64],
@@ -79,8 +84,9 @@ class Charts:
     ) -> None:
         self.mesh, self.price, self.limits, self.progress = mesh, price, limits, progress
         self.seams, self.bend = seams, bend
-        self.normals, self.sharp = directions(mesh, sharp)
+        self.normals, self.sharp = directions(mesh, sharp, turns)
         self.cut: NDArray[np.bool_] = seams & (mesh.across >= 0)
+        self.rough = self.normals is not mesh.normals
         groups = segment(mesh, self.sharp, seams, limit=bend, normals=self.normals)
         self._part(np.arange(len(mesh)), groups)
         self.rest = rest_of(mesh.corners)
@@ -135,8 +141,45 @@ class Charts:
                     self.progress.update((done + 1) / len(runs), "Laying charts flat")
         return state, figures
 
+    def _roughness(self) -> tuple[float, float]:
+        """Return the stretch that even the smallest pieces of a rough surface have: beyond 1, and the part over 2."""
+        found = []
+        for seed in np.linspace(0, len(self.mesh) - 1, SAMPLES).astype(np.int64).tolist():
+            faces, known = [seed], {seed}
+            for t in faces:
+                for other in (self.mesh.across[3 * t : 3 * t + 3] // 3).tolist():
+                    if other >= 0 and other not in known and len(faces) < SAMPLE:
+                        known.add(other)
+                        faces.append(other)
+            piece = self.mesh.some(np.array(sorted(faces)))
+            state, figures = np.zeros(1, np.int64), np.zeros((1, 3))
+            count = len(piece)
+            flatten_charts(  # type: ignore[call-arg]
+                np.arange(count),
+                np.array([0, count]),
+                0,
+                1,
+                np.zeros(count, np.int64),
+                piece.across,
+                np.zeros(3 * count, np.bool_),
+                rest_of(piece.corners),
+                np.ones(3 * count),
+                np.zeros(count, np.bool_),
+                np.zeros((count, 3, 2)),
+                np.array([9.0, 1.0]),
+                state,
+                figures,
+            )
+            if state[0] <= GOOD:
+                found.append((figures[0, 0] - 1, figures[0, 1]))
+        return tuple(np.median(np.array(found), axis=0).tolist()) if found else (0.0, 0.0)
+
     def settle(self) -> None:
         """Lay every chart flat, cutting those that will not lie, until all do."""
+        if self.rough:
+            # what every piece has, no cutting takes away
+            l2, share = self._roughness()
+            self.limits = Limits(self.limits.l2 + l2, self.limits.share + share)
         members, starts = self._charts()
         state, figures = self._flatten(members, starts)
         self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
@@ -182,7 +225,8 @@ class Charts:
                 return faces
         if state == COVERED and turn < PEELS:
             mark = np.zeros(len(faces), np.bool_)
-            if peel(faces, where, mesh.across, self.cut, self.place, int(PEELED * len(faces)) + 1, mark):
+            most = int(PEELED * len(faces)) + 1
+            if peel(faces, where, mesh.across, self.cut, self.place, most, mark):
                 return faces[mark]
         if len(faces) > MANY and turn < len(FINER):
             some = mesh.some(faces)
@@ -219,7 +263,10 @@ class Charts:
         part = mesh.part[order[starts[:-1]]]
         first = np.searchsorted(part, np.arange(int(part.max()) + 2))
         surface = np.bincount(mesh.part, mesh.areas)
-        limits, rules = np.array([self.limits.l2, self.limits.share]), np.array([fill, worse, longest])
+        limits, rules = (
+            np.array([self.limits.l2, self.limits.share]),
+            np.array([fill, worse, longest, BENDING * self.bend]),
+        )
         parts = [number for number in range(len(first) - 1) if first[number + 1] - first[number] > 1]
 
         def work(numbers: list[int]) -> None:
@@ -241,6 +288,7 @@ class Charts:
                     self.thin,
                     self.lengths,
                     mesh.areas,
+                    self.normals,
                     self.exact,
                     self.place,
                     limits,
@@ -263,7 +311,7 @@ class Charts:
 
 def _trials(count: int) -> int:
     """Return how many triangles may be laid flat on trial for a part of so many."""
-    return int(min(TRIALS * count, max(MANY_TRIALS - count, 0.3 * count)))
+    return int(min(TRIALS * count, max(MANY_TRIALS - count, 0.5 * count)))
 
 
 def _runs(starts: NDArray[np.int64], size: int) -> list[tuple[int, int]]:

@@ -15,8 +15,8 @@ MANY, CONE, PLANE = 40_000, 9.0, 0.05
 ROUGH, BENT, ROUGH_FROM = 0.04, 12.0, 1500
 #: cosine of the angle from which a smoothed surface counts as sharp
 FOLD = 0.3
-#: groups smaller than this part of the surface are not worth a sharp edge
-CRUMB = 2e-5
+#: groups smaller than this part of the surface are not worth an edge of their own; the same where it is rough
+CRUMB, ROUGH_CRUMB = 2e-5, 5e-4
 
 
 def edge_lengths(mesh: Mesh) -> NDArray[np.float64]:
@@ -40,19 +40,21 @@ def edge_turns(mesh: Mesh) -> NDArray[np.float64]:
     return found
 
 
-def rough(mesh: Mesh) -> bool:
-    """Tell whether a surface is noisy, as scans are, so that its edges say little."""
+def rough(mesh: Mesh, turns: NDArray[np.float64]) -> bool:
+    """Tell whether a surface is noisy, as scans are, so that its edges say little; ``turns`` is of `edge_turns`."""
     if len(mesh) < ROUGH_FROM:
         return False
-    turns = np.abs(edge_turns(mesh)).reshape(-1, 3)
+    turns = np.abs(turns).reshape(-1, 3)
     whole = (mesh.across.reshape(-1, 3) >= 0).all(axis=1)
     lone = whole & (turns > BENT).all(axis=1)
     return float(mesh.areas[lone].sum()) > ROUGH * float(mesh.areas.sum())
 
 
-def directions(mesh: Mesh, sharp: NDArray[np.bool_]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+def directions(
+    mesh: Mesh, sharp: NDArray[np.bool_], turns: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Return the normals to segment by, and which edges are sharp: on rough surfaces what lies around counts."""
-    if not rough(mesh):
+    if not rough(mesh, turns):
         return mesh.normals, sharp
     normals = smooth_normals(mesh.normals, mesh.areas, mesh.across, 6)
     own, other = np.arange(len(mesh.across)) // 3, np.maximum(mesh.across, 0) // 3
@@ -110,7 +112,7 @@ def segment(
         form,
         perimeter,
         limit,
-        CRUMB * float(mesh.areas.sum()),
+        (CRUMB if normals is mesh.normals else ROUGH_CRUMB) * float(mesh.areas.sum()),
         parent,
     )
     roots = np.array([find(parent, index) for index in range(count)], np.int64)

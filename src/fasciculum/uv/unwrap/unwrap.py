@@ -126,7 +126,9 @@ def _charts(
     # what must not be a seam is the last way to cut
     price = np.where(whole, price * 50, price)
     limits = Limits(1 + settings.stretch, OVER_TWO * settings.stretch)
-    charts = Charts(mesh, sharp, seams & ~whole, price, limits, bend=settings.bend, progress=progress.part(0, 0.6))
+    charts = Charts(
+        mesh, turns, sharp, seams & ~whole, price, limits, bend=settings.bend, progress=progress.part(0, 0.6)
+    )
     charts.settle()
     charts.progress = progress.part(0.6, 1.0)
     longest = REACH * float(np.sqrt(mesh.areas.sum()))
