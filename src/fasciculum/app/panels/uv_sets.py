@@ -11,7 +11,9 @@ from fasciculum.model.document import UvEdit
 from fasciculum.operations.uv_sets import MOST, SetFigures, also_changed, measure_sets
 from fasciculum.session import commands
 
-HEADS = ("Set", "Objects", "Span", "Overlap", "Stretch")
+HEADS = ("Set", "On", "Span", "Over", "L2")
+WIDTHS = (72, 28, 74, 38, 30)
+SMALL = "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
 TITLE = "Measure UV sets"
 
 
@@ -41,10 +43,17 @@ class UvSets(QWidget):
             "L2 stretch. The set with a dot is the one that the materials read."
         )
         self.table.setFixedHeight(104)
+        self.table.setIndentation(0)
+        self.table.setStyleSheet(
+            "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
+        )
+        self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.itemSelectionChanged.connect(self._say)
         box.addWidget(self.table)
         line = QGridLayout()
         line.setSpacing(4)
+        for number in range(3):
+            line.setColumnStretch(number, 1)
         self.name = QLineEdit()
         self.name.setPlaceholderText("name of the set")
         self.name.setAccessibleName("Name of the UV set")
@@ -82,6 +91,7 @@ class UvSets(QWidget):
         button.setToolTip(tip)
         button.setMinimumHeight(26)
         button.setMinimumWidth(40)
+        button.setStyleSheet("padding: 2px 3px")
         button.clicked.connect(lambda _=False: call())
         return button
 
@@ -130,8 +140,8 @@ class UvSets(QWidget):
             self.table.addTopLevelItem(item)
             if one.number == chosen:
                 self.table.setCurrentItem(item)
-        for number in range(len(HEADS)):
-            self.table.resizeColumnToContents(number)
+        for number, width in enumerate(WIDTHS):
+            self.table.setColumnWidth(number, width)
         self.target.clear()
         for number in range(min(max((one.number for one in figures), default=-1) + 2, MOST)):
             self.target.addItem(f"set {number}", number)

@@ -30,6 +30,9 @@ MANY, FINER = 600, (0.4, 0.15, 0.05)
 #: charts that lie on themselves with no more than this part of their triangles lose these, so many times
 PEELED, PEELS = 0.04, 4
 DARTS, MOST_DARTED = 2, 3000
+#: a chart that fills less of its rectangle is cut in four if their rectangles take this part of its own at most;
+#: only charts whose boxes are this part of all boxes are worth it
+HOLLOW, SPLIT_PAYS, LARGE_BOX = 0.33, 0.55, 0.1
 #: pieces of so many triangles by which the roughness of a surface is judged
 SAMPLES, SAMPLE = 24, 60
 #: how many times over a part's triangles may be laid flat on trial, and triangles above which it is less
@@ -307,6 +310,51 @@ class Charts:
         with ThreadPoolExecutor(THREADS) as pool:
             list(pool.map(work, lots))
         components(mesh.across, self.cut, self.label)
+
+    def split_hollow(self) -> None:
+        """Cut charts that leave most of their rectangle empty, rings for instance, where the pieces need much less."""
+        members, starts = self._charts()
+        charts = [members[starts[c] : starts[c + 1]] for c in range(len(starts) - 1)]
+        surface = np.array([float(self.mesh.areas[faces].sum()) for faces in charts])
+        # a chart's bounding box, any way turned, is no smaller than its smallest rectangle
+        boxes = np.array([float(np.ptp(self.place[faces].reshape(-1, 2), axis=0).prod()) for faces in charts])
+        doubtful = np.flatnonzero((surface < HOLLOW * boxes) & (boxes > LARGE_BOX * boxes.sum()))
+        waiting = [charts[c] for c in doubtful.tolist()]
+        while waiting:
+            self.progress.check()
+            faces = waiting.pop()
+            whole = smallest_rectangle(self.place[faces].reshape(-1, 2))
+            if len(faces) < FEW or float(self.mesh.areas[faces].sum()) >= HOLLOW * whole:
+                continue
+            half = (3 * faces[:, None] + np.arange(3)).ravel()
+            before = self.cut[half].copy()
+            pieces = [quarter for part in self._halves(faces) for quarter in self._halves(part)]
+            rectangles = sum(smallest_rectangle(self.place[part].reshape(-1, 2)) for part in pieces)
+            if rectangles > SPLIT_PAYS * whole:
+                self.cut[half] = before
+            elif whole > LARGE_BOX * boxes.sum():
+                waiting += pieces
+        components(self.mesh.across, self.cut, self.label)
+
+    def _halves(self, faces: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+        """Cut a chart in two and return the triangles of its pieces."""
+        if len(faces) < 2:
+            return [faces]
+        mesh = self.mesh
+        split_chart(faces, self.where, mesh.across, self.cut, self.middles, self.normals, mesh.areas)
+        piece = mesh.some(faces)
+        label = np.zeros(len(faces), np.int64)
+        half = (3 * faces[:, None] + np.arange(3)).ravel()
+        count = components(piece.across, self.cut[half], label)
+        return [faces[label == number] for number in range(count)]
+
+
+def smallest_rectangle(points: NDArray[np.float64]) -> float:
+    """Return the area of about the smallest rectangle around points, (N, 2), any way turned."""
+    turn = np.arange(45) * np.pi / 90
+    ways = np.stack([np.cos(turn), np.sin(turn)])
+    x, y = points @ ways, points @ np.stack([-ways[1], ways[0]])
+    return float((np.ptp(x, axis=0) * np.ptp(y, axis=0)).min())
 
 
 def _trials(count: int) -> int:

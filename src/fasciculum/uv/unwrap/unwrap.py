@@ -133,6 +133,7 @@ def _charts(
     charts.progress = progress.part(0.6, 1.0)
     longest = REACH * float(np.sqrt(mesh.areas.sum()))
     charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest, longest=longest)
+    charts.split_hollow()
     return charts
 
 
