@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -54,6 +55,40 @@ def carry(window: Window) -> None:
     ):
         event = QMouseEvent(kind, point, sheet.mapToGlobal(point), pressed, button, Qt.KeyboardModifier.AltModifier)
         QApplication.sendEvent(sheet, event)
+
+
+def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
+    """Unwrap the hut's parts, show a checker on them with edges picked, then a projection with its handles."""
+    workspace = window.workspace
+    workspace.set_stage("lay out")
+    workspace.select({"Bench", "Crate 1", "Control desk"} & {item.key for item in workspace.document.scene.objects})
+    window.act("unwrap_anew")()
+    workspace.pack()
+    idle(window)
+    workspace.set_view(lens="checker")
+    window.frame_selection()
+    idle(window)
+    panel = window.settings.panels["lay out"].unwrapping
+    window.settings.stack.currentWidget().ensureWidgetVisible(panel.reshapes["island_relax"], 0, 10)
+    key = next(iter(sorted(workspace.selection)))
+    window.act("pick_edges")()
+    graph = window.shaper.graph(key)
+    longest = int(graph.lengths.argmax())
+    triangle = int(graph.half_edges(np.array([longest]))[0]) // 3
+    middle = graph.points[graph.ends[longest]].mean(axis=0)
+    window.shaper.pick_edge(key, triangle, middle, path=False, more=False)
+    window.shaper.pick_loop()
+    idle(window)
+    shot("unwrapping")
+    window.act("put_away")()
+    workspace.set_view(lens="colour")
+    workspace.select({"Cabin buffer"})
+    window.frame_selection()
+    idle(window)
+    window.act("project_cylinder")()
+    idle(window)
+    shot("projection")
+    window.act("put_away")()
 
 
 def main() -> int:
@@ -146,6 +181,7 @@ def main() -> int:
     window.searching.field.setText("pa")
     shot("find-by-name", window.searching)
     window.searching.close()
+    unwrapping(window, shot)
     workspace.close()
     return 0
 

@@ -12,9 +12,12 @@ import time
 import unittest
 from pathlib import Path
 
+import numpy as np
+
 from fasciculum.cli.main import main
 from tests.builders import Glb, smooth_image, textured_square
 from tests.reference import Model
+from tests.uv import surfaces
 
 STATION = Path(__file__).parents[2] / "demo" / "station.glb"
 
@@ -208,6 +211,31 @@ class CommandLine(unittest.TestCase):
             self.assertGreaterEqual(sheet["margin_px"], 3)
             self.assertEqual(sheet["overlap_area"], 0.0)
             self.assertEqual([entry["name"] for entry in bundle["maps"]], ["base_color"])
+
+    def test_unwrapping_follows_its_options(self):
+        world = surfaces.ball(16, 32, 0.4)
+        glb = Glb()
+        flat = world.reshape(-1, 3)
+        normals = flat / np.linalg.norm(flat, axis=1, keepdims=True)
+        uvs = [flat[:, :2] * 0.1]
+        glb.node("Boulder", glb.mesh(glb.primitive(flat, np.arange(len(flat)), glb.material(), uvs, NORMAL=normals)))
+        model = glb.write(self.folder / "boulder.glb")
+        shared = ("--size", "128", "--padding", "1", "--seconds", "0", "--no-twins", "--maps", "base_color", "--json")
+        counts = {}
+        for name, words in (
+            ("keep", ("--uv", "keep")),
+            ("soft", ("--uv", "unwrap", "--shapes", "soft", "--edges", "angle", "--edge-angle", "30")),
+            ("fine", ("--uv", "unwrap", "--fewer", "0", "--stretch", "0.002")),
+        ):
+            _, text, _ = run("make", model, "--out", self.folder / name, *shared, *words)
+            (bundle,) = json.loads(text)["bundles"]
+            counts[name] = bundle["sheet"]["islands"]
+            self.assertEqual(bundle["sheet"]["overlap_area"], 0.0)
+            if name != "keep":
+                self.assertLess(bundle["stretch"]["l2"], 1.05)
+        self.assertEqual(counts["keep"], 1)
+        self.assertLess(counts["soft"], counts["fine"])
+        self.assertEqual(run("make", model, "--out", self.folder / "x", "--sharp", "500")[0], 2)
 
 
 if __name__ == "__main__":

@@ -160,7 +160,7 @@ class Unwrapping(QWidget):
             button.setToolTip(tip)
             button.setMinimumHeight(26)
             button.setMinimumWidth(40)
-            button.setStyleSheet("padding: 2px 3px")
+            button.setStyleSheet("padding: 2px 0px")
             button.setCheckable(act in ("pick_edges", "pick_faces"))
             button.clicked.connect(lambda _=False, act=act: self._do(act))
             grid.addWidget(button, number // 3, number % 3)
@@ -265,7 +265,7 @@ class Unwrapping(QWidget):
             item.setToolTip(1, f"{key}: {reasons(told[key])}")
             self.list.addTopLevelItem(item)
             item.setSelected(key in self.workspace.selection)
-        self.list.setColumnWidth(0, 84)
+        self.list.setColumnWidth(0, 98)
 
     def _show_tools(self) -> None:
         shaper = self.shaper

@@ -12,7 +12,7 @@ from fasciculum.operations.uv_sets import MOST, SetFigures, also_changed, measur
 from fasciculum.session import commands
 
 HEADS = ("Set", "On", "Span", "Over", "L2")
-WIDTHS = (72, 28, 74, 38, 30)
+WIDTHS = (64, 24, 66, 34, 28)
 SMALL = "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
 TITLE = "Measure UV sets"
 
