@@ -140,7 +140,9 @@ def figures(world, settings):
     lost = int((~np.isfinite(made.corners).all(axis=(1, 2))).sum())
     stretch = measure_stretch(world, made.corners)
     edges = np.linalg.norm(np.roll(world, -1, axis=1) - world, axis=2)
-    seam = float(edges[made.seams].sum() / 2 / np.sqrt(areas.sum()))
+    # of each connected part over the root of its own surface, the mean weighted by that root
+    roots = float(np.sqrt(np.bincount(mesh.part, areas)).sum())
+    seam = float(edges[made.seams].sum() / 2 / roots)
     filled = float(areas.sum()) / smallest_rectangles(made.corners, made.islands)
     along = np.abs(np.roll(made.corners, -1, axis=1) - made.corners)
     border = made.seams | _open(mesh)

@@ -6,11 +6,11 @@ from fasciculum.checks.materials import plain_materials
 from fasciculum.checks.missing_textures import missing_textures
 from fasciculum.checks.scales import mirrored_scales
 from fasciculum.checks.textures import odd_textures
-from fasciculum.checks.uv_sets import lacking_uvs, wrong_uv_sets
+from fasciculum.checks.uv_sets import lacking_uvs
 from fasciculum.model.finding import Finding
 from fasciculum.model.scene import Scene
 
-SCENE_CHECKS = (missing_textures, odd_textures, lacking_uvs, wrong_uv_sets, mirrored_scales, plain_materials)
+SCENE_CHECKS = (missing_textures, odd_textures, lacking_uvs, mirrored_scales, plain_materials)
 
 
 def check_scene(scene: Scene) -> tuple[Finding, ...]:

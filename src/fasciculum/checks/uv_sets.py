@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Scene
-from fasciculum.uv.sets import reads_badly
 
 
 def lacking_uvs(scene: Scene) -> list[Finding]:
@@ -36,28 +35,4 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
                             material=material.name,
                         )
                     )
-    return findings
-
-
-def wrong_uv_sets(scene: Scene) -> list[Finding]:
-    """Tell objects whose material seems to read the wrong UV set: another suits their surface much better."""
-    findings = []
-    known: dict[tuple[int, tuple[int, ...], str], tuple[int, int] | None] = {}
-    for item in scene.objects:
-        alike = scene.alike(item)
-        if alike not in known:
-            known[alike] = reads_badly(scene, item)
-        found = known[alike]
-        if found is not None:
-            now, better = found
-            findings.append(
-                Finding(
-                    "suspicious_uv_set",
-                    WARNING,
-                    f"{item.key}: its material reads UV set {now}, through which its textures are empty or much "
-                    f"stretched; UV set {better} suits its surface.",
-                    f"Let the material read UV set {better} (Gather, UV sets, Read it), or leave it if it is meant so.",
-                    object=item.key,
-                )
-            )
     return findings

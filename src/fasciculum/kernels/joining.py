@@ -420,7 +420,7 @@ def join_charts(
             elif (
                 kind != NOT
                 and work > 0
-                and (tiny or not (exact[face_head[a]] and exact[face_head[b]]))
+                and not (exact[face_head[a]] and exact[face_head[b]])
                 and bend(area, total, form, a, b) <= rules[3]
             ):
                 both = _gather(a, b, face_head, face_next, faces)

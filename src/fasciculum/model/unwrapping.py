@@ -35,17 +35,17 @@ class UnwrapSettings:
     @property
     def bend(self) -> float:
         """How far the normals of a first chart may stand out of a plane, mean square."""
-        return float(0.015 * 16.0**self.fewer)
+        return float(0.01 * 16.0**self.fewer)
 
     @property
     def fill(self) -> float:
         """The least part of its smallest rectangle that a joined chart fills."""
-        return 0.72 - 0.2 * self.fewer
+        return 0.75 - 0.2 * self.fewer
 
     @property
     def worse(self) -> float:
         """The part of what two charts fill apart that they have to fill joined."""
-        return 0.97 - 0.2 * self.fewer
+        return 1.0 - 0.2 * self.fewer
 
 
 BALANCED = UnwrapSettings()

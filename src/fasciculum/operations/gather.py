@@ -16,6 +16,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Aside, Image, Material, Mesh, Object, Primitive, Scene, TextureSlot
+from fasciculum.operations.uv_sets import wrong_uv_sets
 from fasciculum.progress import SILENT, Progress
 
 READERS = {".glb": read_gltf, ".gltf": read_gltf, ".obj": read_obj}
@@ -82,7 +83,7 @@ def gather(
         raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
     progress.update(0.99, "Looking for what is unusual")
     settle(scene)
-    return scene, (*findings, *check_scene(scene))
+    return scene, (*findings, *check_scene(scene), *wrong_uv_sets(scene))
 
 
 def settle(scene: Scene) -> None:

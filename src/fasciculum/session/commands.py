@@ -6,14 +6,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from fasciculum.checks.uv_sets import lacking_uvs, wrong_uv_sets
+from fasciculum.checks.uv_sets import lacking_uvs
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing, Version
 from fasciculum.model.document import DeliverySettings, Document, UvEdit
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.unwrapping import PLAIN, Shaping
 from fasciculum.operations.lay_out import layout_digest
-from fasciculum.operations.uv_sets import edited
+from fasciculum.operations.uv_sets import edited, wrong_uv_sets
 
 #: findings that tell about UV sets
 ABOUT_UVS = ("no_uvs", "wrong_uv_set", "suspicious_uv_set")

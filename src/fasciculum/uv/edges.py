@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
+from fasciculum.kernels.rows import unique_rows
 from fasciculum.uv.islands import weld
 from fasciculum.uv.unwrap.surface import weld_tolerance
 
@@ -26,9 +27,10 @@ class EdgeGraph:
         self.points = np.zeros((int(self.vertices.max(initial=-1)) + 1, 3))
         self.points[self.vertices.ravel()] = flat
         ends = np.sort(np.stack([self.vertices, np.roll(self.vertices, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-        self.ends, number = np.unique(ends, axis=0, return_inverse=True)
+        first, number = unique_rows(ends)
+        self.ends = ends[first]
         #: the edge of each half-edge (three times the triangle plus the corner where it begins)
-        self.edge_of: NDArray[np.int64] = number.reshape(-1).astype(np.int64)
+        self.edge_of: NDArray[np.int64] = number
 
     @cached_property
     def lengths(self) -> NDArray[np.float64]:

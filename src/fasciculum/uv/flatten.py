@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.unwrapping import PLAIN, Shaping, UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import Corners, signed_uv_areas, surface_areas
@@ -252,12 +253,10 @@ def uv_seams(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np
     ends, there = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
     back = ends[:, 0] > ends[:, 1]
     ends[back], there[back] = ends[back][:, ::-1], there[back][:, ::-1]
-    _, edge = np.unique(ends, axis=0, return_inverse=True)
-    _, kind = np.unique(np.column_stack([edge.reshape(-1), there]), axis=0, return_inverse=True)
-    kinds = np.zeros(int(edge.max()) + 1, np.int64)
-    first = np.unique(kind.reshape(-1), return_index=True)[1]
-    np.add.at(kinds, edge.reshape(-1)[first], 1)
-    cut: NDArray[np.bool_] = (kinds[edge.reshape(-1)] > 1).reshape(-1, 3)
+    _, edge = unique_rows(ends)
+    first, _ = unique_rows(np.column_stack([edge, there]))
+    kinds = np.bincount(edge[first])
+    cut: NDArray[np.bool_] = (kinds[edge] > 1).reshape(-1, 3)
     return cut
 
 

@@ -131,9 +131,9 @@ def _turn_round(
     """Exchange corners 1 and 2 of turned triangles: their half-edges 0 and 2 change places."""
     corners[turned] = corners[turned][:, [0, 2, 1]]
     vertices[turned] = vertices[turned][:, [0, 2, 1]]
-    number = np.arange(len(across)).reshape(-1, 3)
-    number[turned] = number[turned][:, [2, 1, 0]]
-    number = number.ravel()
+    rows = np.arange(len(across)).reshape(-1, 3)
+    rows[turned] = rows[turned][:, [2, 1, 0]]
+    number = rows.ravel()
     before = across.copy()
     joined = before >= 0
     across[number] = np.where(joined, number[before], -1)
