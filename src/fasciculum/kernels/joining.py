@@ -1,13 +1,9 @@
-"""Neighbouring charts that lie flat together are joined into one, the best pairs first.
-
-Charts are chains: ``face_head[c]`` is a chart's first triangle and ``face_next`` the one after; ``edge_head`` and
-``edge_next`` do the same for the half-edges on its border. ``extent`` holds, for each of `WAYS` directions over half a
-turn, how far a chart reaches back and forth.
-"""
+"""Neighbouring charts that lie flat together are joined into one, the best pairs first."""
 
 from __future__ import annotations
 
 import heapq
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -16,6 +12,7 @@ from fasciculum.kernels.overlap import overlap_in_range
 from fasciculum.kernels.segmenting import bend
 from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, flatten_chart
 
+#: directions over half a turn in which charts are measured
 WAYS = 72
 #: part of the common border that has to fit: to the last bit, or about
 FITS, NEARLY = 0.25, 0.15
@@ -24,14 +21,113 @@ ABOUT = 0.8
 #: common border over the smaller chart's whole border from which on bending two charts into one is tried
 TOUCHING = 0.05
 RIGID, BENT, NOT = 0, 1, 2
+#: what a rigid move tells of the fill of two charts that are bent together: it may be so much better than that
+DOUBT = 0.65
+
+
+class Ground(NamedTuple):
+    """A surface on which charts are joined: arrays with a row for each triangle, or for each half-edge.
+
+    ``barred`` half-edges are seams in any case; ``exact`` triangles are developed to the last bit. ``label`` is the
+    chart of each triangle, ``face_next`` and ``edge_next`` chain a chart's triangles and the half-edges on its border.
+    """
+
+    across: np.ndarray
+    cut: np.ndarray
+    barred: np.ndarray
+    rest: np.ndarray
+    price: np.ndarray
+    thin: np.ndarray
+    lengths: np.ndarray
+    areas: np.ndarray
+    normals: np.ndarray
+    exact: np.ndarray
+    place: np.ndarray
+    label: np.ndarray
+    where: np.ndarray
+    face_next: np.ndarray
+    edge_next: np.ndarray
+
+
+class Charts(NamedTuple):
+    """The charts of one part, a row for each: where their chains begin, and what is known of them.
+
+    ``around`` is the length of the border, ``box`` the area of the smallest rectangle, ``extent`` how far a chart
+    reaches back and forth in each of `WAYS` directions over half a turn, ``total`` and ``form`` sums of normals and of
+    their products. A ``version`` tells whether what was thought of a chart still holds.
+    """
+
+    face_head: np.ndarray
+    edge_head: np.ndarray
+    faces: np.ndarray
+    edges: np.ndarray
+    version: np.ndarray
+    area: np.ndarray
+    around: np.ndarray
+    box: np.ndarray
+    extent: np.ndarray
+    total: np.ndarray
+    form: np.ndarray
 
 
 @njit(cache=True, nogil=True)
-def reach_of(place, edge_head, edge_next, c, extent):
-    """Fill a chart's row of ``extent``."""
+def list_charts(ground, members, starts, first, last):
+    """Return the charts ``first`` to ``last - 1`` with their chains; triangles are labelled from 0."""
+    n = last - first
+    charts = Charts(
+        np.full(n, -1, np.int64),
+        np.full(n, -1, np.int64),
+        np.zeros(n, np.int64),
+        np.zeros(n, np.int64),
+        np.zeros(n, np.int64),
+        np.zeros(n),
+        np.zeros(n),
+        np.zeros(n),
+        np.empty((n, WAYS, 2)),
+        np.zeros((n, 3)),
+        np.zeros((n, 6)),
+    )
+    for c in range(n):
+        for i in range(starts[first + c], starts[first + c + 1]):
+            t = members[i]
+            _add_triangle(ground, charts, t, c)
+            a = ground.areas[t]
+            charts.area[c] += a
+            x, y, z = ground.normals[t, 0], ground.normals[t, 1], ground.normals[t, 2]
+            charts.total[c, 0] += a * x
+            charts.total[c, 1] += a * y
+            charts.total[c, 2] += a * z
+            charts.form[c, 0] += a * x * x
+            charts.form[c, 1] += a * y * y
+            charts.form[c, 2] += a * z * z
+            charts.form[c, 3] += a * x * y
+            charts.form[c, 4] += a * x * z
+            charts.form[c, 5] += a * y * z
+        measure_reach(ground, charts, c)
+    return charts
+
+
+@njit(cache=True, nogil=True)
+def _add_triangle(ground, charts, t, c):
+    """Put a triangle, and its edges that are borders, into a chart's chains."""
+    ground.label[t] = c
+    ground.face_next[t], charts.face_head[c] = charts.face_head[c], t
+    charts.faces[c] += 1
+    for k in range(3):
+        h = 3 * t + k
+        if ground.across[h] < 0 or ground.cut[h]:
+            ground.edge_next[h], charts.edge_head[c] = charts.edge_head[c], h
+            charts.edges[c] += 1
+            charts.around[c] += ground.lengths[h]
+
+
+@njit(cache=True, nogil=True)
+def measure_reach(ground, charts, c):
+    """Measure how far a chart reaches each way, and its smallest rectangle."""
+    extent, place = charts.extent, ground.place
     for w in range(WAYS):
         extent[c, w, 0], extent[c, w, 1] = np.inf, -np.inf
-    h = edge_head[c]
+    h = charts.edge_head[c]
     while h >= 0:
         x, y = place[h // 3, h % 3, 0], place[h // 3, h % 3, 1]
         for w in range(WAYS):
@@ -39,18 +135,13 @@ def reach_of(place, edge_head, edge_next, c, extent):
             d = np.cos(angle) * x + np.sin(angle) * y
             extent[c, w, 0] = min(extent[c, w, 0], d)
             extent[c, w, 1] = max(extent[c, w, 1], d)
-        h = edge_next[h]
-
-
-@njit(cache=True, nogil=True)
-def box_of(extent, c):
-    """Return the area of about the smallest rectangle around a chart."""
+        h = ground.edge_next[h]
     best = np.inf
     for w in range(WAYS // 2):
         wide = extent[c, w, 1] - extent[c, w, 0]
         high = extent[c, w + WAYS // 2, 1] - extent[c, w + WAYS // 2, 0]
         best = min(best, wide * high)
-    return best
+    charts.box[c] = best
 
 
 @njit(cache=True, nogil=True)
@@ -78,18 +169,18 @@ def box_of_two(extent, a, b, move):
 
 
 @njit(cache=True, nogil=True)
-def common_border(a, b, label, across, cut, barred, edge_head, edge_next, edges, shared):
+def common_border(ground, charts, a, b, shared):
     """List the half-edges of ``a`` that ``b`` lies on the other side of; returns how many."""
-    one = a if edges[a] <= edges[b] else b
+    one = a if charts.edges[a] <= charts.edges[b] else b
     other = b if one == a else a
     count = 0
-    h = edge_head[one]
+    h = charts.edge_head[one]
     while h >= 0:
-        g = across[h]
-        if g >= 0 and not barred[h] and label[g // 3] == other and count < len(shared):
+        g = ground.across[h]
+        if g >= 0 and not ground.barred[h] and ground.label[g // 3] == other and count < len(shared):
             shared[count] = h if one == a else g
             count += 1
-        h = edge_next[h]
+        h = ground.edge_next[h]
     return count
 
 
@@ -154,49 +245,42 @@ def best_move(place, across, lengths, shared, count, size, move):
 
 
 @njit(cache=True, nogil=True)
-def weigh(
-    a,
-    b,
-    label,
-    across,
-    cut,
-    barred,
-    place,
-    lengths,
-    edge_head,
-    edge_next,
-    edges,
-    extent,
-    area,
-    around,
-    box,
-    rules,
-    shared,
-    move,
-):
-    """Return how good joining two charts would be, above 0 if it may be tried, how, and the length of what fits.
+def weigh(ground, charts, a, b, rules, shared, move):
+    """Return how good joining two charts would be, above 0 if it may be tried, how, and the common half-edges.
 
     ``rules``: the least part of its rectangle that a joined chart fills, how much worse than apart it may be, and how
     long it may become.
     """
-    count = common_border(a, b, label, across, cut, barred, edge_head, edge_next, edges, shared)
+    count = common_border(ground, charts, a, b, shared)
     if count == 0:
         return -1.0, NOT, 0
-    size = np.sqrt(max(min(area[a], area[b]), 1e-300))
-    exact, near, whole = best_move(place, across, lengths, shared, count, size, move)
-    least = min(around[a], around[b])
-    both = area[a] + area[b]
-    together, long = box_of_two(extent, a, b, move)
+    exact, near, whole = best_move(
+        ground.place, ground.across, ground.lengths, shared, count, _size(charts, a, b), move
+    )
+    least = min(charts.around[a], charts.around[b])
+    both = charts.area[a] + charts.area[b]
+    together, long = box_of_two(charts.extent, a, b, move)
     if long > rules[2]:
         return -1.0, NOT, count
     fill = both / max(together, 1e-300)
-    apart = both / max(box[a] + box[b], 1e-300)
-    wanted = min(rules[0], apart * rules[1])
+    wanted = _wanted(charts, a, b, rules)
     if exact >= FITS * whole and fill >= wanted:
         return fill * exact / least, RIGID, count
-    if near >= NEARLY * whole and whole >= TOUCHING * least and fill >= 0.65 * wanted:
+    if near >= NEARLY * whole and whole >= TOUCHING * least and fill >= DOUBT * wanted:
         return 0.7 * fill * near / least, BENT, count
     return -1.0, NOT, count
+
+
+@njit(cache=True, nogil=True)
+def _size(charts, a, b):
+    return np.sqrt(max(min(charts.area[a], charts.area[b]), 1e-300))
+
+
+@njit(cache=True, nogil=True)
+def _wanted(charts, a, b, rules):
+    """Return the part of its rectangle that two charts joined have to fill."""
+    apart = (charts.area[a] + charts.area[b]) / max(charts.box[a] + charts.box[b], 1e-300)
+    return min(rules[0], apart * rules[1])
 
 
 @njit(cache=True, nogil=True)
@@ -208,64 +292,94 @@ def _box_row(corners, boxes, i):
 
 
 @njit(cache=True, nogil=True)
-def lies_clear(a, b, place, face_head, face_next, faces, area, move):
+def lies_clear(ground, charts, a, b, move):
     """Tell whether the moved chart ``b`` covers nothing of chart ``a``."""
-    total = faces[a] + faces[b]
+    total = charts.faces[a] + charts.faces[b]
     corners, boxes, labels = np.empty((total, 3, 2)), np.empty((total, 4)), np.zeros(total, np.int32)
     n = 0
     low_x = low_y = np.inf
     high_x = high_y = -np.inf
-    t = face_head[b]
+    t = charts.face_head[b]
     while t >= 0:
         for k in range(3):
-            x, y = place[t, k, 0], place[t, k, 1]
+            x, y = ground.place[t, k, 0], ground.place[t, k, 1]
             corners[n, k, 0] = move[0] * x - move[1] * y + move[2]
             corners[n, k, 1] = move[1] * x + move[0] * y + move[3]
         _box_row(corners, boxes, n)
         low_x, low_y = min(low_x, boxes[n, 0]), min(low_y, boxes[n, 1])
         high_x, high_y = max(high_x, boxes[n, 2]), max(high_y, boxes[n, 3])
         n += 1
-        t = face_next[t]
-    t = face_head[a]
+        t = ground.face_next[t]
+    t = charts.face_head[a]
     while t >= 0:
-        corners[n] = place[t]
+        corners[n] = ground.place[t]
         _box_row(corners, boxes, n)
         if boxes[n, 0] < high_x and boxes[n, 2] > low_x and boxes[n, 1] < high_y and boxes[n, 3] > low_y:
             labels[n] = 1
             n += 1
-        t = face_next[t]
-    limit = ROUNDED * (area[a] + area[b])
+        t = ground.face_next[t]
+    limit = ROUNDED * (charts.area[a] + charts.area[b])
     return overlap_in_range(corners, boxes, labels, 0, n, False, limit, -1) <= limit
 
 
 @njit(cache=True, nogil=True)
-def _gather(a, b, face_head, face_next, faces):
-    found = np.empty(faces[a] + faces[b], np.int64)
+def lay_beside(ground, charts, a, b, shared, count, move):
+    """Move chart ``b`` to where its border fits that of ``a``, if it lies clear there; returns whether it does."""
+    if not lies_clear(ground, charts, a, b, move):
+        return False
+    near = SAME * _size(charts, a, b)
+    for i in range(count):
+        if _gap(ground.place, ground.across, shared[i], move) <= near:
+            ground.cut[shared[i]] = False
+            ground.cut[ground.across[shared[i]]] = False
+    t = charts.face_head[b]
+    while t >= 0:
+        for k in range(3):
+            x, y = ground.place[t, k, 0], ground.place[t, k, 1]
+            ground.place[t, k, 0] = move[0] * x - move[1] * y + move[2]
+            ground.place[t, k, 1] = move[1] * x + move[0] * y + move[3]
+        t = ground.face_next[t]
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _triangles(ground, charts, a, b):
+    """Return the triangles of two charts."""
+    found = np.empty(charts.faces[a] + charts.faces[b], np.int64)
     n = 0
     for chart in range(2):
-        t = face_head[a] if chart == 0 else face_head[b]
+        t = charts.face_head[a] if chart == 0 else charts.face_head[b]
         while t >= 0:
             found[n] = t
             n += 1
-            t = face_next[t]
+            t = ground.face_next[t]
     return found
 
 
 @njit(cache=True, nogil=True)
-def bend_together(both, shared, count, where, across, cut, rest, price, thin, place, limits, move, size, figures):
+def bend_together(ground, charts, a, b, shared, count, move, limits, rules, figures):
     """Try to lay two charts flat as one; everything is as before where that fails. Returns whether it did."""
+    both = _triangles(ground, charts, a, b)
+    place, cut, across = ground.place, ground.cut, ground.across
     old_place, old_cut = np.empty((len(both), 3, 2)), np.empty((len(both), 3), np.bool_)
     for i in range(len(both)):
         for k in range(3):
             old_place[i, k] = place[both[i], k]
             old_cut[i, k] = cut[3 * both[i] + k]
+    near = ABOUT * _size(charts, a, b)
     for i in range(count):
-        if _gap(place, across, shared[i], move) <= ABOUT * size:
+        if _gap(place, across, shared[i], move) <= near:
             cut[shared[i]] = False
             cut[across[shared[i]]] = False
-    state = flatten_chart(both, where, across, cut, rest, price, thin, place, limits, figures)
+    state = flatten_chart(
+        both, ground.where, across, cut, ground.rest, ground.price, ground.thin, place, limits, figures
+    )
     if state <= GOOD:
-        return True
+        fill = (charts.area[a] + charts.area[b]) / rectangle_around(ground, both)
+        if fill >= _wanted(charts, a, b, rules):
+            for i in range(len(both)):
+                ground.exact[both[i]] = False
+            return True
     for i in range(len(both)):
         for k in range(3):
             place[both[i], k] = old_place[i, k]
@@ -274,271 +388,114 @@ def bend_together(both, shared, count, where, across, cut, rest, price, thin, pl
 
 
 @njit(cache=True, nogil=True)
-def join_charts(
-    members,
-    starts,
-    chart_first,
-    chart_last,
-    label,
-    where,
-    across,
-    cut,
-    barred,
-    rest,
-    price,
-    thin,
-    lengths,
-    areas,
-    normals,
-    exact,
-    place,
-    limits,
-    rules,
-    small,
-    work,
-):
-    """Join the charts ``chart_first`` to ``chart_last - 1`` of a part where that pays.
-
-    ``small`` is the area below which a chart is joined to another even at more stretch and worse fill. ``work`` bounds
-    the triangles that are laid flat on trial.
-    """
-    n = chart_last - chart_first
-    face_head, edge_head = np.full(n, -1, np.int64), np.full(n, -1, np.int64)
-    first_face = members[starts[chart_first] : starts[chart_last]]
-    face_next, edge_next = where_chain(first_face, len(label))
-    faces, edges, version = np.zeros(n, np.int64), np.zeros(n, np.int64), np.zeros(n, np.int64)
-    area, around, box = np.zeros(n), np.zeros(n), np.zeros(n)
-    extent = np.empty((n, WAYS, 2))
-    for c in range(n):
-        for i in range(starts[chart_first + c], starts[chart_first + c + 1]):
-            t = members[i]
-            label[t] = c
-            face_next[t], face_head[c] = face_head[c], t
-            faces[c] += 1
-            area[c] += areas[t]
+def rectangle_around(ground, triangles):
+    """Return the area of about the smallest rectangle around triangles."""
+    best = np.inf
+    for w in range(WAYS // 2):
+        angle = w * np.pi / WAYS
+        c, s = np.cos(angle), np.sin(angle)
+        low_x = low_y = np.inf
+        high_x = high_y = -np.inf
+        for i in range(len(triangles)):
+            t = triangles[i]
             for k in range(3):
-                h = 3 * t + k
-                if across[h] < 0 or cut[h]:
-                    edge_next[h], edge_head[c] = edge_head[c], h
-                    edges[c] += 1
-                    around[c] += lengths[h]
-        reach_of(place, edge_head, edge_next, c, extent)
-        box[c] = box_of(extent, c)
-    shared, move, mark = np.empty(3 * len(first_face), np.int64), np.empty(4), np.full(n, -1, np.int64)
-    total, form = np.zeros((n, 3)), np.zeros((n, 6))
-    sum_normals(first_face, label, areas, normals, total, form)
-    figures, easy, plain = np.zeros(3), limits.copy(), rules.copy()
+                if ground.across[3 * t + k] >= 0 and not ground.cut[3 * t + k]:
+                    continue
+                x = c * ground.place[t, k, 0] + s * ground.place[t, k, 1]
+                y = c * ground.place[t, k, 1] - s * ground.place[t, k, 0]
+                low_x, high_x = min(low_x, x), max(high_x, x)
+                low_y, high_y = min(low_y, y), max(high_y, y)
+        best = min(best, (high_x - low_x) * (high_y - low_y))
+    return max(best, 1e-300)
+
+
+@njit(cache=True, nogil=True)
+def merge_into(ground, charts, a, b):
+    """Make chart ``b`` part of chart ``a``; borders that were opened leave the chain, new cuts join it."""
+    one, two = charts.face_head[a], charts.face_head[b]
+    for c in (a, b):
+        charts.face_head[c], charts.edge_head[c] = -1, -1
+        charts.faces[c], charts.edges[c], charts.around[c] = 0, 0, 0.0
+        charts.version[c] += 1
+    for begin in (one, two):
+        t = begin
+        while t >= 0:
+            after = ground.face_next[t]
+            _add_triangle(ground, charts, t, a)
+            t = after
+    charts.area[a] += charts.area[b]
+    for k in range(3):
+        charts.total[a, k] += charts.total[b, k]
+    for k in range(6):
+        charts.form[a, k] += charts.form[b, k]
+    measure_reach(ground, charts, a)
+
+
+@njit(cache=True, nogil=True)
+def weigh_neighbours(ground, charts, a, every, small, rules, plain, shared, move, mark, heap):
+    """Put a chart's neighbours that it may be joined with on the heap; those after it only, unless ``every``."""
+    h = charts.edge_head[a]
+    while h >= 0:
+        g = ground.across[h]
+        if g >= 0 and not ground.barred[h]:
+            b = ground.label[g // 3]
+            if b != a and mark[b] != a and (every or a < b):
+                mark[b] = a
+                use = plain if min(charts.area[a], charts.area[b]) < small else rules
+                score, _, _ = weigh(ground, charts, a, b, use, shared, move)
+                if score > 0.0:
+                    heapq.heappush(heap, (-score, a, b, charts.version[a], charts.version[b]))
+        h = ground.edge_next[h]
+    h = charts.edge_head[a]
+    while h >= 0:
+        if ground.across[h] >= 0:
+            mark[ground.label[ground.across[h] // 3]] = -1
+        h = ground.edge_next[h]
+
+
+@njit(cache=True, nogil=True)
+def join_charts(ground, members, starts, first, last, limits, rules, small, work):
+    """Join the charts ``first`` to ``last - 1`` of a part where that pays.
+
+    Parameters
+    ----------
+    ground : Ground
+    members, starts : ndarray of int64
+        The triangles of all charts, and where each chart begins.
+    limits, rules : ndarray of float64
+        Those of `flatten_chart`; those of `weigh`, and how far normals may stand out of a plane for two charts to be
+        bent into one.
+    small : float
+        Charts with less area are joined to another even at more stretch and worse fill.
+    work : int
+        Triangles that may be laid flat on trial.
+    """
+    charts = list_charts(ground, members, starts, first, last)
+    shared, move = np.empty(3 * (starts[last] - starts[first]), np.int64), np.empty(4)
+    mark, figures = np.full(last - first, -1, np.int64), np.zeros(3)
+    easy, plain = limits.copy(), rules.copy()
     easy[0], easy[1] = 1 + 2 * (limits[0] - 1), 2 * limits[1]
     plain[0], plain[1] = rules[0] * 0.7, rules[1] * 0.8
     heap = [(0.0, 0, 0, 0, 0)]
     heap.pop()
-    todo = np.arange(n)
-    tasks = n
-    while True:
-        for i in range(tasks):
-            a = todo[i]
-            h = edge_head[a]
-            while h >= 0:
-                g = across[h]
-                if g >= 0 and not barred[h]:
-                    b = label[g // 3]
-                    if b != a and mark[b] != a and (tasks == 1 or a < b):
-                        mark[b] = a
-                        use = plain if min(area[a], area[b]) < small else rules
-                        score, _, _ = weigh(
-                            a,
-                            b,
-                            label,
-                            across,
-                            cut,
-                            barred,
-                            place,
-                            lengths,
-                            edge_head,
-                            edge_next,
-                            edges,
-                            extent,
-                            area,
-                            around,
-                            box,
-                            use,
-                            shared,
-                            move,
-                        )
-                        if score > 0.0:
-                            heapq.heappush(heap, (-score, a, b, version[a], version[b]))
-                h = edge_next[h]
-            h = edge_head[a]
-            while h >= 0:
-                if across[h] >= 0:
-                    mark[label[across[h] // 3]] = -1
-                h = edge_next[h]
-        tasks = 0
-        while len(heap) > 0:
-            score, a, b, va, vb = heapq.heappop(heap)
-            if version[a] != va or version[b] != vb:
-                continue
-            if faces[a] < faces[b]:
-                a, b = b, a
-            tiny = min(area[a], area[b]) < small
-            use = plain if tiny else rules
-            score, kind, count = weigh(
-                a,
-                b,
-                label,
-                across,
-                cut,
-                barred,
-                place,
-                lengths,
-                edge_head,
-                edge_next,
-                edges,
-                extent,
-                area,
-                around,
-                box,
-                use,
-                shared,
-                move,
-            )
-            size = np.sqrt(max(min(area[a], area[b]), 1e-300))
-            good = False
-            if kind == RIGID and lies_clear(a, b, place, face_head, face_next, faces, area, move):
-                for i in range(count):
-                    if _gap(place, across, shared[i], move) <= SAME * size:
-                        cut[shared[i]] = False
-                        cut[across[shared[i]]] = False
-                t = face_head[b]
-                while t >= 0:
-                    for k in range(3):
-                        x, y = place[t, k, 0], place[t, k, 1]
-                        place[t, k, 0] = move[0] * x - move[1] * y + move[2]
-                        place[t, k, 1] = move[1] * x + move[0] * y + move[3]
-                    t = face_next[t]
-                good = True
-            elif (
-                kind != NOT
-                and work > 0
-                and not (exact[face_head[a]] and exact[face_head[b]])
-                and bend(area, total, form, a, b) <= rules[3]
-            ):
-                both = _gather(a, b, face_head, face_next, faces)
-                work -= len(both)
-                old = np.empty((len(both), 3, 2))
-                kept = np.empty((len(both), 3), np.bool_)
-                for i in range(len(both)):
-                    old[i] = place[both[i]]
-                    for k in range(3):
-                        kept[i, k] = cut[3 * both[i] + k]
-                good = bend_together(
-                    both,
-                    shared,
-                    count,
-                    where,
-                    across,
-                    cut,
-                    rest,
-                    price,
-                    thin,
-                    place,
-                    easy if tiny else limits,
-                    move,
-                    size,
-                    figures,
-                )
-                if good:
-                    for i in range(len(both)):
-                        exact[both[i]] = False
-                    fill = filled(both, place, across, cut) * (area[a] + area[b])
-                    apart = (area[a] + area[b]) / max(box[a] + box[b], 1e-300)
-                    if fill < min(use[0], apart * use[1]):
-                        good = False
-                        for i in range(len(both)):
-                            place[both[i]] = old[i]
-                            for k in range(3):
-                                cut[3 * both[i] + k] = kept[i, k]
-            if not good:
-                continue
-            _chain_together(
-                a, b, face_head, face_next, edge_head, edge_next, edges, label, across, cut, around, lengths
-            )
-            faces[a] += faces[b]
-            area[a] += area[b]
-            for k in range(3):
-                total[a, k] += total[b, k]
-            for k in range(6):
-                form[a, k] += form[b, k]
-            version[a] += 1
-            version[b] += 1
-            reach_of(place, edge_head, edge_next, a, extent)
-            box[a] = box_of(extent, a)
-            todo[0], tasks = a, 1
-            break
-        if tasks == 0:
-            return work
-
-
-@njit(cache=True, nogil=True)
-def sum_normals(faces, label, areas, normals, total, form):
-    """Add up the normals of each chart, and the products of their parts, weighted by area."""
-    for i in range(len(faces)):
-        t = faces[i]
-        c, a = label[t], areas[t]
-        for k in range(3):
-            total[c, k] += a * normals[t, k]
-            form[c, k] += a * normals[t, k] * normals[t, k]
-        form[c, 3] += a * normals[t, 0] * normals[t, 1]
-        form[c, 4] += a * normals[t, 0] * normals[t, 2]
-        form[c, 5] += a * normals[t, 1] * normals[t, 2]
-
-
-@njit(cache=True, nogil=True)
-def where_chain(members, count):
-    """Return empty chains for the triangles and half-edges of a surface."""
-    return np.empty(count, np.int64), np.empty(3 * count, np.int64)
-
-
-@njit(cache=True, nogil=True)
-def filled(both, place, across, cut):
-    """Return 1 over the area of about the smallest rectangle around triangles."""
-    best = np.inf
-    for w in range(36):
-        angle = w * np.pi / 72
-        c, s = np.cos(angle), np.sin(angle)
-        low_x = low_y = np.inf
-        high_x = high_y = -np.inf
-        for i in range(len(both)):
-            t = both[i]
-            for k in range(3):
-                if across[3 * t + k] >= 0 and not cut[3 * t + k]:
-                    continue
-                x, y = c * place[t, k, 0] + s * place[t, k, 1], c * place[t, k, 1] - s * place[t, k, 0]
-                low_x, high_x = min(low_x, x), max(high_x, x)
-                low_y, high_y = min(low_y, y), max(high_y, y)
-        best = min(best, (high_x - low_x) * (high_y - low_y))
-    return 1.0 / max(best, 1e-300)
-
-
-@njit(cache=True, nogil=True)
-def _chain_together(a, b, face_head, face_next, edge_head, edge_next, edges, label, across, cut, around, lengths):
-    """Make chart ``b`` part of chart ``a``; borders that were opened leave the chain."""
-    t = face_head[b]
-    while t >= 0:
-        label[t] = a
-        after = face_next[t]
-        face_next[t], face_head[a] = face_head[a], t
-        t = after
-    face_head[b] = -1
-    # cutting open may have made new borders: the chain is built anew
-    edge_head[a], edge_head[b] = -1, -1
-    edges[a], around[a] = 0, 0.0
-    t = face_head[a]
-    while t >= 0:
-        for k in range(3):
-            h = 3 * t + k
-            if across[h] < 0 or cut[h]:
-                edge_next[h], edge_head[a] = edge_head[a], h
-                edges[a] += 1
-                around[a] += lengths[h]
-        t = face_next[t]
+    for a in range(last - first):
+        weigh_neighbours(ground, charts, a, False, small, rules, plain, shared, move, mark, heap)
+    while len(heap) > 0:
+        _, a, b, va, vb = heapq.heappop(heap)
+        if charts.version[a] != va or charts.version[b] != vb:
+            continue
+        if charts.faces[a] < charts.faces[b]:
+            a, b = b, a
+        tiny = min(charts.area[a], charts.area[b]) < small
+        use = plain if tiny else rules
+        _, kind, count = weigh(ground, charts, a, b, use, shared, move)
+        joined = kind == RIGID and lay_beside(ground, charts, a, b, shared, count, move)
+        developed = ground.exact[charts.face_head[a]] and ground.exact[charts.face_head[b]]
+        if not joined and kind != NOT and work > 0 and not developed:
+            if bend(charts.area, charts.total, charts.form, a, b) <= rules[3]:
+                work -= charts.faces[a] + charts.faces[b]
+                allowed = easy if tiny else limits
+                joined = bend_together(ground, charts, a, b, shared, count, move, allowed, use, figures)
+        if joined:
+            merge_into(ground, charts, a, b)
+            weigh_neighbours(ground, charts, a, True, small, rules, plain, shared, move, mark, heap)

@@ -140,6 +140,18 @@ def source_draws(scene: Scene, item: Object) -> list[Draw]:
     return draws
 
 
+def _sheet_rows(
+    scene: Scene, item: Object, sheet: NDArray[np.float64]
+) -> tuple[NDArray[np.float32], NDArray[np.float64]] | None:
+    """Return an object's rows and their sheet UVs, (T, 3, 2); None when the sheet is of other triangles."""
+    node = scene.nodes[item.node]
+    rows = np.concatenate([_surface_rows(primitive, node.world) for primitive in scene.primitives_of(item)])
+    if len(rows) != len(sheet):
+        return None
+    mirrored = np.linalg.det(node.world[:3, :3]) < 0
+    return rows, sheet[:, ::-1] if mirrored else sheet
+
+
 #: pixel-store key that stands for a checker, cells along one repeat of it, and texels of the sheet along a cell
 CHECKER, CELLS, CELL = "checker", 8, 32
 
@@ -161,19 +173,12 @@ def checker_draws(scene: Scene, bundle: Bundle, item: Object) -> list[Draw]:
     layout = bundle.layout
     if layout is None or layout.scale <= 0 or item.key not in layout.surface_numbers:
         return []
-    node = scene.nodes[item.node]
     sheet = layout.sheet_corners(layout.surface_of(item.key)) / (CELLS * CELL)
-    mirrored = np.linalg.det(node.world[:3, :3]) < 0
-    parts, first = [], 0
-    for primitive in scene.primitives_of(item):
-        rows = _surface_rows(primitive, node.world)
-        uvs = sheet[first : first + len(rows)]
-        if len(uvs) != len(rows):
-            return []
-        first += len(rows)
-        rows[..., 14:16] = uvs[:, ::-1] if mirrored else uvs
-        parts.append(rows)
-    rows = np.concatenate(parts)
+    found = _sheet_rows(scene, item, sheet)
+    if found is None:
+        return []
+    rows, uvs = found
+    rows[..., 14:16] = uvs
     textures = {"base_color": (CHECKER, REPEAT, REPEAT)}
     bounds = _bounds(rows)
     rows = rows.reshape(-1, STRIDE)
@@ -185,25 +190,15 @@ def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]
     layout, made = bundle.layout, bundle.texturing
     if layout is None or made is None or layout.scale <= 0:
         return []
-    scene = document.scene
-    node = scene.nodes[item.node]
-    mirrored = np.linalg.det(node.world[:3, :3]) < 0
-    try:
-        sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.across, layout.height])
-    except KeyError:
+    if item.key not in layout.surface_numbers:
         return []
-    parts, first = [], 0
-    for primitive in scene.primitives_of(item):
-        rows = _surface_rows(primitive, node.world)
-        uvs = sheet[first : first + len(rows)]
-        if len(uvs) != len(rows):
-            return []
-        first += len(rows)
-        uvs = uvs[:, ::-1] if mirrored else uvs
-        rows[..., 14:24] = np.tile(uvs, (1, 1, 5))
-        rows[..., 6:10] = _tangents(rows, uvs)
-        parts.append(rows)
-    rows = np.concatenate(parts)
+    sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.across, layout.height])
+    found = _sheet_rows(document.scene, item, sheet)
+    if found is None:
+        return []
+    rows, uvs = found
+    rows[..., 14:24] = np.tile(uvs, (1, 1, 5))
+    rows[..., 6:10] = _tangents(rows, uvs)
     textures = {MAPS[baked.name]: (baked.pixels, CLAMP, CLAMP) for baked in made.maps if baked.name in MAPS}
     if "metallic_roughness" in textures:
         textures["occlusion"] = textures["metallic_roughness"]

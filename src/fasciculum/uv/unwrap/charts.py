@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.halfedges import components
-from fasciculum.kernels.joining import join_charts
+from fasciculum.kernels.joining import Ground, join_charts
 from fasciculum.kernels.unwrapping import COVERED, EXACT, GOOD, STRETCHED, dart, flatten_charts, peel, split_chart
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.unwrap.segment import directions, edge_lengths, segment
@@ -270,35 +270,32 @@ class Charts:
             np.array([self.limits.l2, self.limits.share]),
             np.array([fill, worse, longest, BENDING * self.bend]),
         )
+        count = len(mesh)
+        ground = Ground(
+            mesh.across,
+            self.cut,
+            self.seams,
+            self.rest,
+            self.price,
+            self.thin,
+            self.lengths,
+            mesh.areas,
+            self.normals,
+            self.exact,
+            self.place,
+            self.label,
+            self.where,
+            np.empty(count, np.int64),
+            np.empty(3 * count, np.int64),
+        )
         parts = [number for number in range(len(first) - 1) if first[number + 1] - first[number] > 1]
 
         def work(numbers: list[int]) -> None:
             for number in numbers:
                 self.progress.check()
                 one, end = int(first[number]), int(first[number + 1])
-                join_charts(  # type: ignore[call-arg]
-                    order,
-                    starts,
-                    one,
-                    end,
-                    self.label,
-                    self.where,
-                    mesh.across,
-                    self.cut,
-                    self.seams,
-                    self.rest,
-                    self.price,
-                    self.thin,
-                    self.lengths,
-                    mesh.areas,
-                    self.normals,
-                    self.exact,
-                    self.place,
-                    limits,
-                    rules,
-                    small * surface[number],
-                    _trials(int(starts[end] - starts[one])),
-                )
+                work_left = _trials(int(starts[end] - starts[one]))
+                join_charts(ground, order, starts, one, end, limits, rules, small * surface[number], work_left)
 
         sizes = [int(starts[first[number + 1]] - starts[first[number]]) for number in parts]
         lots: list[list[int]] = [[] for _ in range(THREADS)]
