@@ -23,18 +23,22 @@ TOUCHING = 0.05
 RIGID, BENT, NOT = 0, 1, 2
 #: what a rigid move tells of the fill of two charts that are bent together: it may be so much better than that
 DOUBT = 0.65
+#: sharp part of a common border from which on it is kept
+SHARP = 0.3
 
 
 class Ground(NamedTuple):
     """A surface on which charts are joined: arrays with a row for each triangle, or for each half-edge.
 
-    ``barred`` half-edges are seams in any case; ``exact`` triangles are developed to the last bit. ``label`` is the
-    chart of each triangle, ``face_next`` and ``edge_next`` chain a chart's triangles and the half-edges on its border.
+    ``barred`` half-edges are seams in any case, ``sharp`` ones bend by much; ``exact`` triangles are developed to the
+    last bit. ``label`` is the chart of each triangle, ``face_next`` and ``edge_next`` chain a chart's triangles and the
+    half-edges on its border.
     """
 
     across: np.ndarray
     cut: np.ndarray
     barred: np.ndarray
+    sharp: np.ndarray
     rest: np.ndarray
     price: np.ndarray
     thin: np.ndarray
@@ -454,6 +458,20 @@ def weigh_neighbours(ground, charts, a, every, small, rules, plain, shared, move
 
 
 @njit(cache=True, nogil=True)
+def _developed_apart(ground, charts, a, b, shared, count):
+    """Tell whether two charts are developed to the last bit and meet at sharp edges: these are not bent for another."""
+    if not (ground.exact[charts.face_head[a]] and ground.exact[charts.face_head[b]]):
+        return False
+    sharp = whole = 0.0
+    for i in range(count):
+        length = ground.lengths[shared[i]]
+        whole += length
+        if ground.sharp[shared[i]]:
+            sharp += length
+    return sharp > SHARP * whole
+
+
+@njit(cache=True, nogil=True)
 def join_charts(ground, members, starts, first, last, limits, rules, small, work):
     """Join the charts ``first`` to ``last - 1`` of a part where that pays.
 
@@ -490,8 +508,7 @@ def join_charts(ground, members, starts, first, last, limits, rules, small, work
         use = plain if tiny else rules
         _, kind, count = weigh(ground, charts, a, b, use, shared, move)
         joined = kind == RIGID and lay_beside(ground, charts, a, b, shared, count, move)
-        developed = ground.exact[charts.face_head[a]] and ground.exact[charts.face_head[b]]
-        if not joined and kind != NOT and work > 0 and not developed:
+        if not joined and kind != NOT and work > 0 and not _developed_apart(ground, charts, a, b, shared, count):
             if bend(charts.area, charts.total, charts.form, a, b) <= rules[3]:
                 work -= charts.faces[a] + charts.faces[b]
                 allowed = easy if tiny else limits

@@ -157,7 +157,7 @@ CHECKER, CELLS, CELL = "checker", 8, 32
 
 
 def checker_image() -> NDArray[np.uint8]:
-    """Return the checker, (H, W, 4): cells of two greys, every other row and column a little tinted to tell turns."""
+    """Return the checker, (H, W, 4): cells of two greys; the first one and the way along its row are marked."""
     edge = 64
     place = np.arange(CELLS * edge) // edge
     dark = (place[:, None] + place[None, :]) % 2 == 0

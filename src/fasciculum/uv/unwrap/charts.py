@@ -275,6 +275,7 @@ class Charts:
             mesh.across,
             self.cut,
             self.seams,
+            self.sharp,
             self.rest,
             self.price,
             self.thin,
