@@ -173,8 +173,7 @@ class Shaper(QObject):
         half = self.graph(key).half_edges(np.array(sorted(self.edges))).tolist()
         count = len(self.edges)
         label = f"{'Cut' if on else 'Join'} {count} edge{'s' if count != 1 else ''} of {key}"
-        keys = [other for other in self._alike(key)]
-        self.tell(label, lambda other, told: shaping.with_seams(scene, other, told, half, on), keys)
+        self.tell(label, lambda other, told: shaping.with_seams(scene, other, told, half, on), self._alike(key))
         self._forget_edges()
         self.changed.emit()
 

@@ -32,7 +32,7 @@ from fasciculum.uv.density import ObjectFigures
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = ("colour", "checker", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
-LOOKING = "Look for twins in"
+LOOKING, MEASURING = "Look for twins in", "Measure UV sets"
 #: answers to that which are kept: going back and forth in the history asks again for the same
 MOST_AHEAD = 24
 #: modules that the worker loads ahead of the first job
@@ -263,7 +263,7 @@ class Workspace(QObject):
                     again = self._again.pop(job.number, None)
                     # once the queue has been looked through: whoever listens may open a dialog
                     QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
-                elif job.state == CANCELLED and not job.title.startswith(LOOKING):
+                elif job.state == CANCELLED and not job.title.startswith((LOOKING, MEASURING)):
                     self.say(f"{job.title} was cancelled; nothing of it was kept.")
         self.queue_changed.emit()
 

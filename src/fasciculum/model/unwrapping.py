@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
+
+from fasciculum.model.digests import digest_of
 
 #: what is done with an object's source UVs: what its bundle says, kept where clean, kept whole, or all made anew
 POLICIES = ("bundle", "auto", "keep", "unwrap")
@@ -126,6 +129,11 @@ class Shaping:
     projections: tuple[Projection, ...] = ()
     hand: tuple[HandFlat, ...] = ()
     count: int = 0
+
+    @cached_property
+    def digest(self) -> str:
+        """A digest of all that is said."""
+        return digest_of(repr(self))
 
     def fitting(self, count: int) -> Shaping:
         """Return what still holds of it for an object of so many triangles."""

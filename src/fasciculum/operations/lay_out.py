@@ -62,7 +62,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
         tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
-        tuple(rule for rule in bundle.shapings if rule[0] in bundle.objects),
+        tuple((key, told.digest) for key, told in bundle.shapings if key in bundle.objects),
     )
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 

@@ -127,7 +127,7 @@ def _flats(
     """Lay a bundle's groups flat, or recall that it was done."""
     sheet = bundle.sheet
     parts = [
-        repr((scene.shapes[group[0].key], wish.policy, wish.shaping))
+        repr((scene.shapes[group[0].key], wish.policy, wish.shaping.digest))
         for group, wish in zip(groups, wishes, strict=True)
     ]
     key = digest_of(repr((sheet.unwrap, sheet.density)), *parts)

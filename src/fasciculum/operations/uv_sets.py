@@ -20,6 +20,8 @@ from fasciculum.uv.stretch import measure_stretch
 
 #: more sets than this are not made
 MOST = 8
+#: triangles that are measured for one answer
+MOST_MEASURED = 400_000
 
 
 @dataclass(frozen=True)
@@ -47,9 +49,17 @@ def set_name(scene: Scene, item: Object, number: int) -> str:
 
 
 def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILENT) -> list[SetFigures]:
-    """Return the figures of every UV set that one of the objects has."""
+    """Return the figures of every UV set that one of the objects has.
+
+    Of many large objects the first are measured, `MOST_MEASURED` triangles in all; all are counted.
+    """
     items = [scene.object(key) for key in keys]
-    found = []
+    found, left = [], MOST_MEASURED
+    deep = set()
+    for item in items:
+        left -= sum(len(primitive.triangles) for primitive in scene.primitives_of(item))
+        if left >= 0 or not deep:
+            deep.add(item.key)
     for number in range(max((sets_of(scene, item) for item in items), default=0)):
         having, reading, span, stretch, share = 0, 0, np.zeros(2), 1.0, 0.0
         names: dict[str, int] = {}
@@ -61,6 +71,8 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
             having += 1
             name = set_name(scene, item, number)
             names[name] = names.get(name, 0) + 1
+            if item.key not in deep:
+                continue
             own_span, own_share, own_stretch = _figures(scene, item, number)
             span, share, stretch = np.maximum(span, own_span), max(share, own_share), max(stretch, own_stretch)
         if having:

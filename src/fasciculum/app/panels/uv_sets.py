@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
 
 from fasciculum.app.parts import Column, heading, note
-from fasciculum.app.workspace import Workspace
+from fasciculum.app.workspace import MEASURING, Workspace
 from fasciculum.model.document import UvEdit
 from fasciculum.operations.uv_sets import MOST, SetFigures, also_changed, measure_sets
 from fasciculum.session import commands
@@ -14,7 +14,6 @@ from fasciculum.session import commands
 HEADS = ("Set", "On", "Span", "Over", "L2")
 WIDTHS = (64, 24, 66, 34, 28)
 SMALL = "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
-TITLE = "Measure UV sets"
 
 
 class UvSets(QWidget):
@@ -118,7 +117,10 @@ class UvSets(QWidget):
             if self._made is made:
                 self._show(figures)
 
-        self.workspace.submit(TITLE, measure_sets, document.scene, list(keys), finished=take)
+        for job in list(self.workspace.worker.runner.unfinished):
+            if job.title == MEASURING and job is not self.workspace.worker.runner.running:
+                self.workspace.worker.runner.cancel(job)
+        self.workspace.submit(MEASURING, measure_sets, document.scene, list(keys), finished=take)
 
     def _show(self, figures: list[SetFigures]) -> None:
         self.figures = figures

@@ -100,8 +100,6 @@ class Charts:
         self.exact = np.zeros(len(mesh), np.bool_)
         self.where = np.zeros(len(mesh), np.int64)
         self.middles = mesh.corners.mean(axis=1)
-        self.state = np.zeros(0, np.int64)
-        self.figures = np.zeros((0, 3))
         self.lengths = edge_lengths(mesh)
 
     def _charts(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -266,10 +264,8 @@ class Charts:
         part = mesh.part[order[starts[:-1]]]
         first = np.searchsorted(part, np.arange(int(part.max()) + 2))
         surface = np.bincount(mesh.part, mesh.areas)
-        limits, rules = (
-            np.array([self.limits.l2, self.limits.share]),
-            np.array([fill, worse, longest, BENDING * self.bend]),
-        )
+        limits = np.array([self.limits.l2, self.limits.share])
+        rules = np.array([fill, worse, longest, BENDING * self.bend])
         count = len(mesh)
         ground = Ground(
             mesh.across,
@@ -312,12 +308,13 @@ class Charts:
     def split_hollow(self) -> None:
         """Cut charts that leave most of their rectangle empty, rings for instance, where the pieces need much less."""
         members, starts = self._charts()
-        charts = [members[starts[c] : starts[c + 1]] for c in range(len(starts) - 1)]
-        surface = np.array([float(self.mesh.areas[faces].sum()) for faces in charts])
+        surface = np.add.reduceat(self.mesh.areas[members], starts[:-1])
         # a chart's bounding box, any way turned, is no smaller than its smallest rectangle
-        boxes = np.array([float(np.ptp(self.place[faces].reshape(-1, 2), axis=0).prod()) for faces in charts])
+        points = self.place[members].reshape(-1, 2)
+        size = np.maximum.reduceat(points, 3 * starts[:-1]) - np.minimum.reduceat(points, 3 * starts[:-1])
+        boxes = size[:, 0] * size[:, 1]
         doubtful = np.flatnonzero((surface < HOLLOW * boxes) & (boxes > LARGE_BOX * boxes.sum()))
-        waiting = [charts[c] for c in doubtful.tolist()]
+        waiting = [members[starts[c] : starts[c + 1]] for c in doubtful.tolist()]
         while waiting:
             self.progress.check()
             faces = waiting.pop()
@@ -357,7 +354,7 @@ def smallest_rectangle(points: NDArray[np.float64]) -> float:
 
 def _trials(count: int) -> int:
     """Return how many triangles may be laid flat on trial for a part of so many."""
-    return int(min(TRIALS * count, max(MANY_TRIALS - count, 0.5 * count)))
+    return int(min(TRIALS * count, max(MANY_TRIALS - count, 0.3 * count)))
 
 
 def _runs(starts: NDArray[np.int64], size: int) -> list[tuple[int, int]]:

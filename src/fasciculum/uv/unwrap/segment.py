@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.halfedges import smooth_normals
-from fasciculum.kernels.segmenting import find, grow_patches, merge_patches, sum_patches
+from fasciculum.kernels.segmenting import grow_patches, merge_patches, sum_patches
 from fasciculum.uv.unwrap.surface import Mesh
 
 #: triangles from which on patches are gathered before merging, and the cones of their normals, degrees
@@ -115,5 +115,6 @@ def segment(
         (CRUMB if normals is mesh.normals else ROUGH_CRUMB) * float(mesh.areas.sum()),
         parent,
     )
-    roots = np.array([find(parent, index) for index in range(count)], np.int64)
-    return roots[label]
+    while not np.array_equal(parent, parent[parent]):
+        parent = parent[parent]
+    return parent[label]
