@@ -296,7 +296,7 @@ class Sets(ShapingCase):
 
     def test_a_set_is_copied_over_forty_objects_and_read(self):
         (row,) = self.rows()
-        self.assertEqual(row[:2], ["● UV set 0", "40"])
+        self.assertEqual(row[:2], ["● set 0", "40"])
         self.choose(self.sets.target, 1)
         self.click(self.sets.copy_button)
         self.assertEqual([row[1] for row in self.rows()], ["40", "40"])
@@ -314,7 +314,7 @@ class Sets(ShapingCase):
 
     def test_sets_are_added_named_swapped_and_deleted(self):
         self.click(self.sets.add_button)
-        self.assertEqual(self.rows()[1][4], "collapsed")
+        self.assertEqual(self.rows()[1][4], "flat")
         self.sets.table.setCurrentItem(self.sets.table.topLevelItem(1))
         self.sets.name.setText("for light")
         self.click(self.sets.rename_button)

@@ -45,7 +45,7 @@ def set_name(scene: Scene, item: Object, number: int) -> str:
     """Return what a UV set of an object is called."""
     names = scene.meshes[scene.nodes[item.node].mesh].uv_names
     own = names[number] if number < len(names) else ""
-    return own or f"UV set {number}"
+    return own or f"set {number}"
 
 
 def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILENT) -> list[SetFigures]:
@@ -55,7 +55,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
     """
     items = [scene.object(key) for key in keys]
     found, left = [], MOST_MEASURED
-    deep = set()
+    deep: set[str] = set()
     for item in items:
         left -= sum(len(primitive.triangles) for primitive in scene.primitives_of(item))
         if left >= 0 or not deep:

@@ -39,7 +39,7 @@ class UvSets(QWidget):
         self.table.setAccessibleName("UV sets")
         self.table.setToolTip(
             "Each UV set: on how many objects, how far it reaches in repeats, how much of it lies on itself, and its "
-            "L2 stretch. The set with a dot is the one that the materials read."
+            "L2 stretch (flat: it has no extent). A dot marks sets that materials read."
         )
         self.table.setFixedHeight(104)
         self.table.setIndentation(0)
@@ -127,11 +127,11 @@ class UvSets(QWidget):
         chosen = self.chosen()
         self.table.clear()
         for one in figures:
-            stretch = "collapsed" if one.stretch > 100 else f"{one.stretch:.2f}"
+            stretch = "flat" if one.stretch > 100 else f"{one.stretch:.1f}"
             row = [
                 f"{'● ' if one.readers else ''}{one.name}",
                 f"{one.objects}",
-                f"{one.span[0]:.2f} × {one.span[1]:.2f}",
+                f"{one.span[0]:.1f} × {one.span[1]:.1f}",
                 f"{one.overlap:.0%}",
                 stretch,
             ]
