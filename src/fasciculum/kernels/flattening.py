@@ -34,6 +34,17 @@ def frames(faces, rest, gradient, area):
 
 
 @njit(cache=True, nogil=True)
+def _map_of(triangles, gradient, x, i):
+    """Return the four numbers of the linear map from a triangle's own frame to where its corners are."""
+    p, q, r = triangles[i, 0], triangles[i, 1], triangles[i, 2]
+    j00 = x[p, 0] * gradient[i, 0, 0] + x[q, 0] * gradient[i, 1, 0] + x[r, 0] * gradient[i, 2, 0]
+    j01 = x[p, 0] * gradient[i, 0, 1] + x[q, 0] * gradient[i, 1, 1] + x[r, 0] * gradient[i, 2, 1]
+    j10 = x[p, 1] * gradient[i, 0, 0] + x[q, 1] * gradient[i, 1, 0] + x[r, 1] * gradient[i, 2, 0]
+    j11 = x[p, 1] * gradient[i, 0, 1] + x[q, 1] * gradient[i, 1, 1] + x[r, 1] * gradient[i, 2, 1]
+    return j00, j01, j10, j11
+
+
+@njit(cache=True, nogil=True)
 def _multiply(triangles, gradient, area, x, y):
     """Apply the chart's Laplacian: ``y`` receives it times ``x``, both (N, 2)."""
     y[:] = 0.0
@@ -211,13 +222,7 @@ def fit(triangles, gradient, area, turn, x, starts, member, rounds):
                 b[triangles[i, k], 1] += w * (s * gx + c * gy)
         _solve(triangles, gradient, area, inverse, group, factor, b, x, most, 3e-3, work, sums)
         for i in range(len(triangles)):
-            j00 = j01 = j10 = j11 = 0.0
-            for k in range(3):
-                v = triangles[i, k]
-                j00 += x[v, 0] * gradient[i, k, 0]
-                j01 += x[v, 0] * gradient[i, k, 1]
-                j10 += x[v, 1] * gradient[i, k, 0]
-                j11 += x[v, 1] * gradient[i, k, 1]
+            j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
             c, s = j00 + j11, j10 - j01
             size = np.sqrt(c * c + s * s)
             if size > 1e-12:
@@ -229,13 +234,7 @@ def measure(triangles, gradient, area, x, found):
     """Measure a chart: folds, surface, flat area, sum of squared stretch, surface stretched over 2, in ``found``."""
     found[:] = 0.0
     for i in range(len(triangles)):
-        j00 = j01 = j10 = j11 = 0.0
-        for k in range(3):
-            v = triangles[i, k]
-            j00 += x[v, 0] * gradient[i, k, 0]
-            j01 += x[v, 0] * gradient[i, k, 1]
-            j10 += x[v, 1] * gradient[i, k, 0]
-            j11 += x[v, 1] * gradient[i, k, 1]
+        j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
         det = j00 * j11 - j01 * j10
         f = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
         found[1] += area[i]
@@ -274,11 +273,7 @@ def _energy(triangles, gradient, area, x, member, first, last, soft):
     total = 0.0
     for c in range(first, last):
         i = member[c] // 3
-        p, q, r = triangles[i, 0], triangles[i, 1], triangles[i, 2]
-        j00 = x[p, 0] * gradient[i, 0, 0] + x[q, 0] * gradient[i, 1, 0] + x[r, 0] * gradient[i, 2, 0]
-        j01 = x[p, 0] * gradient[i, 0, 1] + x[q, 0] * gradient[i, 1, 1] + x[r, 0] * gradient[i, 2, 1]
-        j10 = x[p, 1] * gradient[i, 0, 0] + x[q, 1] * gradient[i, 1, 0] + x[r, 1] * gradient[i, 2, 0]
-        j11 = x[p, 1] * gradient[i, 0, 1] + x[q, 1] * gradient[i, 1, 1] + x[r, 1] * gradient[i, 2, 1]
+        j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
         det = j00 * j11 - j01 * j10
         f = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
         if soft > 0.0:
@@ -295,11 +290,7 @@ def _downhill(triangles, gradient, area, x, member, first, last, soft):
     gx = gy = hxx = hxy = hyy = 0.0
     for c in range(first, last):
         i, k = member[c] // 3, member[c] % 3
-        p, q, r = triangles[i, 0], triangles[i, 1], triangles[i, 2]
-        j00 = x[p, 0] * gradient[i, 0, 0] + x[q, 0] * gradient[i, 1, 0] + x[r, 0] * gradient[i, 2, 0]
-        j01 = x[p, 0] * gradient[i, 0, 1] + x[q, 0] * gradient[i, 1, 1] + x[r, 0] * gradient[i, 2, 1]
-        j10 = x[p, 1] * gradient[i, 0, 0] + x[q, 1] * gradient[i, 1, 0] + x[r, 1] * gradient[i, 2, 0]
-        j11 = x[p, 1] * gradient[i, 0, 1] + x[q, 1] * gradient[i, 1, 1] + x[r, 1] * gradient[i, 2, 1]
+        j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
         a, b = gradient[i, k, 0], gradient[i, k, 1]
         det = j00 * j11 - j01 * j10
         f = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
