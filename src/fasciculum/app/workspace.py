@@ -329,12 +329,12 @@ class Workspace(QObject):
             job = self.submit(title, lay_out, self.document.scene, bundle, fresh=fresh, finished=take)
             job.shown = partial(self._show_live, name, job)
 
-    def look_ahead(self, bundle: Bundle) -> Ahead | None:
-        """Return what a bundle will put on its sheet, if that is known by now; else have it found."""
+    def look_ahead(self, bundle: Bundle, *, ask: bool = True) -> Ahead | None:
+        """Return what a bundle will put on its sheet, if that is known by now; else have it found, if ``ask``."""
         digest = layout_digest(self.document.scene, bundle)
         if digest in self.ahead:
             return self.ahead[digest]
-        if bundle.objects and not (digest == self._looking and self.busy_with(f"{LOOKING} {bundle.name}")):
+        if ask and bundle.objects and not (digest == self._looking and self.busy_with(f"{LOOKING} {bundle.name}")):
             self._looking = digest
 
             def take(found: Ahead) -> None:

@@ -327,7 +327,8 @@ class LayOutPanel(Column):
         figures = self.workspace.figures
         stale = layout_state(self.workspace.shown, bundle) != DONE
         shown = self.workspace.shown is self.workspace.document and self.workspace.stage == "lay out"
-        ahead = self.workspace.look_ahead(bundle) if shown else None
+        # once it is packed nobody waits for what it will put on its sheet; what is known already is shown
+        ahead = self.workspace.look_ahead(bundle, ask=stale) if shown else None
         self.unwrapping.refresh(self.workspace.shown.bundle(bundle.name), ahead)
         ahead = ahead if stale else None
         expected = forecast(bundle, figures, ahead)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -36,6 +37,22 @@ POLICY_WORDS = (
 PRESET_WORDS = (("balanced", "balanced"), ("hard shapes", "hard"), ("soft shapes", "soft"), ("as set below", ""))
 #: milliseconds after the last change of a number before it becomes a step of the history
 SETTLE = 700
+
+
+def laid_out(bundle: Bundle) -> dict[str, np.ndarray]:
+    """Return for each object that is laid out which of its islands were made anew; why is not known any more."""
+    found = {}
+    for surface in bundle.layout.surfaces if bundle.layout is not None else ():
+        anew = np.zeros(int(surface.island.max(initial=-1)) + 1, np.int64)
+        anew[surface.island[surface.projected]] = 1
+        found |= dict.fromkeys((key for key in surface.objects if key in bundle.objects), anew)
+    return found
+
+
+def counted(anew: np.ndarray) -> str:
+    """Return how many islands were kept and how many made anew, in words."""
+    kept, new = int((anew == 0).sum()), int(anew.sum())
+    return ", ".join([f"{kept} kept"] * bool(kept) + [f"{new} new"] * bool(new))
 
 
 class Unwrapping(QWidget):
@@ -247,7 +264,7 @@ class Unwrapping(QWidget):
         self.uv_set.setCurrentIndex(max(self.uv_set.findData(now), 0))
 
     def _show_plan(self, bundle: Bundle, ahead: Ahead | None) -> None:
-        told = ahead.told if ahead is not None else {}
+        told = ahead.told if ahead is not None else laid_out(bundle)
         if not told:
             self.summary.setText("looking …" if bundle.objects else "the bundle is empty")
             self.list.clear()
@@ -259,10 +276,11 @@ class Unwrapping(QWidget):
         self.summary.setText(f"{len(told)} objects: " + ", ".join(parts + [f"{part} in part"] * bool(part)))
         self.list.clear()
         for key in sorted(told, key=lambda key: (not told[key].any(), key)):
-            item = QTreeWidgetItem([key, reasons(told[key])])
+            words = reasons(told[key]) if ahead is not None else counted(told[key])
+            item = QTreeWidgetItem([key, words])
             item.setData(0, Qt.ItemDataRole.UserRole, key)
-            item.setToolTip(0, f"{key}: {reasons(told[key])}")
-            item.setToolTip(1, f"{key}: {reasons(told[key])}")
+            item.setToolTip(0, f"{key}: {words}")
+            item.setToolTip(1, f"{key}: {words}")
             self.list.addTopLevelItem(item)
             item.setSelected(key in self.workspace.selection)
         self.list.setColumnWidth(0, 98)
