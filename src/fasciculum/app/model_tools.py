@@ -218,11 +218,9 @@ class ModelTools:
     def _facing(self, key: str) -> np.ndarray:
         """Return which edges have a triangle that faces the camera."""
         graph = self.shaper.graph(key)
-        corners = graph.corners
-        normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-        front = np.einsum("ij,ij->i", normals, self.view.camera.eye() - corners[:, 0]) > 0
+        front = np.einsum("ij,ij->i", graph.normals, self.view.camera.eye() - graph.corners[:, 0]) > 0
         found = np.zeros(len(graph.ends), np.bool_)
-        np.logical_or.at(found, graph.edge_of, np.repeat(front, 3))
+        found[graph.edge_of[np.repeat(front, 3)]] = True
         return found
 
     def _faces(self, painter: QPainter) -> None:

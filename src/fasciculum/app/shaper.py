@@ -25,7 +25,6 @@ from fasciculum.uv.edges import EdgeGraph
 
 #: tools of the model view: look round, pick edges, pick faces, set a projection
 LOOK, EDGES, FACES, PROJECTION = "look", "edges", "faces", "projection"
-TOOLS = (LOOK, EDGES, FACES, PROJECTION)
 KINDS = ("plane", "box", "cylinder", "sphere")
 #: objects whose edges are kept ready
 MOST_GRAPHS = 6
@@ -243,7 +242,7 @@ class Shaper(QObject):
         if projection is None:
             return
         scene = self.workspace.document.scene
-        faces = self.faces if self.faces else frozenset()
+        faces = self.faces
         keys = [self.key] if faces else self.keys()
         what = f"{len(faces)} faces of {self.key}" if faces else f"{len(keys)} object{'s' if len(keys) != 1 else ''}"
         self.tell(

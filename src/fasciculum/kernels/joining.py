@@ -10,7 +10,7 @@ from numba import njit
 
 from fasciculum.kernels.overlap import overlap_in_range
 from fasciculum.kernels.segmenting import bend
-from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, flatten_chart
+from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, flatten_chart
 
 #: directions over half a turn in which charts are measured
 WAYS = 72
@@ -288,14 +288,6 @@ def _wanted(charts, a, b, rules):
 
 
 @njit(cache=True, nogil=True)
-def _box_row(corners, boxes, i):
-    boxes[i, 0] = min(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
-    boxes[i, 1] = min(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
-    boxes[i, 2] = max(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
-    boxes[i, 3] = max(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
-
-
-@njit(cache=True, nogil=True)
 def lies_clear(ground, charts, a, b, move):
     """Tell whether the moved chart ``b`` covers nothing of chart ``a``."""
     total = charts.faces[a] + charts.faces[b]
@@ -309,7 +301,7 @@ def lies_clear(ground, charts, a, b, move):
             x, y = ground.place[t, k, 0], ground.place[t, k, 1]
             corners[n, k, 0] = move[0] * x - move[1] * y + move[2]
             corners[n, k, 1] = move[1] * x + move[0] * y + move[3]
-        _box_row(corners, boxes, n)
+        box_row(corners, boxes, n)
         low_x, low_y = min(low_x, boxes[n, 0]), min(low_y, boxes[n, 1])
         high_x, high_y = max(high_x, boxes[n, 2]), max(high_y, boxes[n, 3])
         n += 1
@@ -317,7 +309,7 @@ def lies_clear(ground, charts, a, b, move):
     t = charts.face_head[a]
     while t >= 0:
         corners[n] = ground.place[t]
-        _box_row(corners, boxes, n)
+        box_row(corners, boxes, n)
         if boxes[n, 0] < high_x and boxes[n, 2] > low_x and boxes[n, 1] < high_y and boxes[n, 3] > low_y:
             labels[n] = 1
             n += 1

@@ -22,6 +22,15 @@ FEW = 40
 
 
 @njit(cache=True, nogil=True)
+def box_row(corners, boxes, i):
+    """Fill the box around triangle ``i``: left, top, right, bottom."""
+    boxes[i, 0] = min(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
+    boxes[i, 1] = min(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
+    boxes[i, 2] = max(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
+    boxes[i, 3] = max(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
+
+
+@njit(cache=True, nogil=True)
 def flat_rows(place, faces, corners, boxes):
     """Copy a chart's corners and the boxes around its triangles; return its area."""
     total = 0.0
@@ -29,10 +38,7 @@ def flat_rows(place, faces, corners, boxes):
         t = faces[i]
         for k in range(3):
             corners[i, k, 0], corners[i, k, 1] = place[t, k, 0], place[t, k, 1]
-        boxes[i, 0] = min(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
-        boxes[i, 1] = min(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
-        boxes[i, 2] = max(corners[i, 0, 0], corners[i, 1, 0], corners[i, 2, 0])
-        boxes[i, 3] = max(corners[i, 0, 1], corners[i, 1, 1], corners[i, 2, 1])
+        box_row(corners, boxes, i)
         total += 0.5 * abs(
             (corners[i, 1, 0] - corners[i, 0, 0]) * (corners[i, 2, 1] - corners[i, 0, 1])
             - (corners[i, 1, 1] - corners[i, 0, 1]) * (corners[i, 2, 0] - corners[i, 0, 0])

@@ -11,17 +11,13 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle, Layout
 from fasciculum.model.scene import Object, Scene
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
+from fasciculum.operations.matching import triangle_count
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.flatten import KEPT, REASONS, uv_seams
 from fasciculum.uv.unwrap.reshape import Island
 
 #: what can be made of an island's shape by hand
 RESHAPES = ("relax", "straighten", "rectangle")
-
-
-def triangle_count(scene: Scene, key: str) -> int:
-    """Return how many triangles an object has."""
-    return sum(len(primitive.triangles) for primitive in scene.primitives_of(scene.object(key)))
 
 
 def own_frame(scene: Scene, item: Object) -> NDArray[np.float64]:

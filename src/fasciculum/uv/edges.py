@@ -39,6 +39,13 @@ class EdgeGraph:
         return found
 
     @cached_property
+    def normals(self) -> NDArray[np.float64]:
+        """The normal of each triangle, of unit length; 0 for those without area."""
+        found = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
+        found /= np.maximum(np.linalg.norm(found, axis=1), 1e-300)[:, None]
+        return found
+
+    @cached_property
     def _graph(self) -> csr_matrix:
         count = len(self.points)
         length = np.maximum(self.lengths, 1e-12)
@@ -121,8 +128,7 @@ class EdgeGraph:
 
     def flat_region(self, triangle: int, angle: float) -> NDArray[np.int64]:
         """Return the triangles joined to one across edges that bend by less than ``angle`` degrees."""
-        normals = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
-        normals /= np.maximum(np.linalg.norm(normals, axis=1), 1e-300)[:, None]
+        normals = self.normals
         order = np.argsort(self.edge_of, kind="stable")
         same = self.edge_of[order[1:]] == self.edge_of[order[:-1]]
         one, two = order[:-1][same] // 3, order[1:][same] // 3

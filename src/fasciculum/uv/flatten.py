@@ -81,12 +81,6 @@ def judge_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[n
     return found
 
 
-def clean_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[np.int32]) -> NDArray[np.bool_]:
-    """Return which islands can be kept."""
-    good: NDArray[np.bool_] = judge_islands(corners, uvs, islands) == KEPT
-    return good
-
-
 def _to_metres(
     world: NDArray[np.float64], uvs: NDArray[np.float64], islands: NDArray[np.int32], even: bool
 ) -> NDArray[np.float64]:

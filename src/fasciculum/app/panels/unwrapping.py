@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
     QSlider,
     QTreeWidget,
     QTreeWidgetItem,
-    QWidget,
 )
 
 from fasciculum.app.parts import Column, Form, heading, note
@@ -55,7 +54,7 @@ def counted(anew: np.ndarray) -> str:
     return ", ".join([f"{kept} kept"] * bool(kept) + [f"{new} new"] * bool(new))
 
 
-class Unwrapping(QWidget):
+class Unwrapping(Column):
     """The part of the lay-out column that is about surfaces; stands below the sheet's own settings."""
 
     def __init__(self, workspace: Workspace, shaper: Shaper, acts: Callable[[str], Callable[[], None]]) -> None:
@@ -65,12 +64,8 @@ class Unwrapping(QWidget):
         self._pending: dict[str, Any] = {}
         self._settle = QTimer(self, singleShot=True, interval=SETTLE)
         self._settle.timeout.connect(self.commit)
-        column = Column()
-        column.box.setContentsMargins(0, 0, 0, 0)
-        column.setParent(self)
-        self._box = column.box
-        self.setLayout(self._box)
-        self._box.addWidget(heading("Unwrapping"))
+        self.box.setContentsMargins(0, 0, 0, 0)
+        self.box.addWidget(heading("Unwrapping"))
         form = Form()
         self.preset = QComboBox()
         for words, value in PRESET_WORDS:
@@ -105,10 +100,10 @@ class Unwrapping(QWidget):
         self.keep_seams = QCheckBox("as in source")
         self.keep_seams.toggled.connect(lambda on: self._change(keep_seams=on))
         form.row("Seams", self.keep_seams, "Unwrap along the seams of the source UVs, besides those that are needed.")
-        self._box.addWidget(form)
-        self._box.addWidget(heading("What will be done"))
+        self.box.addWidget(form)
+        self.box.addWidget(heading("What will be done"))
         self.summary = note()
-        self._box.addWidget(self.summary)
+        self.box.addWidget(self.summary)
         self.list = QTreeWidget()
         self.list.setHeaderHidden(True)
         self.list.setRootIsDecorated(False)
@@ -117,7 +112,7 @@ class Unwrapping(QWidget):
         self.list.setToolTip("Each object of the bundle, and what is done with its source UVs and why")
         self.list.setFixedHeight(132)
         self.list.itemClicked.connect(lambda item: workspace.select({item.data(0, Qt.ItemDataRole.UserRole)}))
-        self._box.addWidget(self.list)
+        self.box.addWidget(self.list)
         form = Form()
         self.policy = QComboBox()
         for words, value in POLICY_WORDS:
@@ -128,8 +123,8 @@ class Unwrapping(QWidget):
         self.uv_set = QComboBox()
         self.uv_set.activated.connect(lambda index: shaper.set_uv_set(self.uv_set.itemData(index)))
         form.row("Islands from", self.uv_set, "The UV set that islands of the chosen objects are kept from.")
-        self._box.addWidget(form)
-        self._box.addWidget(heading("By hand, in the model"))
+        self.box.addWidget(form)
+        self.box.addWidget(heading("By hand, in the model"))
         self.tools = self._buttons(
             (
                 ("Edges", "pick_edges", "Pick edges in the model, to cut or join along them (E)"),
@@ -150,8 +145,8 @@ class Unwrapping(QWidget):
         self.caps.setToolTip("The caps of a cylinder and the poles of a sphere become islands of their own")
         self.caps.setAccessibleName("Caps")
         self.caps.toggled.connect(lambda on: shaper.move_projection(caps=on) if not self._filling else None)
-        self._box.addWidget(self.caps)
-        self._box.addWidget(heading("Chosen islands"))
+        self.box.addWidget(self.caps)
+        self.box.addWidget(heading("Chosen islands"))
         self.reshapes = self._buttons(
             (
                 ("Relax", "island_relax", "Move what lies within the chosen islands so that stretch is least"),
@@ -184,7 +179,7 @@ class Unwrapping(QWidget):
             found[act] = button
         for number in range(3):
             grid.setColumnStretch(number, 1)
-        self._box.addLayout(grid)
+        self.box.addLayout(grid)
         return found
 
     def _do(self, act: str) -> None:

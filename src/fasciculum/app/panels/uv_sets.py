@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem
 
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import MEASURING, Workspace
@@ -16,7 +16,7 @@ WIDTHS = (64, 24, 66, 34, 28)
 SMALL = "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
 
 
-class UvSets(QWidget):
+class UvSets(Column):
     """A table of UV sets over the chosen objects, or over all, and what can be done to them."""
 
     def __init__(self, workspace: Workspace) -> None:
@@ -24,11 +24,8 @@ class UvSets(QWidget):
         self.workspace = workspace
         self._made: tuple = ()
         self.figures: list[SetFigures] = []
-        column = Column()
-        box = column.box
+        box = self.box
         box.setContentsMargins(0, 0, 0, 0)
-        self.setLayout(box)
-        self._column = column
         box.addWidget(heading("UV sets"))
         self.about = note()
         box.addWidget(self.about)
@@ -43,9 +40,7 @@ class UvSets(QWidget):
         )
         self.table.setFixedHeight(104)
         self.table.setIndentation(0)
-        self.table.setStyleSheet(
-            "QTreeWidget, QHeaderView { font-size: 11px } QHeaderView::section { padding: 2px 1px }"
-        )
+        self.table.setStyleSheet(SMALL)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.table.itemSelectionChanged.connect(self._say)
         box.addWidget(self.table)

@@ -23,8 +23,6 @@ SLICE = 20_000
 ROUNDS = 40
 #: charts of fewer triangles than this are not cut because of an L2 stretch below this
 FEW, BAD = 6, 1.2
-#: splitting for stretch has to take this part of the stretch away, or the surface is merely rough
-PAYS = 0.85
 #: charts of more triangles are segmented anew where they will not lie flat, by so much finer each time
 MANY, FINER = 600, (0.4, 0.15, 0.05)
 #: charts that lie on themselves with no more than this part of their triangles lose these, so many times
@@ -93,14 +91,14 @@ class Charts:
         groups = segment(mesh, self.sharp, seams, limit=bend, normals=self.normals)
         self._part(np.arange(len(mesh)), groups)
         self.rest = rest_of(mesh.corners)
-        longest = np.linalg.norm(mesh.corners - np.roll(mesh.corners, -1, axis=1), axis=2).max(axis=1)
+        self.lengths = edge_lengths(mesh)
+        longest = self.lengths.reshape(-1, 3).max(axis=1)
         self.thin = mesh.areas * 2 <= SLIVER * longest**2
         self.place = np.zeros((len(mesh), 3, 2))
         self.label = np.zeros(len(mesh), np.int64)
         self.exact = np.zeros(len(mesh), np.bool_)
         self.where = np.zeros(len(mesh), np.int64)
         self.middles = mesh.corners.mean(axis=1)
-        self.lengths = edge_lengths(mesh)
 
     def _charts(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Label the charts anew; return their triangles one after the other, and where each begins."""
