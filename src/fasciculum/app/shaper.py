@@ -131,7 +131,7 @@ class Shaper(QObject):
     # -- what is said -----------------------------------------------------------------------------------------
 
     def keys(self) -> list[str]:
-        """Return the chosen objects that are in a bundle, those that share a mesh and twin rules being told alike."""
+        """Return the chosen objects that are in a bundle."""
         document = self.workspace.document
         return sorted(key for key in self.workspace.selection if document.bundle_of(key) is not None)
 
