@@ -77,7 +77,9 @@ def read_images(
                         images[index] = future.result()
                     except InputError as error:
                         images[index], problems[index] = missing_image(wanted[index], places, error)
-                progress.update(len(images) / len(wanted), _words(wanted, len(images)))
+                    # told for each, however many were ready at once
+                    progress.update(len(images) / len(wanted), _words(wanted, len(images)))
+                progress.check()
         except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)
             raise
