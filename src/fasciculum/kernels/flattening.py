@@ -11,10 +11,14 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from fasciculum.kernels.factoring import dissect, factor, solve
+
 #: triangles are taken to be at least this part of their length high, so that slivers do not outweigh all else
 LEAST_HEIGHT = 2e-3
-#: vertices from which on solving is helped by groups of vertices
-COARSE = 240
+#: what the squared stretch of one triangle counts at most
+HUGE = 1e7
+#: a triangle of which no more than this part is left, or that is turned over, is folded
+FOLDED = 1e-9
 
 
 @njit(cache=True, nogil=True)
@@ -45,173 +49,12 @@ def _map_of(triangles, gradient, x, i):
 
 
 @njit(cache=True, nogil=True)
-def _multiply(triangles, gradient, area, x, y):
-    """Apply the chart's Laplacian: ``y`` receives it times ``x``, both (N, 2)."""
-    y[:] = 0.0
-    for i in range(len(triangles)):
-        p, q, r = triangles[i, 0], triangles[i, 1], triangles[i, 2]
-        g00, g01 = gradient[i, 0, 0], gradient[i, 0, 1]
-        g10, g11 = gradient[i, 1, 0], gradient[i, 1, 1]
-        g20, g21 = gradient[i, 2, 0], gradient[i, 2, 1]
-        w = area[i]
-        for c in range(2):
-            u = (x[p, c] * g00 + x[q, c] * g10 + x[r, c] * g20) * w
-            v = (x[p, c] * g01 + x[q, c] * g11 + x[r, c] * g21) * w
-            y[p, c] += u * g00 + v * g01
-            y[q, c] += u * g10 + v * g11
-            y[r, c] += u * g20 + v * g21
-
-
-@njit(cache=True, nogil=True)
-def gather_groups(triangles, n, starts, member, wanted, group):
-    """Gather connected groups of about ``wanted`` vertices each in ``group``; return how many there are."""
-    group[:] = -1
-    queue = np.empty(n, np.int64)
-    groups = 0
-    for seed in range(n):
-        if group[seed] >= 0:
-            continue
-        group[seed] = groups
-        queue[0] = seed
-        head, tail = 0, 1
-        while head < tail and tail < wanted:
-            v = queue[head]
-            head += 1
-            for c in range(starts[v], starts[v + 1]):
-                i = member[c] // 3
-                for k in range(3):
-                    w = triangles[i, k]
-                    if group[w] < 0 and tail < wanted:
-                        group[w] = groups
-                        queue[tail] = w
-                        tail += 1
-        groups += 1
-    return groups
-
-
-@njit(cache=True, nogil=True)
-def coarse_factor(triangles, gradient, area, group, groups):
-    """Return the lower triangular factor of the Laplacian summed over groups (Cholesky), (G, G)."""
-    a = np.zeros((groups, groups))
-    for i in range(len(triangles)):
-        for k in range(3):
-            p = group[triangles[i, k]]
-            for m in range(3):
-                q = group[triangles[i, m]]
-                a[p, q] += area[i] * (gradient[i, k, 0] * gradient[i, m, 0] + gradient[i, k, 1] * gradient[i, m, 1])
-    trace = 0.0
-    for i in range(groups):
-        trace += a[i, i]
-    for i in range(groups):
-        a[i, i] += 1e-9 * trace / groups
-    for j in range(groups):
-        for i in range(j, groups):
-            total = a[i, j]
-            for k in range(j):
-                total -= a[i, k] * a[j, k]
-            if i == j:
-                a[j, j] = np.sqrt(max(total, 1e-12 * trace / groups))
-            else:
-                a[i, j] = total / a[j, j]
-    return a
-
-
-@njit(cache=True, nogil=True)
-def _precondition(inverse, group, factor, r, z, sums):
-    """Fill ``z`` with about the solution for ``r``: vertex by vertex, and by groups."""
-    n, groups = len(r), len(factor)
-    for v in range(n):
-        z[v, 0] = inverse[v] * r[v, 0]
-        z[v, 1] = inverse[v] * r[v, 1]
-    if groups == 0:
-        return
-    sums[:] = 0.0
-    for v in range(n):
-        sums[group[v], 0] += r[v, 0]
-        sums[group[v], 1] += r[v, 1]
-    for i in range(groups):
-        x, y = sums[i, 0], sums[i, 1]
-        for k in range(i):
-            x -= factor[i, k] * sums[k, 0]
-            y -= factor[i, k] * sums[k, 1]
-        sums[i, 0], sums[i, 1] = x / factor[i, i], y / factor[i, i]
-    for i in range(groups - 1, -1, -1):
-        x, y = sums[i, 0] / factor[i, i], sums[i, 1] / factor[i, i]
-        sums[i, 0], sums[i, 1] = x, y
-        for k in range(i):
-            sums[k, 0] -= factor[i, k] * x
-            sums[k, 1] -= factor[i, k] * y
-    for v in range(n):
-        z[v, 0] += sums[group[v], 0]
-        z[v, 1] += sums[group[v], 1]
-
-
-@njit(cache=True, nogil=True)
-def _solve(triangles, gradient, area, inverse, group, factor, b, x, rounds, enough, work, sums):
-    """Improve ``x`` towards the Laplacian's solution for ``b`` by conjugate gradients; both columns at once."""
-    n = len(x)
-    r, p, q, z = work[0], work[1], work[2], work[3]
-    _multiply(triangles, gradient, area, x, q)
-    f0 = f1 = r0 = r1 = 0.0
-    for v in range(n):
-        r[v, 0], r[v, 1] = b[v, 0] - q[v, 0], b[v, 1] - q[v, 1]
-        f0 += b[v, 0] * b[v, 0]
-        f1 += b[v, 1] * b[v, 1]
-    _precondition(inverse, group, factor, r, z, sums)
-    for v in range(n):
-        p[v, 0], p[v, 1] = z[v, 0], z[v, 1]
-        r0 += r[v, 0] * z[v, 0]
-        r1 += r[v, 1] * z[v, 1]
-    for _ in range(rounds):
-        _multiply(triangles, gradient, area, p, q)
-        a0 = a1 = 0.0
-        for v in range(n):
-            a0 += p[v, 0] * q[v, 0]
-            a1 += p[v, 1] * q[v, 1]
-        a0 = r0 / a0 if a0 > 0 else 0.0
-        a1 = r1 / a1 if a1 > 0 else 0.0
-        left0 = left1 = 0.0
-        for v in range(n):
-            x[v, 0] += a0 * p[v, 0]
-            x[v, 1] += a1 * p[v, 1]
-            r[v, 0] -= a0 * q[v, 0]
-            r[v, 1] -= a1 * q[v, 1]
-            left0 += r[v, 0] * r[v, 0]
-            left1 += r[v, 1] * r[v, 1]
-        if left0 <= enough * enough * f0 and left1 <= enough * enough * f1:
-            break
-        _precondition(inverse, group, factor, r, z, sums)
-        n0 = n1 = 0.0
-        for v in range(n):
-            n0 += r[v, 0] * z[v, 0]
-            n1 += r[v, 1] * z[v, 1]
-        b0 = n0 / r0 if r0 > 0 else 0.0
-        b1 = n1 / r1 if r1 > 0 else 0.0
-        for v in range(n):
-            p[v, 0] = z[v, 0] + b0 * p[v, 0]
-            p[v, 1] = z[v, 1] + b1 * p[v, 1]
-        r0, r1 = n0, n1
-
-
-@njit(cache=True, nogil=True)
 def fit(triangles, gradient, area, turn, x, starts, member, rounds):
     """Fit places ``x`` (N, 2) and the triangles' turns to each other, beginning with the turns."""
     n = len(x)
-    b = np.zeros((n, 2))
-    inverse = np.zeros(n)
-    work = np.empty((4, n, 2))
-    for i in range(len(triangles)):
-        for k in range(3):
-            inverse[triangles[i, k]] += area[i] * (gradient[i, k, 0] ** 2 + gradient[i, k, 1] ** 2)
-    for v in range(n):
-        inverse[v] = 1.0 / inverse[v] if inverse[v] > 0 else 0.0
-    group = np.zeros(n, np.int64)
-    factor = np.zeros((0, 0))
-    if n >= COARSE:
-        groups = gather_groups(triangles, n, starts, member, max(24, n // 300), group)
-        factor = coarse_factor(triangles, gradient, area, group, groups)
-    sums = np.empty((len(factor), 2))
-    most = 30 + int(2.0 * np.sqrt(n))
+    b, work = np.zeros((n, 2)), np.empty((n, 2))
+    order = dissect(triangles, n, starts, member)
+    begin, row, entry = factor(triangles, gradient, area, starts, member, order)
     for _ in range(rounds):
         b[:] = 0.0
         for i in range(len(triangles)):
@@ -220,7 +63,7 @@ def fit(triangles, gradient, area, turn, x, starts, member, rounds):
                 gx, gy = gradient[i, k, 0], gradient[i, k, 1]
                 b[triangles[i, k], 0] += w * (c * gx - s * gy)
                 b[triangles[i, k], 1] += w * (s * gx + c * gy)
-        _solve(triangles, gradient, area, inverse, group, factor, b, x, most, 3e-3, work, sums)
+        solve(order, begin, row, entry, b, x, work)
         for i in range(len(triangles)):
             j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
             c, s = j00 + j11, j10 - j01
@@ -239,12 +82,12 @@ def measure(triangles, gradient, area, x, found):
         f = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
         found[1] += area[i]
         found[2] += area[i] * det
-        if det <= 1e-9:
+        if det <= FOLDED:
             found[0] += 1
-            found[3] += area[i] * 1e3
+            found[3] += area[i] * HUGE
             found[4] += area[i]
             continue
-        found[3] += area[i] * min(f / (2 * det * det), 1e3)
+        found[3] += area[i] * min(f / (2 * det * det), HUGE)
         # the ratio of singular values passes 2 when f / det passes 2 + 1 / 2
         if f > 2.5 * det:
             found[4] += area[i]
@@ -325,20 +168,54 @@ def _downhill(triangles, gradient, area, x, member, first, last, soft):
 
 
 @njit(cache=True, nogil=True)
+def fix_far(triangles, gradient, area, x, starts, member, rings, fixed):
+    """Mark in ``fixed`` the vertices that are more than so many rings away from every folded triangle."""
+    n = len(x)
+    depth = np.full(n, -1, np.int64)
+    queue = np.empty(n, np.int64)
+    head, tail = 0, 0
+    for i in range(len(triangles)):
+        j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
+        if j00 * j11 - j01 * j10 <= FOLDED:
+            for k in range(3):
+                v = triangles[i, k]
+                if depth[v] < 0:
+                    depth[v] = 0
+                    queue[tail] = v
+                    tail += 1
+    while head < tail:
+        v = queue[head]
+        head += 1
+        if depth[v] == rings:
+            continue
+        for c in range(starts[v], starts[v + 1]):
+            for k in range(3):
+                w = triangles[member[c] // 3, k]
+                if depth[w] < 0:
+                    depth[w] = depth[v] + 1
+                    queue[tail] = w
+                    tail += 1
+    for v in range(n):
+        fixed[v] = depth[v] < 0
+
+
+@njit(cache=True, nogil=True)
 def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, enough):
     """Move vertices that are not ``fixed`` downhill, one after the other.
 
-    With ``soft`` above 0 folds may be passed through. Stops once no vertex moves by more than ``enough``; returns the
-    sweeps that were made.
+    With ``soft`` above 0 folds may be passed through. After the first sweep only vertices are looked at beside which
+    something moved. Stops once no vertex moves by more than ``enough``; returns the sweeps that were made.
     """
     n = len(x)
+    awake = np.ones(n, np.bool_)
     for sweep in range(sweeps):
         moved = 0.0
         for order in range(n):
             v = order if sweep % 2 == 0 else n - 1 - order
             first, last = starts[v], starts[v + 1]
-            if fixed[v] or first == last:
+            if fixed[v] or first == last or not awake[v]:
                 continue
+            awake[v] = False
             sx, sy, good = _downhill(triangles, gradient, area, x, member, first, last, soft)
             if not good or not (np.isfinite(sx) and np.isfinite(sy)):
                 continue
@@ -355,6 +232,9 @@ def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, eno
                 x[v, 0], x[v, 1] = ox, oy
                 continue
             moved = max(moved, step * (abs(sx) + abs(sy)))
+            for c in range(first, last):
+                for k in range(3):
+                    awake[triangles[member[c] // 3, k]] = True
         if moved <= enough:
             return sweep + 1
     return sweeps

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 from fasciculum.kernels.charting import bisect, chart_vertices, cut_path, middle_triangle, open_up, unfold
-from fasciculum.kernels.flattening import corners_at, fit, frames, measure, relax
+from fasciculum.kernels.flattening import corners_at, fit, fix_far, frames, measure, relax
 from fasciculum.kernels.overlap import mark_covering, overlap_in_range
 
 #: what came of laying a chart flat
@@ -17,6 +17,8 @@ SAME = 2e-5
 ROUNDED = 1e-9
 #: part of the triangles that may be folded over before a chart is given up
 HOPELESS = 0.05
+#: folds are undone by moving vertices no farther from them than this
+RINGS = 6
 #: charts of so few triangles are tried to the end
 FEW = 40
 
@@ -156,16 +158,20 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
             figures[0], figures[2] = stretched, found[0]
             return FOLDED if found[0] > 0 else STRETCHED
         size = np.sqrt(found[1] / count)
-        free = np.zeros(n, np.bool_)
+        free, fixed = np.zeros(n, np.bool_), np.zeros(n, np.bool_)
         soft = 0.5
         for _ in range(8):
             if found[0] == 0:
                 break
-            relax(triangles, gradient, area, x, starts, member, free, 4, soft, 1e-3 * size)
+            fix_far(triangles, gradient, area, x, starts, member, RINGS, fixed)
+            relax(triangles, gradient, area, x, starts, member, fixed, 4, soft, 1e-3 * size)
             soft *= 0.4
             measure(triangles, gradient, area, x, found)
         if found[0] == 0:
             relax(triangles, gradient, area, x, starts, member, free, 6, 0.0, 2e-3 * size)
+            measure(triangles, gradient, area, x, found)
+            if found[0] == 0 and found[3] * found[2] > (limits[0] * found[1]) ** 2:
+                relax(triangles, gradient, area, x, starts, member, free, 12, 0.0, 2e-3 * size)
     measure(triangles, gradient, area, x, found)
     whole = max(found[1], 1e-300)
     scale = 1.0 if exact or found[2] <= 0 else np.sqrt(found[1] / found[2])

@@ -32,7 +32,7 @@ from fasciculum.operations.lay_out import lay_out
 from fasciculum.packing.borders import borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
-from fasciculum.uv.unwrap.charts import Charts, Limits
+from fasciculum.uv.unwrap.charts import Charts, Grain, Limits
 from fasciculum.uv.unwrap.reshape import Island
 from fasciculum.uv.unwrap.surface import mesh_of
 from fasciculum.uv.unwrap.unwrap import unwrap
@@ -81,13 +81,13 @@ def warm_unwrapping() -> None:
         unwrap(both, settings)
     mesh = mesh_of(ball)
     none, plain = np.zeros(len(mesh.across), bool), np.zeros(len(mesh.across))
-    charts = Charts(mesh, plain, none, none, plain + 1.0, Limits(1.01, 0.01), bend=1.0)
+    charts = Charts(Grain(mesh, mesh.normals, none, none, plain + 1.0), Limits(1.01, 0.01), bend=1.0)
     faces = np.arange(len(mesh))
     charts.where[faces] = faces
     smooth_normals(mesh.normals, mesh.areas, mesh.across, 1)
-    dart(faces, charts.where, mesh.across, charts.cut, charts.price, charts.rest, charts.place)
+    dart(faces, charts.where, mesh.across, charts.cut, charts.grain.price, charts.rest, charts.place)
     peel(faces, charts.where, mesh.across, charts.cut, charts.place, 0, np.zeros(len(mesh), bool))
-    split_chart(faces, charts.where, mesh.across, charts.cut, charts.middles, charts.normals, mesh.areas)
+    split_chart(faces, charts.where, mesh.across, charts.cut, charts.middles, charts.grain.normals, mesh.areas)
     square = np.array([[[0, 0, 0], [1, 0, 0], [1, 1, 0.1]], [[0, 0, 0], [1, 1, 0.1], [0, 1, 0]]])
     Island(square, square[..., :2] * [1.0, 0.8]).relax()
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -13,7 +13,7 @@ from fasciculum.kernels.halfedges import components
 from fasciculum.kernels.joining import Ground, join_charts
 from fasciculum.kernels.unwrapping import COVERED, EXACT, GOOD, STRETCHED, dart, flatten_charts, peel, split_chart
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.unwrap.segment import directions, edge_lengths, segment
+from fasciculum.uv.unwrap.segment import edge_lengths, segment
 from fasciculum.uv.unwrap.surface import SLIVER, Mesh
 
 THREADS = 2
@@ -58,6 +58,44 @@ class Limits:
     share: float
 
 
+@dataclass(frozen=True, eq=False)
+class Grain:
+    """A surface and what guides the cuts through it.
+
+    Attributes
+    ----------
+    mesh : Mesh
+    normals : ndarray of float64, shape (T, 3)
+        Directions to go by; on rough surfaces not the triangles' own.
+    sharp, seams : ndarray of bool, shape (3 T,)
+        Half-edges at which charts end, and those that are cut in any case.
+    price : ndarray of float64, shape (3 T,)
+        What a cut along each half-edge costs.
+    """
+
+    mesh: Mesh
+    normals: NDArray[np.float64]
+    sharp: NDArray[np.bool_]
+    seams: NDArray[np.bool_]
+    price: NDArray[np.float64]
+
+    @property
+    def rough(self) -> bool:
+        """Whether the surface is noisy, so that its own normals say little."""
+        return self.normals is not self.mesh.normals
+
+    def some(self, faces: NDArray[np.int64]) -> Grain:
+        """Return the grain of some triangles only."""
+        half = (3 * faces[:, None] + np.arange(3)).ravel()
+        mesh = self.mesh.some(faces)
+        normals = self.normals[faces] if self.rough else mesh.normals
+        return Grain(mesh, normals, self.sharp[half], self.seams[half], self.price[half])
+
+    def without_sharp(self) -> Grain:
+        """Return the same where no edge ends a chart for being sharp; cuts along sharp ones stay cheaper."""
+        return replace(self, sharp=np.zeros_like(self.sharp))
+
+
 class Charts:
     """A surface being cut into charts that lie flat.
 
@@ -71,24 +109,11 @@ class Charts:
         The chart of each triangle.
     """
 
-    def __init__(
-        self,
-        mesh: Mesh,
-        turns: NDArray[np.float64],
-        sharp: NDArray[np.bool_],
-        seams: NDArray[np.bool_],
-        price: NDArray[np.float64],
-        limits: Limits,
-        *,
-        bend: float,
-        progress: Progress = SILENT,
-    ) -> None:
-        self.mesh, self.price, self.limits, self.progress = mesh, price, limits, progress
-        self.seams, self.bend = seams, bend
-        self.normals, self.sharp = directions(mesh, sharp, turns)
-        self.cut: NDArray[np.bool_] = seams & (mesh.across >= 0)
-        self.rough = self.normals is not mesh.normals
-        groups = segment(mesh, self.sharp, seams, limit=bend, normals=self.normals)
+    def __init__(self, grain: Grain, limits: Limits, *, bend: float, progress: Progress = SILENT) -> None:
+        self.grain, self.limits, self.bend, self.progress = grain, limits, bend, progress
+        mesh = self.mesh = grain.mesh
+        self.cut: NDArray[np.bool_] = grain.seams & (mesh.across >= 0)
+        groups = segment(mesh, grain.sharp, grain.seams, limit=bend, normals=grain.normals)
         self._part(np.arange(len(mesh)), groups)
         self.rest = rest_of(mesh.corners)
         self.lengths = edge_lengths(mesh)
@@ -123,7 +148,7 @@ class Charts:
                 self.mesh.across,
                 self.cut,
                 self.rest,
-                self.price,
+                self.grain.price,
                 self.thin,
                 self.place,
                 limits,
@@ -140,45 +165,8 @@ class Charts:
                     self.progress.update((done + 1) / len(runs), "Laying charts flat")
         return state, figures
 
-    def _roughness(self) -> tuple[float, float]:
-        """Return the stretch that even the smallest pieces of a rough surface have: beyond 1, and the part over 2."""
-        found = []
-        for seed in np.linspace(0, len(self.mesh) - 1, SAMPLES).astype(np.int64).tolist():
-            faces, known = [seed], {seed}
-            for t in faces:
-                for other in (self.mesh.across[3 * t : 3 * t + 3] // 3).tolist():
-                    if other >= 0 and other not in known and len(faces) < SAMPLE:
-                        known.add(other)
-                        faces.append(other)
-            piece = self.mesh.some(np.array(sorted(faces)))
-            state, figures = np.zeros(1, np.int64), np.zeros((1, 3))
-            count = len(piece)
-            flatten_charts(  # type: ignore[call-arg]
-                np.arange(count),
-                np.array([0, count]),
-                0,
-                1,
-                np.zeros(count, np.int64),
-                piece.across,
-                np.zeros(3 * count, np.bool_),
-                rest_of(piece.corners),
-                np.ones(3 * count),
-                np.zeros(count, np.bool_),
-                np.zeros((count, 3, 2)),
-                np.array([9.0, 1.0]),
-                state,
-                figures,
-            )
-            if state[0] <= GOOD:
-                found.append((figures[0, 0] - 1, figures[0, 1]))
-        return tuple(np.median(np.array(found), axis=0).tolist()) if found else (0.0, 0.0)
-
     def settle(self) -> None:
         """Lay every chart flat, cutting those that will not lie, until all do."""
-        if self.rough:
-            # what every piece has, no cutting takes away
-            l2, share = self._roughness()
-            self.limits = Limits(self.limits.l2 + l2, self.limits.share + share)
         members, starts = self._charts()
         state, figures = self._flatten(members, starts)
         self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
@@ -220,7 +208,7 @@ class Charts:
             return faces[:0]
         if state == STRETCHED and turn < DARTS and 60 < len(faces) < MOST_DARTED:
             where[faces] = np.arange(len(faces))
-            if dart(faces, where, mesh.across, self.cut, self.price, self.rest, self.place):
+            if dart(faces, where, mesh.across, self.cut, self.grain.price, self.rest, self.place):
                 return faces
         if state == COVERED and turn < PEELS:
             mark = np.zeros(len(faces), np.bool_)
@@ -232,12 +220,16 @@ class Charts:
             half = (3 * faces[:, None] + np.arange(3)).ravel()
             some.across[self.cut[half]] = -1
             groups = segment(
-                some, self.sharp[half], self.seams[half], limit=self.bend * FINER[turn], normals=self.normals[faces]
+                some,
+                self.grain.sharp[half],
+                self.grain.seams[half],
+                limit=self.bend * FINER[turn],
+                normals=self.grain.normals[faces],
             )
             if groups.max(initial=0) > groups.min(initial=0):
                 self._part(faces, groups)
                 return faces
-        split_chart(faces, where, mesh.across, self.cut, self.middles, self.normals, mesh.areas)
+        split_chart(faces, where, mesh.across, self.cut, self.middles, self.grain.normals, mesh.areas)
         return faces
 
     def join(self, *, fill: float, worse: float, small: float, longest: float) -> None:
@@ -268,14 +260,14 @@ class Charts:
         ground = Ground(
             mesh.across,
             self.cut,
-            self.seams,
-            self.sharp,
+            self.grain.seams,
+            self.grain.sharp,
             self.rest,
-            self.price,
+            self.grain.price,
             self.thin,
             self.lengths,
             mesh.areas,
-            self.normals,
+            self.grain.normals,
             self.exact,
             self.place,
             self.label,
@@ -334,12 +326,46 @@ class Charts:
         if len(faces) < 2:
             return [faces]
         mesh = self.mesh
-        split_chart(faces, self.where, mesh.across, self.cut, self.middles, self.normals, mesh.areas)
+        split_chart(faces, self.where, mesh.across, self.cut, self.middles, self.grain.normals, mesh.areas)
         piece = mesh.some(faces)
         label = np.zeros(len(faces), np.int64)
         half = (3 * faces[:, None] + np.arange(3)).ravel()
         count = components(piece.across, self.cut[half], label)
         return [faces[label == number] for number in range(count)]
+
+
+def roughness(mesh: Mesh) -> tuple[float, float]:
+    """Return the stretch that even the smallest pieces of a rough surface have: beyond 1, and the part over 2."""
+    found = []
+    for seed in np.linspace(0, len(mesh) - 1, SAMPLES).astype(np.int64).tolist():
+        faces, known = [seed], {seed}
+        for t in faces:
+            for other in (mesh.across[3 * t : 3 * t + 3] // 3).tolist():
+                if other >= 0 and other not in known and len(faces) < SAMPLE:
+                    known.add(other)
+                    faces.append(other)
+        piece = mesh.some(np.array(sorted(faces)))
+        state, figures = np.zeros(1, np.int64), np.zeros((1, 3))
+        count = len(piece)
+        flatten_charts(  # type: ignore[call-arg]
+            np.arange(count),
+            np.array([0, count]),
+            0,
+            1,
+            np.zeros(count, np.int64),
+            piece.across,
+            np.zeros(3 * count, np.bool_),
+            rest_of(piece.corners),
+            np.ones(3 * count),
+            np.zeros(count, np.bool_),
+            np.zeros((count, 3, 2)),
+            np.array([9.0, 1.0]),
+            state,
+            figures,
+        )
+        if state[0] <= GOOD:
+            found.append((figures[0, 0] - 1, figures[0, 1]))
+    return tuple(np.median(np.array(found), axis=0).tolist()) if found else (0.0, 0.0)
 
 
 def smallest_rectangle(points: NDArray[np.float64]) -> float:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.halfedges import smooth_normals
+from fasciculum.kernels.halfedges import components, smooth_normals
 from fasciculum.kernels.segmenting import grow_patches, merge_patches, sum_patches
 from fasciculum.uv.unwrap.surface import Mesh
 
-#: triangles from which on patches are gathered before merging, and the cones of their normals, degrees
-MANY, CONE, PLANE = 40_000, 9.0, 0.05
+#: triangles from which on patches are gathered before merging, the same where sharp edges may be bent, and the cones of
+#: their normals, degrees
+MANY, FEWER, CONE, PLANE = 40_000, 3000, 9.0, 0.05
+#: from this limit on everything merges: no unit normals stand out of a plane by more, mean square
+ALL = 1 / 3
 #: a surface of many triangles is rough when this part of it bends by so many degrees on all sides of a triangle
 ROUGH, BENT, ROUGH_FROM = 0.04, 12.0, 1500
 #: cosine of the angle from which a smoothed surface counts as sharp
@@ -86,11 +89,14 @@ def segment(
     Merging by the smallest eigenvalue of the normals' covariance, after Garland, Willmott and Heckbert 2001,
     doi:10.1145/364338.364345, with the criterion changed from planes to what can be developed.
     """
+    label = np.empty(len(mesh), np.int64)
+    if limit >= ALL and not sharp.any():
+        components(mesh.across, seams, label)
+        return label
     lengths = edge_lengths(mesh)
     normals = mesh.normals if normals is None else normals
     joined = mesh.across >= 0
-    label = np.empty(len(mesh), np.int64)
-    cone = CONE if len(mesh) > MANY else PLANE
+    cone = CONE if len(mesh) > (MANY if sharp.any() else FEWER) else PLANE
     count = grow_patches(mesh.across, sharp | seams, normals, float(np.cos(np.radians(cone))), label)
     area, perimeter = np.zeros(count), np.zeros(count)
     total, form = np.zeros((count, 3)), np.zeros((count, 6))

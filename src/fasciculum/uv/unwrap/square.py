@@ -50,8 +50,28 @@ def squared(place: NDArray[np.float64], label: NDArray[np.int64], border: NDArra
     return moved
 
 
+def smallest_rectangles(
+    place: NDArray[np.float64], label: NDArray[np.int64], border: NDArray[np.bool_]
+) -> NDArray[np.float64]:
+    """Return the area of about the smallest rectangle around each chart, any way turned; parameters as `squared`."""
+    areas = np.zeros(int(label.max()) + 1)
+    owner, _, found = _smallest(place.reshape(-1, 2)[border], np.repeat(label, 3)[border])
+    areas[owner] = found
+    return areas
+
+
 def _smallest_boxes(points: NDArray[np.float64], owner: NDArray[np.int64], count: int) -> NDArray[np.float64]:
     """Return the turn of about the smallest rectangle around each owner's points, radians."""
+    angles = np.zeros(count)
+    owners, turns, _ = _smallest(points, owner)
+    angles[owners] = turns
+    return angles
+
+
+def _smallest(
+    points: NDArray[np.float64], owner: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
+    """Return the owners, and of about the smallest rectangle around the points of each the turn and the area."""
     order = np.argsort(owner, kind="stable")
     points, owner = points[order], owner[order]
     first = np.flatnonzero(np.diff(owner, prepend=-1))
@@ -65,6 +85,4 @@ def _smallest_boxes(points: NDArray[np.float64], owner: NDArray[np.int64], count
         )
         better = size < best * (1 - 1e-9)
         best[better], found[better] = size[better], turn
-    angles = np.zeros(count)
-    angles[owner[first]] = found
-    return angles
+    return owner[first], found, best

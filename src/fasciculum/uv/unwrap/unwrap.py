@@ -11,19 +11,9 @@ from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.islands import renumber
 from fasciculum.uv.unwrap.alike import Alike, find_alike
-from fasciculum.uv.unwrap.charts import Charts, Limits
-from fasciculum.uv.unwrap.segment import edge_lengths, edge_turns
 from fasciculum.uv.unwrap.square import squared
 from fasciculum.uv.unwrap.surface import Mesh, mesh_of
-
-#: what a seam costs per metre: in the open, along hollow edges, along sharp ones, and where the surface faces down
-HOLLOW, SHARP, BELOW = 0.55, 0.6, 0.75
-#: hollow edges count as sharp from this part of the angle on: seams lie there unseen
-HOLLOW_SHARP = 0.7
-#: part of the surface that may be stretched over 2, for each part of L2 stretch that is allowed
-OVER_TWO = 0.27
-#: how long joined charts may be, over the edge of the square that has the area of all surface
-REACH = 1.3
+from fasciculum.uv.unwrap.ways import cut_best
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,8 +78,9 @@ def unwrap(
     half = (3 * leading[:, None] + np.arange(3)).ravel()
     place, cut = np.zeros((len(mesh), 3, 2)), np.zeros((len(mesh), 3), np.bool_)
     label = np.zeros(len(mesh), np.int64)
-    charts = _charts(mesh.some(leading), settings, wanted[half], whole[half], progress.part(0.1, 0.95))
-    place[leading] = squared(charts.place, charts.label, charts.cut | (charts.mesh.across < 0))
+    leaders = mesh.some(leading)
+    charts = cut_best(leaders, settings, wanted[half], whole[half], progress.part(0.1, 0.95))
+    place[leading] = squared(charts.place, charts.label, charts.cut | (leaders.across < 0))
     label[leading], cut[leading] = charts.label, charts.cut.reshape(-1, 3)
     _copy(mesh, alike, place, cut, label)
     progress.update(1.0)
@@ -108,33 +99,6 @@ def _edges_of(mesh: Mesh, given: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
     there = np.flatnonzero(flat & (mesh.across >= 0))
     flat[mesh.across[there]] = True
     return flat
-
-
-def _charts(
-    mesh: Mesh,
-    settings: UnwrapSettings,
-    seams: NDArray[np.bool_],
-    whole: NDArray[np.bool_],
-    progress: Progress,
-) -> Charts:
-    turns = edge_turns(mesh)
-    hollow = turns < -1.0
-    sharp = (np.abs(turns) > np.where(hollow, HOLLOW_SHARP, 1.0) * settings.sharp) & ~whole
-    down = mesh.normals[np.arange(3 * len(mesh)) // 3, 1] < -0.4
-    price = edge_lengths(mesh) * np.where(hollow, HOLLOW, 1.0) * np.where(sharp, SHARP, 1.0)
-    price *= np.where(down, BELOW, 1.0)
-    # what must not be a seam is the last way to cut
-    price = np.where(whole, price * 50, price)
-    limits = Limits(1 + settings.stretch, OVER_TWO * settings.stretch)
-    charts = Charts(
-        mesh, turns, sharp, seams & ~whole, price, limits, bend=settings.bend, progress=progress.part(0, 0.6)
-    )
-    charts.settle()
-    charts.progress = progress.part(0.6, 1.0)
-    longest = REACH * float(np.sqrt(mesh.areas.sum()))
-    charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest, longest=longest)
-    charts.split_hollow()
-    return charts
 
 
 def _copy(
