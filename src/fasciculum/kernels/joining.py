@@ -8,9 +8,11 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
+from fasciculum.kernels.charting import chart_vertices
+from fasciculum.kernels.flattening import corners_at, frames, measure, relax
 from fasciculum.kernels.overlap import overlap_in_range
 from fasciculum.kernels.segmenting import bend
-from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, flatten_chart
+from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, covers_itself, flatten_chart
 
 #: directions over half a turn in which charts are measured
 WAYS = 72
@@ -23,6 +25,8 @@ TOUCHING = 0.05
 RIGID, BENT, NOT = 0, 1, 2
 #: what a rigid move tells of the fill of two charts that are bent together: it may be so much better than that
 DOUBT = 0.65
+#: charts of so many times fewer triangles than their neighbour are laid against it as it is
+CRUMB = 12
 #: sharp part of a common border from which on it is kept
 SHARP = 0.3
 
@@ -128,11 +132,18 @@ def _add_triangle(ground, charts, t, c):
 @njit(cache=True, nogil=True)
 def measure_reach(ground, charts, c):
     """Measure how far a chart reaches each way, and its smallest rectangle."""
+    _reach(ground, charts, c, -1)
+    _box(charts, c)
+
+
+@njit(cache=True, nogil=True)
+def _reach(ground, charts, c, known):
+    """Measure how far the edges of a chart's border reach that come before ``known`` in its chain."""
     extent, place = charts.extent, ground.place
     for w in range(WAYS):
         extent[c, w, 0], extent[c, w, 1] = np.inf, -np.inf
     h = charts.edge_head[c]
-    while h >= 0:
+    while h >= 0 and h != known:
         x, y = place[h // 3, h % 3, 0], place[h // 3, h % 3, 1]
         for w in range(WAYS):
             angle = w * np.pi / WAYS
@@ -140,6 +151,12 @@ def measure_reach(ground, charts, c):
             extent[c, w, 0] = min(extent[c, w, 0], d)
             extent[c, w, 1] = max(extent[c, w, 1], d)
         h = ground.edge_next[h]
+
+
+@njit(cache=True, nogil=True)
+def _box(charts, c):
+    """Work out the area of a chart's smallest rectangle from how far it reaches."""
+    extent = charts.extent
     best = np.inf
     for w in range(WAYS // 2):
         wide = extent[c, w, 1] - extent[c, w, 0]
@@ -288,30 +305,50 @@ def _wanted(charts, a, b, rules):
 
 
 @njit(cache=True, nogil=True)
+def _meets(place, t, low_x, low_y, high_x, high_y):
+    """Tell whether the box around a triangle meets another."""
+    return (
+        min(place[t, 0, 0], place[t, 1, 0], place[t, 2, 0]) < high_x
+        and max(place[t, 0, 0], place[t, 1, 0], place[t, 2, 0]) > low_x
+        and min(place[t, 0, 1], place[t, 1, 1], place[t, 2, 1]) < high_y
+        and max(place[t, 0, 1], place[t, 1, 1], place[t, 2, 1]) > low_y
+    )
+
+
+@njit(cache=True, nogil=True)
 def lies_clear(ground, charts, a, b, move):
     """Tell whether the moved chart ``b`` covers nothing of chart ``a``."""
-    total = charts.faces[a] + charts.faces[b]
-    corners, boxes, labels = np.empty((total, 3, 2)), np.empty((total, 4)), np.zeros(total, np.int32)
-    n = 0
+    place, near = ground.place, 0
     low_x = low_y = np.inf
     high_x = high_y = -np.inf
     t = charts.face_head[b]
     while t >= 0:
         for k in range(3):
-            x, y = ground.place[t, k, 0], ground.place[t, k, 1]
-            corners[n, k, 0] = move[0] * x - move[1] * y + move[2]
-            corners[n, k, 1] = move[1] * x + move[0] * y + move[3]
+            x = move[0] * place[t, k, 0] - move[1] * place[t, k, 1] + move[2]
+            y = move[1] * place[t, k, 0] + move[0] * place[t, k, 1] + move[3]
+            low_x, high_x = min(low_x, x), max(high_x, x)
+            low_y, high_y = min(low_y, y), max(high_y, y)
+        t = ground.face_next[t]
+    t = charts.face_head[a]
+    while t >= 0:
+        near += _meets(place, t, low_x, low_y, high_x, high_y)
+        t = ground.face_next[t]
+    total = near + charts.faces[b]
+    corners, boxes, labels = np.empty((total, 3, 2)), np.empty((total, 4)), np.zeros(total, np.int32)
+    n = 0
+    t = charts.face_head[b]
+    while t >= 0:
+        for k in range(3):
+            corners[n, k, 0] = move[0] * place[t, k, 0] - move[1] * place[t, k, 1] + move[2]
+            corners[n, k, 1] = move[1] * place[t, k, 0] + move[0] * place[t, k, 1] + move[3]
         box_row(corners, boxes, n)
-        low_x, low_y = min(low_x, boxes[n, 0]), min(low_y, boxes[n, 1])
-        high_x, high_y = max(high_x, boxes[n, 2]), max(high_y, boxes[n, 3])
         n += 1
         t = ground.face_next[t]
     t = charts.face_head[a]
     while t >= 0:
-        corners[n] = ground.place[t]
-        box_row(corners, boxes, n)
-        if boxes[n, 0] < high_x and boxes[n, 2] > low_x and boxes[n, 1] < high_y and boxes[n, 3] > low_y:
-            labels[n] = 1
+        if _meets(place, t, low_x, low_y, high_x, high_y):
+            corners[n], labels[n] = place[t], 1
+            box_row(corners, boxes, n)
             n += 1
         t = ground.face_next[t]
     limit = ROUNDED * (charts.area[a] + charts.area[b])
@@ -340,10 +377,10 @@ def lay_beside(ground, charts, a, b, shared, count, move):
 
 @njit(cache=True, nogil=True)
 def _triangles(ground, charts, a, b):
-    """Return the triangles of two charts."""
-    found = np.empty(charts.faces[a] + charts.faces[b], np.int64)
+    """Return the triangles of two charts; of ``b`` only where ``a`` is -1."""
+    found = np.empty((charts.faces[a] if a >= 0 else 0) + charts.faces[b], np.int64)
     n = 0
-    for chart in range(2):
+    for chart in range(0 if a >= 0 else 1, 2):
         t = charts.face_head[a] if chart == 0 else charts.face_head[b]
         while t >= 0:
             found[n] = t
@@ -384,6 +421,84 @@ def bend_together(ground, charts, a, b, shared, count, move, limits, rules, figu
 
 
 @njit(cache=True, nogil=True)
+def attach(ground, charts, a, b, shared, count, move, limits, rules):
+    """Try to lay the small chart ``b`` against ``a``, which stays as it is: the common border is given, ``b`` bends.
+
+    Returns whether it did; everything is as before where that fails.
+    """
+    together, _ = box_of_two(charts.extent, a, b, move)
+    if charts.area[a] + charts.area[b] < _wanted(charts, a, b, rules) * together:
+        return False
+    place, cut, across = ground.place, ground.cut, ground.across
+    faces = _triangles(ground, charts, -1, b)
+    vertex = np.empty(3 * len(faces), np.int64)
+    n = chart_vertices(faces, ground.where, across, cut, vertex)
+    triangles = vertex.reshape(len(faces), 3)
+    x, fixed = np.empty((n, 2)), np.zeros(n, np.bool_)
+    for i in range(len(faces)):
+        for k in range(3):
+            u, v = place[faces[i], k, 0], place[faces[i], k, 1]
+            x[triangles[i, k], 0] = move[0] * u - move[1] * v + move[2]
+            x[triangles[i, k], 1] = move[1] * u + move[0] * v + move[3]
+    size = _size(charts, a, b)
+    for i in range(count):
+        h = shared[i]
+        if _gap(place, across, h, move) > ABOUT * size:
+            continue
+        g = across[h]
+        for end in range(2):
+            v = triangles[ground.where[g // 3], (g % 3 + end) % 3]
+            p, q = place[h // 3, (h % 3 + 1 - end) % 3, 0], place[h // 3, (h % 3 + 1 - end) % 3, 1]
+            if fixed[v] and abs(x[v, 0] - p) + abs(x[v, 1] - q) > SAME * size:
+                return False
+            x[v, 0], x[v, 1], fixed[v] = p, q, True
+    gradient, area, found = np.empty((len(faces), 3, 2)), np.empty(len(faces)), np.zeros(5)
+    frames(faces, ground.rest, gradient, area)
+    starts, member = np.empty(n + 1, np.int64), np.empty(3 * len(faces), np.int64)
+    corners_at(triangles, n, starts, member)
+    step = np.sqrt(charts.area[b] / len(faces))
+    measure(triangles, gradient, area, x, found)
+    soft = 0.5
+    while found[0] > 0 and soft > 0.05:
+        relax(triangles, gradient, area, x, starts, member, fixed, 4, soft, 1e-3 * step)
+        soft *= 0.4
+        measure(triangles, gradient, area, x, found)
+    if found[0] > 0:
+        return False
+    relax(triangles, gradient, area, x, starts, member, fixed, 8, 0.0, 2e-3 * step)
+    measure(triangles, gradient, area, x, found)
+    if np.sqrt(found[3] / max(found[1], 1e-300)) > limits[0] or found[4] > limits[1] * found[1]:
+        return False
+    before = np.empty((len(faces), 3, 2))
+    good = True
+    for i in range(len(faces)):
+        before[i] = place[faces[i]]
+        for k in range(3):
+            place[faces[i], k, 0], place[faces[i], k, 1] = x[triangles[i, k], 0], x[triangles[i, k], 1]
+        good = good and (ground.thin[faces[i]] or _double(place, faces[i]) > 0.0)
+    still = np.array([1.0, 0.0, 0.0, 0.0])
+    if not good or covers_itself(place, faces) > 0.0 or not lies_clear(ground, charts, a, b, still):
+        for i in range(len(faces)):
+            place[faces[i]] = before[i]
+        return False
+    for i in range(count):
+        if _gap(place, across, shared[i], still) <= SAME * size:
+            cut[shared[i]] = False
+            cut[across[shared[i]]] = False
+    for i in range(len(faces)):
+        ground.exact[faces[i]] = False
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _double(place, t):
+    """Return twice the area of a flat triangle, below 0 when it is turned over."""
+    return (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (
+        place[t, 1, 1] - place[t, 0, 1]
+    ) * (place[t, 2, 0] - place[t, 0, 0])
+
+
+@njit(cache=True, nogil=True)
 def rectangle_around(ground, triangles):
     """Return the area of about the smallest rectangle around triangles."""
     best = np.inf
@@ -406,24 +521,63 @@ def rectangle_around(ground, triangles):
 
 
 @njit(cache=True, nogil=True)
+def absorb(ground, charts, a, b):
+    """Make chart ``b`` part of chart ``a``, which lies and is cut as before but for the border in common."""
+    h, before = charts.edge_head[a], -1
+    while h >= 0:
+        after = ground.edge_next[h]
+        if ground.across[h] >= 0 and not ground.cut[h]:
+            if before < 0:
+                charts.edge_head[a] = after
+            else:
+                ground.edge_next[before] = after
+            charts.edges[a] -= 1
+            charts.around[a] -= ground.lengths[h]
+        else:
+            before = h
+        h = after
+    wide = charts.extent[a].copy()
+    t, known = charts.face_head[b], charts.edge_head[a]
+    charts.face_head[b], charts.edge_head[b] = -1, -1
+    while t >= 0:
+        after = ground.face_next[t]
+        _add_triangle(ground, charts, t, a)
+        t = after
+    charts.faces[b], charts.edges[b], charts.around[b] = 0, 0, 0.0
+    _gather(charts, a, b)
+    _reach(ground, charts, a, known)
+    for w in range(WAYS):
+        charts.extent[a, w, 0] = min(charts.extent[a, w, 0], wide[w, 0])
+        charts.extent[a, w, 1] = max(charts.extent[a, w, 1], wide[w, 1])
+    _box(charts, a)
+
+
+@njit(cache=True, nogil=True)
+def _gather(charts, a, b):
+    """Add up what is known of two charts that become one."""
+    charts.version[a] += 1
+    charts.version[b] += 1
+    charts.area[a] += charts.area[b]
+    for k in range(3):
+        charts.total[a, k] += charts.total[b, k]
+    for k in range(6):
+        charts.form[a, k] += charts.form[b, k]
+
+
+@njit(cache=True, nogil=True)
 def merge_into(ground, charts, a, b):
     """Make chart ``b`` part of chart ``a``; borders that were opened leave the chain, new cuts join it."""
     one, two = charts.face_head[a], charts.face_head[b]
     for c in (a, b):
         charts.face_head[c], charts.edge_head[c] = -1, -1
         charts.faces[c], charts.edges[c], charts.around[c] = 0, 0, 0.0
-        charts.version[c] += 1
     for begin in (one, two):
         t = begin
         while t >= 0:
             after = ground.face_next[t]
             _add_triangle(ground, charts, t, a)
             t = after
-    charts.area[a] += charts.area[b]
-    for k in range(3):
-        charts.total[a, k] += charts.total[b, k]
-    for k in range(6):
-        charts.form[a, k] += charts.form[b, k]
+    _gather(charts, a, b)
     measure_reach(ground, charts, a)
 
 
@@ -483,6 +637,8 @@ def join_charts(ground, members, starts, first, last, limits, rules, small, work
     charts = list_charts(ground, members, starts, first, last)
     shared, move = np.empty(3 * (starts[last] - starts[first]), np.int64), np.empty(4)
     mark, figures = np.full(last - first, -1, np.int64), np.zeros(3)
+    # what a small chart could not be joined to; as long as it stays what it is, that holds
+    failed = np.full(last - first, -1, np.int64)
     easy, plain = limits.copy(), rules.copy()
     easy[0], easy[1] = 1 + 2 * (limits[0] - 1), 2 * limits[1]
     plain[0], plain[1] = rules[0] * 0.7, rules[1] * 0.8
@@ -499,12 +655,28 @@ def join_charts(ground, members, starts, first, last, limits, rules, small, work
         tiny = min(charts.area[a], charts.area[b]) < small
         use = plain if tiny else rules
         _, kind, count = weigh(ground, charts, a, b, use, shared, move)
-        joined = kind == RIGID and lay_beside(ground, charts, a, b, shared, count, move)
-        if not joined and kind != NOT and work > 0 and not _developed_apart(ground, charts, a, b, shared, count):
-            if bend(charts.area, charts.total, charts.form, a, b) <= rules[3]:
-                work -= charts.faces[a] + charts.faces[b]
-                allowed = easy if tiny else limits
-                joined = bend_together(ground, charts, a, b, shared, count, move, allowed, use, figures)
-        if joined:
+        if kind == NOT:
+            continue
+        crumb = charts.faces[b] * CRUMB <= charts.faces[a]
+        if crumb and failed[b] == a:
+            continue
+        if (kind == RIGID and lay_beside(ground, charts, a, b, shared, count, move)) or (
+            crumb and attach(ground, charts, a, b, shared, count, move, easy, use)
+        ):
+            absorb(ground, charts, a, b)
+        elif (
+            work > 0
+            and not _developed_apart(ground, charts, a, b, shared, count)
+            and bend(charts.area, charts.total, charts.form, a, b) <= rules[3]
+        ):
+            work -= charts.faces[a] + charts.faces[b]
+            allowed = easy if tiny else limits
+            if not bend_together(ground, charts, a, b, shared, count, move, allowed, use, figures):
+                failed[b] = a
+                continue
             merge_into(ground, charts, a, b)
-            weigh_neighbours(ground, charts, a, True, small, rules, plain, shared, move, mark, heap)
+        else:
+            failed[b] = a
+            continue
+        failed[a] = -1
+        weigh_neighbours(ground, charts, a, True, small, rules, plain, shared, move, mark, heap)
