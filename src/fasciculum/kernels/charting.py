@@ -196,26 +196,34 @@ def border_loops(faces, where, across, cut, rest, vertex, loop_of, turning):
 
 
 @njit(cache=True, nogil=True)
-def cut_path(faces, where, across, cut, price, vertex, count, source, goal):
-    """Cut the cheapest way from the vertices marked in ``source`` to one marked in ``goal``; False if there is none."""
+def edges_at(faces, across, cut, vertex, count):
+    """List the half-edges within the chart that leave each vertex: ``member[starts[v]:starts[v + 1]]``."""
     starts = np.zeros(count + 1, np.int64)
-    for fill in range(2):
-        if fill == 1:
-            for v in range(count):
-                starts[v + 1] += starts[v]
-            member = np.empty(starts[count], np.int64)
-            cursor = starts[:count].copy()
-        for i in range(len(faces)):
-            for k in range(3):
-                h = 3 * faces[i] + k
-                if across[h] < 0 or cut[h]:
-                    continue
+    for i in range(len(faces)):
+        for k in range(3):
+            h = 3 * faces[i] + k
+            if across[h] >= 0 and not cut[h]:
+                starts[vertex[3 * i + k] + 1] += 1
+    for v in range(count):
+        starts[v + 1] += starts[v]
+    member, cursor = np.empty(starts[count], np.int64), starts[:count].copy()
+    for i in range(len(faces)):
+        for k in range(3):
+            h = 3 * faces[i] + k
+            if across[h] >= 0 and not cut[h]:
                 v = vertex[3 * i + k]
-                if fill == 0:
-                    starts[v + 1] += 1
-                else:
-                    member[cursor[v]] = h
-                    cursor[v] += 1
+                member[cursor[v]] = h
+                cursor[v] += 1
+    return starts, member
+
+
+@njit(cache=True, nogil=True)
+def cut_path(where, across, cut, price, vertex, starts, member, source, goal):
+    """Cut the cheapest way from the vertices marked in ``source`` to one marked in ``goal``; False if there is none.
+
+    The vertices on the way are marked in ``source`` as well. ``starts`` and ``member`` are those of `edges_at`.
+    """
+    count = len(source)
     best = np.full(count, np.inf)
     came = np.full(count, -1, np.int64)
     heap = [(0.0, 0)]
@@ -242,12 +250,34 @@ def cut_path(faces, where, across, cut, price, vertex, count, source, goal):
                 heapq.heappush(heap, (best[w], w))
     if end < 0:
         return False
+    source[end] = True
     while came[end] >= 0:
         h = came[end]
         cut[h] = True
         cut[across[h]] = True
         end = vertex[3 * where[h // 3] + h % 3]
+        source[end] = True
     return True
+
+
+@njit(cache=True, nogil=True)
+def _wrong_border(turning):
+    """Return the border that a chart has to be cut open at to lie flat, -1 if there is none; gone ones are nan."""
+    outer, bad, worst, left = -1, -1, WHOLE_TURN, 0
+    for i in range(len(turning)):
+        if not np.isnan(turning[i]):
+            left += 1
+            if outer < 0 or turning[i] > turning[outer]:
+                outer = i
+    if left < 2:
+        return -1
+    if abs(turning[outer] - 2 * np.pi) > WHOLE_TURN:
+        # none is the outer one: whichever is cut open, the longest way round lies on it
+        return outer
+    for i in range(len(turning)):
+        if i != outer and abs(turning[i] + 2 * np.pi) > worst:
+            worst, bad = abs(turning[i] + 2 * np.pi), i
+    return bad
 
 
 @njit(cache=True, nogil=True)
@@ -259,6 +289,7 @@ def open_up(faces, where, across, cut, rest, price, vertex, count):
     loop_of = np.empty(count, np.int64)
     turning = np.zeros(max(3 * len(faces), 1))
     loops = border_loops(faces, where, across, cut, rest, vertex, loop_of, turning)
+    turning = turning[:loops]
     edges, borders = 0, 0
     for i in range(len(faces)):
         for k in range(3):
@@ -270,30 +301,29 @@ def open_up(faces, where, across, cut, rest, price, vertex, count):
     euler = count - (edges // 2 + borders) + len(faces)
     if loops == 0 or 2 - loops - euler > 0:
         return 2
-    if loops == 1:
-        return 0
-    outer = 0
-    for i in range(loops):
-        if turning[i] > turning[outer]:
-            outer = i
-    bad = -1
-    worst = WHOLE_TURN
-    if abs(turning[outer] - 2 * np.pi) > WHOLE_TURN:
-        # none is the outer one: whichever is cut open, the longest way round lies on it
-        bad = outer
-    else:
-        for i in range(loops):
-            if i != outer and abs(turning[i] + 2 * np.pi) > worst:
-                worst, bad = abs(turning[i] + 2 * np.pi), i
+    bad = _wrong_border(turning)
     if bad < 0:
         return 0
-    source, goal = np.zeros(count, np.bool_), np.zeros(count, np.bool_)
-    for v in range(count):
-        if loop_of[v] == bad:
-            source[v] = True
-        elif loop_of[v] >= 0:
-            goal[v] = True
-    return 1 if cut_path(faces, where, across, cut, price, vertex, count, source, goal) else 2
+    starts, member = edges_at(faces, across, cut, vertex, count)
+    source, goal = np.empty(count, np.bool_), np.empty(count, np.bool_)
+    while bad >= 0:
+        for v in range(count):
+            source[v] = loop_of[v] == bad
+            goal[v] = loop_of[v] >= 0 and not source[v]
+        if not cut_path(where, across, cut, price, vertex, starts, member, source, goal):
+            return 2
+        other = -1
+        for v in range(count):
+            if source[v] and loop_of[v] >= 0 and loop_of[v] != bad:
+                other = loop_of[v]
+        # two borders have become one, which turns once more than both
+        turning[bad] += turning[other] + 2 * np.pi
+        turning[other] = np.nan
+        for v in range(count):
+            if source[v] or loop_of[v] == other:
+                loop_of[v] = bad
+        bad = _wrong_border(turning)
+    return 1
 
 
 @njit(cache=True, nogil=True)

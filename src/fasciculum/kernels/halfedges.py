@@ -100,17 +100,17 @@ def orient(vertices, across, areas, turned, part):
 
 
 @njit(cache=True, nogil=True)
-def components(across, cut, label):
-    """Label the triangles that hang together across edges that are not cut; return how many groups there are."""
-    count = len(label)
-    label[:] = -1
-    stack = np.empty(count, np.int64)
+def components_of(faces, across, cut, label):
+    """Label some triangles as `components` does all, from 0; they are joined to no others."""
+    for i in range(len(faces)):
+        label[faces[i]] = -1
+    stack = np.empty(len(faces), np.int64)
     groups = 0
-    for seed in range(count):
-        if label[seed] >= 0:
+    for i in range(len(faces)):
+        if label[faces[i]] >= 0:
             continue
-        label[seed] = groups
-        stack[0] = seed
+        label[faces[i]] = groups
+        stack[0] = faces[i]
         top = 1
         while top > 0:
             top -= 1
@@ -123,6 +123,12 @@ def components(across, cut, label):
                     top += 1
         groups += 1
     return groups
+
+
+@njit(cache=True, nogil=True)
+def components(across, cut, label):
+    """Label the triangles that hang together across edges that are not cut; return how many groups there are."""
+    return components_of(np.arange(len(label)), across, cut, label)
 
 
 @njit(cache=True, nogil=True)

@@ -27,6 +27,8 @@ RIGID, BENT, NOT = 0, 1, 2
 DOUBT = 0.65
 #: charts of so many times fewer triangles than their neighbour are laid against it as it is
 CRUMB = 12
+#: part of a crumb's border from which on it fills a hole; part of a chart's surface whose stretch does not matter
+ENCLOSED, NEGLIGIBLE = 0.9, 1e-5
 #: sharp part of a common border from which on it is kept
 SHARP = 0.3
 
@@ -441,9 +443,13 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
             x[triangles[i, k], 0] = move[0] * u - move[1] * v + move[2]
             x[triangles[i, k], 1] = move[1] * u + move[0] * v + move[3]
     size = _size(charts, a, b)
+    common = 0.0
+    for i in range(count):
+        common += ground.lengths[shared[i]]
+    enclosed = common > ENCLOSED * charts.around[b]
     for i in range(count):
         h = shared[i]
-        if _gap(place, across, h, move) > ABOUT * size:
+        if not enclosed and _gap(place, across, h, move) > ABOUT * size:
             continue
         g = across[h]
         for end in range(2):
@@ -467,7 +473,8 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
         return False
     relax(triangles, gradient, area, x, starts, member, fixed, 8, 0.0, 2e-3 * step)
     measure(triangles, gradient, area, x, found)
-    if np.sqrt(found[3] / max(found[1], 1e-300)) > limits[0] or found[4] > limits[1] * found[1]:
+    stretched = np.sqrt(found[3] / max(found[1], 1e-300)) > limits[0] or found[4] > limits[1] * found[1]
+    if stretched and max(found[3] - found[1], found[4]) > NEGLIGIBLE * (charts.area[a] + charts.area[b]):
         return False
     before = np.empty((len(faces), 3, 2))
     good = True
@@ -493,9 +500,9 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
 @njit(cache=True, nogil=True)
 def _double(place, t):
     """Return twice the area of a flat triangle, below 0 when it is turned over."""
-    return (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (
-        place[t, 1, 1] - place[t, 0, 1]
-    ) * (place[t, 2, 0] - place[t, 0, 0])
+    return (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (place[t, 1, 1] - place[t, 0, 1]) * (
+        place[t, 2, 0] - place[t, 0, 0]
+    )
 
 
 @njit(cache=True, nogil=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.charting import bisect, chart_vertices, cut_path, middle_triangle, open_up, unfold
+from fasciculum.kernels.charting import bisect, chart_vertices, cut_path, edges_at, middle_triangle, open_up, unfold
 from fasciculum.kernels.flattening import corners_at, fit, fix_far, frames, measure, relax
 from fasciculum.kernels.overlap import mark_covering, overlap_in_range
 
@@ -246,4 +246,5 @@ def dart(faces, where, across, cut, price, rest, place):
     if best < 0:
         return False
     goal[best] = True
-    return cut_path(faces, where, across, cut, price, vertex, n, source, goal)
+    starts, member = edges_at(faces, across, cut, vertex, n)
+    return cut_path(where, across, cut, price, vertex, starts, member, source, goal)

@@ -9,11 +9,11 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.halfedges import components
+from fasciculum.kernels.halfedges import components, components_of
 from fasciculum.kernels.joining import Ground, join_charts
 from fasciculum.kernels.unwrapping import COVERED, EXACT, GOOD, STRETCHED, dart, flatten_charts, peel, split_chart
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.unwrap.segment import edge_lengths, segment
+from fasciculum.uv.unwrap.segment import FEWER, segment
 from fasciculum.uv.unwrap.surface import SLIVER, Mesh
 
 THREADS = 2
@@ -116,8 +116,7 @@ class Charts:
         groups = segment(mesh, grain.sharp, grain.seams, limit=bend, normals=grain.normals)
         self._part(np.arange(len(mesh)), groups)
         self.rest = rest_of(mesh.corners)
-        self.lengths = edge_lengths(mesh)
-        longest = self.lengths.reshape(-1, 3).max(axis=1)
+        longest = mesh.lengths.reshape(-1, 3).max(axis=1)
         self.thin = mesh.areas * 2 <= SLIVER * longest**2
         self.place = np.zeros((len(mesh), 3, 2))
         self.label = np.zeros(len(mesh), np.int64)
@@ -183,8 +182,8 @@ class Charts:
                     changed[again] = True
             if not changed.any():
                 break
-            components(self.mesh.across, self.cut, self.label)
             order = np.flatnonzero(changed)
+            components_of(order, self.mesh.across, self.cut, self.label)
             order = order[np.argsort(self.label[order], kind="stable")]
             bounds = np.flatnonzero(np.diff(self.label[order])) + 1
             members, starts = order, np.concatenate([[0], bounds, [len(order)]]).astype(np.int64)
@@ -225,6 +224,7 @@ class Charts:
                 self.grain.seams[half],
                 limit=self.bend * FINER[turn],
                 normals=self.grain.normals[faces],
+                many=FEWER,
             )
             if groups.max(initial=0) > groups.min(initial=0):
                 self._part(faces, groups)
@@ -265,7 +265,7 @@ class Charts:
             self.rest,
             self.grain.price,
             self.thin,
-            self.lengths,
+            mesh.lengths,
             mesh.areas,
             self.grain.normals,
             self.exact,
@@ -308,18 +308,24 @@ class Charts:
         while waiting:
             self.progress.check()
             faces = waiting.pop()
-            whole = smallest_rectangle(self.place[faces].reshape(-1, 2))
+            whole = smallest_rectangle(self._border(faces))
             if len(faces) < FEW or float(self.mesh.areas[faces].sum()) >= HOLLOW * whole:
                 continue
             half = (3 * faces[:, None] + np.arange(3)).ravel()
             before = self.cut[half].copy()
             pieces = [quarter for part in self._halves(faces) for quarter in self._halves(part)]
-            rectangles = sum(smallest_rectangle(self.place[part].reshape(-1, 2)) for part in pieces)
+            rectangles = sum(smallest_rectangle(self._border(part)) for part in pieces)
             if rectangles > SPLIT_PAYS * whole:
                 self.cut[half] = before
             elif whole > LARGE_BOX * boxes.sum():
                 waiting += pieces
         components(self.mesh.across, self.cut, self.label)
+
+    def _border(self, faces: NDArray[np.int64]) -> NDArray[np.float64]:
+        """Return where the corners on a chart's border lie, shape (N, 2)."""
+        half = 3 * faces[:, None] + np.arange(3)
+        points: NDArray[np.float64] = self.place[faces][self.cut[half] | (self.mesh.across[half] < 0)]
+        return points
 
     def _halves(self, faces: NDArray[np.int64]) -> list[NDArray[np.int64]]:
         """Cut a chart in two and return the triangles of its pieces."""

@@ -9,7 +9,7 @@ from fasciculum.kernels.halfedges import components, smooth_normals
 from fasciculum.kernels.segmenting import grow_patches, merge_patches, sum_patches
 from fasciculum.uv.unwrap.surface import Mesh
 
-#: triangles from which on patches are gathered before merging, the same where sharp edges may be bent, and the cones of
+#: triangles from which on patches are gathered before merging, the same where nothing is developed, and the cones of
 #: their normals, degrees
 MANY, FEWER, CONE, PLANE = 40_000, 3000, 9.0, 0.05
 #: from this limit on everything merges: no unit normals stand out of a plane by more, mean square
@@ -20,12 +20,6 @@ ROUGH, BENT, ROUGH_FROM = 0.04, 12.0, 1500
 FOLD = 0.3
 #: groups smaller than this part of the surface are not worth an edge of their own; the same where it is rough
 CRUMB, ROUGH_CRUMB = 2e-5, 5e-4
-
-
-def edge_lengths(mesh: Mesh) -> NDArray[np.float64]:
-    """Return the length of each half-edge, metres."""
-    lengths: NDArray[np.float64] = np.linalg.norm(mesh.corners - np.roll(mesh.corners, -1, axis=1), axis=2).ravel()
-    return lengths
 
 
 def edge_turns(mesh: Mesh) -> NDArray[np.float64]:
@@ -71,6 +65,7 @@ def segment(
     *,
     limit: float,
     normals: NDArray[np.float64] | None = None,
+    many: int = MANY,
 ) -> NDArray[np.int64]:
     """Return the group of each triangle, shape (T,).
 
@@ -83,6 +78,8 @@ def segment(
         How far a group's normals may stand out of a plane, mean square.
     normals : ndarray of float64, shape (T, 3), optional
         Directions to go by in place of the triangles' own.
+    many : int
+        From so many triangles on, those that lie nearly in a plane are gathered first; then nothing is kept to the bit.
 
     Notes
     -----
@@ -93,20 +90,19 @@ def segment(
     if limit >= ALL and not sharp.any():
         components(mesh.across, seams, label)
         return label
-    lengths = edge_lengths(mesh)
     normals = mesh.normals if normals is None else normals
     joined = mesh.across >= 0
-    cone = CONE if len(mesh) > (MANY if sharp.any() else FEWER) else PLANE
+    cone = CONE if len(mesh) > many else PLANE
     count = grow_patches(mesh.across, sharp | seams, normals, float(np.cos(np.radians(cone))), label)
     area, perimeter = np.zeros(count), np.zeros(count)
     total, form = np.zeros((count, 3)), np.zeros((count, 6))
-    sum_patches(label, mesh.areas, normals, lengths, mesh.across, area, total, form, perimeter)
+    sum_patches(label, mesh.areas, normals, mesh.lengths, mesh.across, area, total, form, perimeter)
     own, other = label[np.arange(len(joined)) // 3], label[np.maximum(mesh.across, 0) // 3]
     between = np.flatnonzero(joined & (own < other) & ~seams)
     pairs, place = np.unique(own[between] * count + other[between], return_inverse=True)
     place = place.reshape(-1)
-    shared = np.bincount(place, lengths[between], len(pairs))
-    hard = np.bincount(place, lengths[between] * sharp[between], len(pairs))
+    shared = np.bincount(place, mesh.lengths[between], len(pairs))
+    hard = np.bincount(place, mesh.lengths[between] * sharp[between], len(pairs))
     parent = np.empty(count, np.int64)
     merge_patches(
         pairs // max(count, 1),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +48,12 @@ class Mesh:
 
     def __len__(self) -> int:
         return len(self.corners)
+
+    @cached_property
+    def lengths(self) -> NDArray[np.float64]:
+        """Length of each half-edge, metres."""
+        lengths: NDArray[np.float64] = np.linalg.norm(self.corners - np.roll(self.corners, -1, axis=1), axis=2).ravel()
+        return lengths
 
     def some(self, faces: NDArray[np.int64]) -> Mesh:
         """Return the surface of some triangles only, in their order; what they were joined to is a border there."""
@@ -103,7 +110,8 @@ def mesh_of(corners: NDArray[np.float64], groups: NDArray[np.int64] | None = Non
     pair_edges(vertices, normals, order, starts, across)
     turned, part = np.zeros(count, np.bool_), np.zeros(count, np.int64)
     orient(vertices, across, double, turned, part)
-    _apart_layers(vertices, across)
+    if _may_be_layered(vertices, key[order], order):
+        _apart_layers(vertices, across)
     _turn_round(corners := corners.copy(), vertices := vertices.copy(), across := across.copy(), turned)
     normals[turned] *= -1
     _borrow_normals(corners, across, normals, double)
@@ -139,13 +147,16 @@ def _turn_round(
     across[number] = np.where(joined, number[before], -1)
 
 
+def _may_be_layered(vertices: NDArray[np.int64], key: NDArray[np.int64], order: NDArray[np.int64]) -> bool:
+    """Tell whether triangles may lie on each other, from the keys of their edges in order: most surfaces have none."""
+    same = key[1:] == key[:-1]
+    far = np.roll(vertices, 1, axis=1).ravel()[order]
+    return bool((same & (far[1:] == far[:-1])).any() or (same[1:] & same[:-1]).any())
+
+
 def _apart_layers(vertices: NDArray[np.int64], across: NDArray[np.int64]) -> None:
     """Part triangles that lie on each other: of those with the same corners, only the first keeps its neighbours."""
     ordered = np.sort(vertices, axis=1)
-    # most surfaces have none: told by a mixed key, which is quicker to sort than rows
-    key = (ordered[:, 0] * 0x9E3779B1 + ordered[:, 1]) * 0x85EBCA6B + ordered[:, 2]
-    if len(np.unique(key)) == len(key):
-        return
     order = np.lexsort(ordered.T)
     same = (ordered[order[1:]] == ordered[order[:-1]]).all(axis=1)
     for triangle in order[1:][same].tolist():

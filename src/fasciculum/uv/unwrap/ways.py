@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.unwrap.charts import Charts, Grain, Limits, rest_of, roughness
-from fasciculum.uv.unwrap.segment import directions, edge_lengths, edge_turns
+from fasciculum.uv.unwrap.segment import directions, edge_turns
 from fasciculum.uv.unwrap.square import smallest_rectangles
 from fasciculum.uv.unwrap.surface import Mesh
 
@@ -146,7 +146,7 @@ def grain_of(mesh: Mesh, settings: UnwrapSettings, seams: NDArray[np.bool_], who
     hollow = turns < -1.0
     sharp = (np.abs(turns) > np.where(hollow, HOLLOW_SHARP, 1.0) * settings.sharp) & ~whole
     down = mesh.normals[np.arange(3 * len(mesh)) // 3, 1] < -0.4
-    price = edge_lengths(mesh) * np.where(hollow, HOLLOW, 1.0) * np.where(sharp, SHARP, 1.0)
+    price = mesh.lengths * np.where(hollow, HOLLOW, 1.0) * np.where(sharp, SHARP, 1.0)
     price *= np.where(down, BELOW, 1.0)
     # what must not be a seam is the last way to cut
     price = np.where(whole, price * 50, price)
@@ -179,7 +179,7 @@ def scores(mesh: Mesh, flats: Flats, fewer: float) -> NDArray[np.float64]:
     area = np.maximum(np.bincount(mesh.part, mesh.areas, count), 1e-30)
     part = np.zeros(int(flats.label.max()) + 1, np.int64)
     part[flats.label] = mesh.part
-    seam = np.bincount(np.repeat(mesh.part, 3), edge_lengths(mesh) * (flats.cut & (mesh.across >= 0)), count) / 2
+    seam = np.bincount(np.repeat(mesh.part, 3), mesh.lengths * (flats.cut & (mesh.across >= 0)), count) / 2
     rectangles = smallest_rectangles(flats.place, flats.label, flats.cut | (mesh.across < 0))
     squared, over = _stretch(mesh, flats)
 
