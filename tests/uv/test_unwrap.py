@@ -166,6 +166,50 @@ class Quality(SurfaceCase):
         seam = lengths(world)[made.seams].sum() / 2
         self.assertAlmostEqual(seam, 3.0, 5)
 
+    def test_a_pipe_with_holes_is_opened_once_and_stays_whole(self):
+        pipe = surfaces.tube(48, 0.5, 2.0, rows=16)
+        middle = pipe.mean(axis=1)
+        turn = np.arctan2(middle[:, 2], middle[:, 0])
+        hole = (np.abs(np.abs(turn) - 1.5) < 0.3) & (np.abs(np.abs(middle[:, 1] - middle[:, 1].mean()) - 0.5) < 0.2)
+        world = pipe[~hole]
+        self.assertLess(len(world), len(pipe) - 40)
+        for name, settings in PRESETS.items():
+            made = unwrap(world, settings)
+            self.assertEqual(made.islands.max(), 0, name)
+            self.assert_exact(world, made, name)
+            self.assert_lies_flat(world, made, name)
+            # each edge of the seam counts on both sides
+            self.assertLess(lengths(world)[made.seams].sum() / 2, 2.0 + 1e-6, name)
+
+    def test_a_noisy_scan_comes_in_few_charts(self):
+        world = surfaces.noisy(surfaces.ball(40, 80, 0.5), 0.15)
+        made = unwrap(world, PLAIN)
+        self.assertLess(made.islands.max(), 8)
+        self.assert_not_turned_over(world, made)
+
+    def test_a_flat_face_stays_as_it_is_where_fewer_charts_would_bend_it(self):
+        face = surfaces.fan(surfaces.ring(32, 0.5, 0.1), [0, 0.1, 0])
+        world = np.concatenate([face, surfaces.tube(32, 0.52, 0.1, rows=1, top=0.5)])
+        made = unwrap(world, PLAIN)
+        flat = np.ptp(world[..., 1], axis=1) < 1e-9
+        self.assertEqual(flat.sum(), 32)
+        np.testing.assert_allclose(lengths(made.corners[flat]), lengths(world[flat]), atol=1e-6)
+
+    def test_a_winding_tube_leaves_no_crumbs(self):
+        def place(u, v):
+            t, w = 4 * np.pi * u, 2 * np.pi * v[..., None]
+            middle = np.stack([np.cos(t), 1.2 * u, np.sin(t)], -1)
+            out = np.stack([np.cos(t), 0 * u, np.sin(t)], -1)
+            return middle + 0.2 * (np.cos(w) * out + np.sin(w) * np.array([0.0, 1.0, 0.0]))
+
+        # too large for more than one way
+        world = surfaces.sheet_of(place, 700, 30)
+        self.assertGreater(len(world), 40_000)
+        made = unwrap(world, PLAIN)
+        surface = np.bincount(made.islands, surface_areas(world))
+        self.assertLess((surface < 1e-3 * surface.sum()).sum(), 3, np.sort(surface))
+        self.assert_not_turned_over(world, made)
+
     def test_seams_lie_in_hollow_edges_rather_than_in_the_open(self):
         # a closed tube with one hollow crease along it
         count = 40

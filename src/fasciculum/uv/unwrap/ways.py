@@ -51,7 +51,7 @@ FIRST, OTHERS = Way(1.0, 0.5), (Way(4.0, 1.0), Way(25.0, 1.0, sharp=False, fewer
 MOST, MOST_OF_ALL = 40_000, 60_000
 #: what makes a part's cut worse: charts (as far as few are wanted), seams over the root of its surface, rectangles over
 #: its surface, squared stretch beyond 1, surface stretched over 2, and what is not developed to the last bit
-CHARTS, SEAMS, RECTANGLES, STRETCH, OVER, BENT = 0.6, 0.3, 5.0, 20.0, 100.0, 1.0
+CHARTS, SEAMS, RECTANGLES, STRETCH, OVER, BENT = 0.6, 0.3, 5.0, 20.0, 100.0, 6.0
 #: triangles of less than this part of the largest one's surface are left out where stretch is judged
 NOTHING = 1e-12
 
