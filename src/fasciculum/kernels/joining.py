@@ -16,6 +16,7 @@ from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, covers_i
 
 #: directions over half a turn in which charts are measured
 WAYS = 72
+COSINE, SINE = np.cos(np.arange(WAYS) * np.pi / WAYS), np.sin(np.arange(WAYS) * np.pi / WAYS)
 #: part of the common border that has to fit: to the last bit, or about
 FITS, NEARLY = 0.25, 0.15
 #: how far ends may be apart, in parts of the smaller chart's size, to fit about
@@ -148,8 +149,7 @@ def _reach(ground, charts, c, known):
     while h >= 0 and h != known:
         x, y = place[h // 3, h % 3, 0], place[h // 3, h % 3, 1]
         for w in range(WAYS):
-            angle = w * np.pi / WAYS
-            d = np.cos(angle) * x + np.sin(angle) * y
+            d = COSINE[w] * x + SINE[w] * y
             extent[c, w, 0] = min(extent[c, w, 0], d)
             extent[c, w, 1] = max(extent[c, w, 1], d)
         h = ground.edge_next[h]
@@ -174,8 +174,7 @@ def box_of_two(extent, a, b, move):
     best = np.inf
     wide = np.empty(WAYS)
     for w in range(WAYS):
-        angle = w * np.pi / WAYS
-        along = np.cos(angle) * move[2] + np.sin(angle) * move[3]
+        along = COSINE[w] * move[2] + SINE[w] * move[3]
         q = w - shift
         turns = q // WAYS
         q -= turns * WAYS
@@ -510,8 +509,7 @@ def rectangle_around(ground, triangles):
     """Return the area of about the smallest rectangle around triangles."""
     best = np.inf
     for w in range(WAYS // 2):
-        angle = w * np.pi / WAYS
-        c, s = np.cos(angle), np.sin(angle)
+        c, s = COSINE[w], SINE[w]
         low_x = low_y = np.inf
         high_x = high_y = -np.inf
         for i in range(len(triangles)):
