@@ -18,13 +18,15 @@ class UnwrapSettings:
     Attributes
     ----------
     sharp : float
-        Degrees between two triangles from which their edge is sharp; charts end there rather than bend.
+        Degrees between two triangles from which their edge is sharp: charts end there rather than bend, unless few
+        charts are wanted and bending leaves fewer and better ones.
     stretch : float
         L2 stretch that a chart may have beyond 1.
     smallest : float
         Charts smaller than this part of their connected part are joined to a neighbour if that is possible at all.
     fewer : float
-        From 0, many charts with little stretch that fill their rectangles, to 1, few charts.
+        From 0, many charts with little stretch that fill their rectangles, to 1, few charts; from 0.4 on they may bend
+        over sharp edges.
     keep_seams : bool
         Where the source UVs have seams, so has the unwrap.
     """

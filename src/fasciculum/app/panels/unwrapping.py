@@ -76,8 +76,9 @@ class Unwrapping(Column):
         form.row(
             "Sharp from",
             self.sharp,
-            "Degrees between two faces from which their edge is sharp: islands end there rather than bend. Hollow "
-            "edges count from 0.7 of it, since seams are not seen there.",
+            "Degrees between two faces from which their edge is sharp: islands end there rather than bend, unless "
+            "few islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, "
+            "since seams are not seen there.",
         )
         self.stretch = self._number("stretch", 0.1, 50, 1, " %", 0.5)
         form.row(
@@ -95,7 +96,10 @@ class Unwrapping(Column):
         self.fewer.setRange(0, 100)
         self.fewer.valueChanged.connect(lambda value: self._changed("fewer", value / 100))
         self.fewer_note = note()
-        tip = "To the left less stretch and fuller rectangles, to the right fewer islands."
+        tip = (
+            "To the left less stretch and fuller rectangles, to the right fewer islands, which may also bend over "
+            "sharp edges."
+        )
         form.row("Fewer", self.fewer, tip, self.fewer_note)
         self.keep_seams = QCheckBox("as in source")
         self.keep_seams.toggled.connect(lambda on: self._change(keep_seams=on))
