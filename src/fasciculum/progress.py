@@ -67,6 +67,10 @@ class Progress:
             high=self._low + span * high,
         )
 
+    def quiet(self) -> Progress:
+        """Return a progress that tells nothing and still hears that the work should stop."""
+        return Progress(None, self._cancelled)
+
     def show(self, value: Any) -> None:
         """Let whoever waits see what there is so far."""
         if self._show is not None:

@@ -141,6 +141,15 @@ class Any(SurfaceCase):
         self.assertEqual(made.parts, 1000)
         self.assert_exact(world, made)
 
+    def test_progress_only_goes_forward(self):
+        world = np.concatenate([surfaces.ball(12, 20, 0.5, seed) + 4.0 * seed for seed in range(6)])
+        told = []
+        unwrap(world, PLAIN, progress=Progress(lambda part, words: told.append((part, words))))
+        parts = [part for part, _ in told]
+        self.assertEqual(parts, sorted(parts))
+        self.assertEqual(parts[-1], 1.0)
+        self.assertIn("Joining charts", [words for _, words in told])
+
     def test_cancelling_ends_it(self):
         def stop(_part, _words):
             raise Cancelled

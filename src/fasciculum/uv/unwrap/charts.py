@@ -5,6 +5,7 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -130,7 +131,9 @@ class Charts:
         order = np.argsort(self.label, kind="stable")
         return order, np.searchsorted(self.label[order], np.arange(count + 1))
 
-    def _flatten(self, members: NDArray[np.int64], starts: NDArray[np.int64]) -> tuple[NDArray, NDArray]:
+    def _flatten(
+        self, members: NDArray[np.int64], starts: NDArray[np.int64], progress: Progress
+    ) -> tuple[NDArray, NDArray]:
         """Lay the listed charts flat on all threads."""
         count = len(starts) - 1
         state, figures = np.zeros(count, np.int64), np.zeros((count, 3))
@@ -138,7 +141,7 @@ class Charts:
         runs = _runs(starts, SLICE)
 
         def work(run: tuple[int, int]) -> None:
-            self.progress.check()
+            progress.check()
             flatten_charts(  # type: ignore[call-arg]
                 members,
                 starts,
@@ -161,13 +164,13 @@ class Charts:
         else:
             with ThreadPoolExecutor(THREADS) as pool:
                 for done, _ in enumerate(pool.map(work, runs)):
-                    self.progress.update((done + 1) / len(runs), "Laying charts flat")
+                    progress.update((done + 1) / len(runs), "Laying charts flat")
         return state, figures
 
     def settle(self) -> None:
         """Lay every chart flat, cutting those that will not lie, until all do."""
         members, starts = self._charts()
-        state, figures = self._flatten(members, starts)
+        state, figures = self._flatten(members, starts, self.progress.part(0.0, 0.5))
         self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
         for turn in range(ROUNDS):
             bad = np.flatnonzero(state > GOOD)
@@ -187,7 +190,9 @@ class Charts:
             order = order[np.argsort(self.label[order], kind="stable")]
             bounds = np.flatnonzero(np.diff(self.label[order])) + 1
             members, starts = order, np.concatenate([[0], bounds, [len(order)]]).astype(np.int64)
-            state, figures = self._flatten(members, starts)
+            # each round has less to do than the one before
+            told = self.progress.part(1 - 0.5 ** (turn + 1), 1 - 0.5 ** (turn + 2))
+            state, figures = self._flatten(members, starts, told)
             self.exact[members] = np.repeat(state == EXACT, np.diff(starts))
 
     def _part(self, faces: NDArray[np.int64], groups: NDArray[np.int64]) -> None:
@@ -277,11 +282,17 @@ class Charts:
         )
         parts = [number for number in range(len(first) - 1) if first[number + 1] - first[number] > 1]
 
+        done, turn = 0, Lock()
+
         def work(numbers: list[int]) -> None:
+            nonlocal done
             for number in numbers:
-                self.progress.check()
                 one, end = int(first[number]), int(first[number + 1])
-                work_left = _trials(int(starts[end] - starts[one]))
+                size = int(starts[end] - starts[one])
+                with turn:
+                    self.progress.update(done / len(mesh), "Joining charts")
+                    done += size
+                work_left = _trials(size)
                 join_charts(ground, order, starts, one, end, limits, rules, small * surface[number], work_left)
 
         sizes = [int(starts[first[number + 1]] - starts[first[number]]) for number in parts]

@@ -134,8 +134,10 @@ def cut_best(
         return best
     some, told = grain.some(faces), progress.part(0.4, 1.0)
     ways = [way for way in OTHERS if settings.fewer >= way.fewer]
+    # they run side by side; the last one, which cuts most, tells how far all are
+    tellers = [told.quiet() for _ in ways[1:]] + [told]
     with ThreadPoolExecutor(len(ways)) as pool:
-        others = list(pool.map(lambda way: cut(some, way, told), ways))
+        others = list(pool.map(lambda way, teller: cut(some, way, teller), ways, tellers))
     best.put(faces, _best_of(some.mesh, [best.some(faces), *others], settings.fewer))
     return best
 
