@@ -29,7 +29,7 @@ MANY, FINER = 600, (0.4, 0.15, 0.05)
 #: charts that lie on themselves with no more than this part of their triangles lose these, so many times
 PEELED, PEELS = 0.04, 4
 DARTS, MOST_DARTED = 2, 3000
-#: a chart that fills less of its rectangle is cut in four if their rectangles take this part of its own at most;
+#: a chart that fills less of its rectangle is cut in two or four if their rectangles take this part of its own at most;
 #: only charts whose boxes are this part of all boxes are worth it
 HOLLOW, SPLIT_PAYS, LARGE_BOX = 0.33, 0.55, 0.1
 #: pieces of so many triangles by which the roughness of a surface is judged
@@ -324,13 +324,19 @@ class Charts:
                 continue
             half = (3 * faces[:, None] + np.arange(3)).ravel()
             before = self.cut[half].copy()
-            pieces = [quarter for part in self._halves(faces) for quarter in self._halves(part)]
-            rectangles = sum(smallest_rectangle(self._border(part)) for part in pieces)
-            if rectangles > SPLIT_PAYS * whole:
+            pieces = self._halves(faces)
+            if self._rectangles(pieces) > SPLIT_PAYS * whole:
+                # half a ring needs as much as half its rectangle, a quarter much less
+                pieces = [quarter for part in pieces for quarter in self._halves(part)]
+            if self._rectangles(pieces) > SPLIT_PAYS * whole:
                 self.cut[half] = before
             elif whole > LARGE_BOX * boxes.sum():
                 waiting += pieces
         components(self.mesh.across, self.cut, self.label)
+
+    def _rectangles(self, pieces: list[NDArray[np.int64]]) -> float:
+        """Return the area of about the smallest rectangles around charts."""
+        return sum(smallest_rectangle(self._border(faces)) for faces in pieces)
 
     def _border(self, faces: NDArray[np.int64]) -> NDArray[np.float64]:
         """Return where the corners on a chart's border lie, shape (N, 2)."""
