@@ -12,7 +12,7 @@ from fasciculum.kernels.charting import chart_vertices
 from fasciculum.kernels.flattening import corners_at, frames, measure, relax
 from fasciculum.kernels.overlap import overlap_in_range
 from fasciculum.kernels.segmenting import bend
-from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, covers_itself, flatten_chart
+from fasciculum.kernels.unwrapping import GOOD, ROUNDED, SAME, box_row, covers_itself, double_area, flatten_chart
 
 #: part of the common border that has to fit: to the last bit, or about
 FITS, NEARLY = 0.25, 0.15
@@ -198,15 +198,20 @@ def lies_clear(ground, charts, a, b, move):
 
 
 @njit(cache=True, nogil=True)
+def _open_border(ground, shared, count, move, near):
+    """Open the common border where it fits that closely once the other chart is moved."""
+    for i in range(count):
+        h = shared[i]
+        if _gap(ground.place, ground.across, h, move) <= near:
+            ground.cut[h] = ground.cut[ground.across[h]] = False
+
+
+@njit(cache=True, nogil=True)
 def lay_beside(ground, charts, a, b, shared, count, move):
     """Move chart ``b`` to where its border fits that of ``a``, if it lies clear there; returns whether it does."""
     if not lies_clear(ground, charts, a, b, move):
         return False
-    near = SAME * _size(charts, a, b)
-    for i in range(count):
-        if _gap(ground.place, ground.across, shared[i], move) <= near:
-            ground.cut[shared[i]] = False
-            ground.cut[ground.across[shared[i]]] = False
+    _open_border(ground, shared, count, move, SAME * _size(charts, a, b))
     t = charts.face_head[b]
     while t >= 0:
         for k in range(3):
@@ -218,34 +223,27 @@ def lay_beside(ground, charts, a, b, shared, count, move):
 
 
 @njit(cache=True, nogil=True)
-def _triangles(ground, charts, a, b):
-    """Return the triangles of two charts; of ``b`` only where ``a`` is -1."""
-    found = np.empty((charts.faces[a] if a >= 0 else 0) + charts.faces[b], np.int64)
-    n = 0
-    for chart in range(0 if a >= 0 else 1, 2):
-        t = charts.face_head[a] if chart == 0 else charts.face_head[b]
-        while t >= 0:
-            found[n] = t
-            n += 1
-            t = ground.face_next[t]
+def _triangles(ground, charts, c):
+    """Return the triangles of a chart."""
+    found = np.empty(charts.faces[c], np.int64)
+    t = charts.face_head[c]
+    for n in range(len(found)):
+        found[n] = t
+        t = ground.face_next[t]
     return found
 
 
 @njit(cache=True, nogil=True)
 def bend_together(ground, charts, a, b, shared, count, move, limits, rules, figures):
     """Try to lay two charts flat as one; everything is as before where that fails. Returns whether it did."""
-    both = _triangles(ground, charts, a, b)
+    both = np.concatenate((_triangles(ground, charts, a), _triangles(ground, charts, b)))
     place, cut, across = ground.place, ground.cut, ground.across
     old_place, old_cut = np.empty((len(both), 3, 2)), np.empty((len(both), 3), np.bool_)
     for i in range(len(both)):
         for k in range(3):
             old_place[i, k] = place[both[i], k]
             old_cut[i, k] = cut[3 * both[i] + k]
-    near = ABOUT * _size(charts, a, b)
-    for i in range(count):
-        if _gap(place, across, shared[i], move) <= near:
-            cut[shared[i]] = False
-            cut[across[shared[i]]] = False
+    _open_border(ground, shared, count, move, ABOUT * _size(charts, a, b))
     state = flatten_chart(
         both, ground.where, across, cut, ground.rest, ground.price, ground.thin, place, limits, figures
     )
@@ -272,7 +270,7 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
     if charts.area[a] + charts.area[b] < _wanted(charts, a, b, rules) * together:
         return False
     place, cut, across = ground.place, ground.cut, ground.across
-    faces = _triangles(ground, charts, -1, b)
+    faces = _triangles(ground, charts, b)
     vertex = np.empty(3 * len(faces), np.int64)
     n = chart_vertices(faces, ground.where, across, cut, vertex)
     triangles = vertex.reshape(len(faces), 3)
@@ -322,27 +320,16 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
         before[i] = place[faces[i]]
         for k in range(3):
             place[faces[i], k, 0], place[faces[i], k, 1] = x[triangles[i, k], 0], x[triangles[i, k], 1]
-        good = good and (ground.thin[faces[i]] or _double(place, faces[i]) > 0.0)
+        good = good and (ground.thin[faces[i]] or double_area(place, faces[i]) > 0.0)
     still = np.array([1.0, 0.0, 0.0, 0.0])
     if not good or covers_itself(place, faces) > 0.0 or not lies_clear(ground, charts, a, b, still):
         for i in range(len(faces)):
             place[faces[i]] = before[i]
         return False
-    for i in range(count):
-        if _gap(place, across, shared[i], still) <= SAME * size:
-            cut[shared[i]] = False
-            cut[across[shared[i]]] = False
+    _open_border(ground, shared, count, still, SAME * size)
     for i in range(len(faces)):
         ground.exact[faces[i]] = False
     return True
-
-
-@njit(cache=True, nogil=True)
-def _double(place, t):
-    """Return twice the area of a flat triangle, below 0 when it is turned over."""
-    return (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (place[t, 1, 1] - place[t, 0, 1]) * (
-        place[t, 2, 0] - place[t, 0, 0]
-    )
 
 
 @njit(cache=True, nogil=True)

@@ -49,6 +49,14 @@ def flat_rows(place, faces, corners, boxes):
 
 
 @njit(cache=True, nogil=True)
+def double_area(place, t):
+    """Return twice the area of a flat triangle, below 0 when it is turned over."""
+    return (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (place[t, 1, 1] - place[t, 0, 1]) * (
+        place[t, 2, 0] - place[t, 0, 0]
+    )
+
+
+@njit(cache=True, nogil=True)
 def covers_itself(place, faces):
     """Return the area on which a chart's triangles lie on each other, up to what rounding brings."""
     count = len(faces)
@@ -182,10 +190,7 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
     folded = 0
     for i in range(count):
         t = faces[i]
-        double = (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1]) - (
-            place[t, 1, 1] - place[t, 0, 1]
-        ) * (place[t, 2, 0] - place[t, 0, 0])
-        if double <= 0.0 and not thin[t]:
+        if double_area(place, t) <= 0.0 and not thin[t]:
             folded += 1
     figures[0] = np.sqrt(max(found[3] * found[2], 0.0)) / whole
     figures[1] = found[4] / whole
@@ -227,10 +232,7 @@ def dart(faces, where, across, cut, price, rest, place):
     for i in range(count):
         t = faces[i]
         true = 0.5 * rest[t, 0] * rest[t, 2]
-        flat = 0.5 * (
-            (place[t, 1, 0] - place[t, 0, 0]) * (place[t, 2, 1] - place[t, 0, 1])
-            - (place[t, 1, 1] - place[t, 0, 1]) * (place[t, 2, 0] - place[t, 0, 0])
-        )
+        flat = 0.5 * double_area(place, t)
         for k in range(3):
             grown[vertex[3 * i + k]] += true - flat
             weight[vertex[3 * i + k]] += true

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.unwrap.charts import Charts, Grain, Limits, rest_of, roughness
+from fasciculum.uv.stretch import singular_values
+from fasciculum.uv.unwrap.charts import Charts, Grain, Limits, roughness
 from fasciculum.uv.unwrap.segment import directions, edge_turns
 from fasciculum.uv.unwrap.square import smallest_rectangles
 from fasciculum.uv.unwrap.surface import Mesh
@@ -201,16 +202,10 @@ def scores(mesh: Mesh, flats: Flats, fewer: float) -> NDArray[np.float64]:
 
 def _stretch(mesh: Mesh, flats: Flats) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Return the squared L2 stretch of each triangle, 1 for slivers, and which are stretched over 2."""
-    a, b, c = rest_of(mesh.corners).T
-    flat = flats.place[:, 1:] - flats.place[:, :1]
-    solid = mesh.areas > NOTHING * mesh.areas.max()
-    right = flat[:, 0] / np.where(solid, a, 1.0)[:, None]
-    up = (flat[:, 1] - right * b[:, None]) / np.where(solid, c, 1.0)[:, None]
-    grown = right[:, 0] * up[:, 1] - right[:, 1] * up[:, 0]
-    squares = (right**2).sum(axis=1) + (up**2).sum(axis=1)
-    solid &= grown > 0
-    squared = np.where(solid, squares / (2 * np.where(solid, grown, 1.0) ** 2), 1.0)
-    return squared, solid & (squares > 2.5 * grown)
+    greater, lesser = singular_values(mesh.corners, flats.place)
+    solid = (mesh.areas > NOTHING * mesh.areas.max()) & np.isfinite(greater)
+    squared = np.where(solid, (greater**2 + lesser**2) / 2, 1.0)
+    return squared, solid & (greater > 2 * lesser)
 
 
 def _best_of(mesh: Mesh, found: list[Flats], fewer: float) -> Flats:
