@@ -6,7 +6,8 @@ import unittest
 import numpy as np
 
 from fasciculum.kernels.rows import unique_rows
-from fasciculum.uv.overlaps import overlap_between, self_overlap
+from fasciculum.packing.verify import overlap_between
+from fasciculum.uv.overlaps import self_overlap
 
 
 class Rows(unittest.TestCase):

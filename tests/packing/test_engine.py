@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 from shapely.geometry import MultiPoint, Polygon
 from shapely.ops import triangulate, unary_union
 
-from fasciculum.packing.borders import borders
 from fasciculum.packing.engine import Packer, pack
 from fasciculum.packing.shapes import Rules
 
@@ -82,8 +81,8 @@ class EveryOption(unittest.TestCase):
         rng = np.random.default_rng(seed)
         islands = [island(rng) for _ in range(count)]
         packed = pack(islands, rules, seconds=improve, seed=seed)
-        if packed.scale == 0:
-            return
+        # nine islands of a texel or two, with their padding, have room on the smallest sheet
+        self.assertGreater(packed.scale, 0)
         self.judge(islands, packed, rules)
 
     def judge(self, islands, packed, rules):
@@ -160,7 +159,7 @@ class Around(unittest.TestCase):
         return corners[[[0, 1, 2], [0, 2, 3]]]
 
     def test_new_islands_keep_away_from_those_that_lie(self):
-        held = borders(self.square(50.0, 7.0, 7.0), np.zeros(2, np.int32), 1)
+        held = [self.square(50.0, 7.0, 7.0)]
         islands = [self.square(1.0) for _ in range(5)]
         rules = Rules(128, 128, 4, 2, "quarter")
         packed = pack(islands, rules, scale=20.0, held=held)
@@ -170,7 +169,7 @@ class Around(unittest.TestCase):
             self.assertFalse((mask & touched(outline_of(part), 128, 128)).any())
 
     def test_what_does_not_fit_is_told(self):
-        held = borders(self.square(100.0, 7.0, 7.0), np.zeros(2, np.int32), 1)
+        held = [self.square(100.0, 7.0, 7.0)]
         packed = pack([self.square(1.0)], Rules(128, 128, 4, 2), scale=40.0, held=held)
         self.assertEqual(packed.scale, 0)
 

@@ -1,4 +1,4 @@
-"""Which texels triangles touch, and the gaps of a finished sheet.
+"""Which texels triangles touch.
 
 A texel is touched by a triangle that meets any part of it, its border included.
 """
@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def span_in_slab(triangle, low, high):
     """Return the least and greatest x that a triangle, (3, 2), reaches between y = low and y = high."""
     left, right = np.inf, -np.inf
@@ -25,7 +25,7 @@ def span_in_slab(triangle, low, high):
     return left, right
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def own(corners, labels, slack, owner):
     """Write each touched texel's label into ``owner`` (H, W), -1 being free; return the texels claimed twice."""
     height, width = owner.shape
@@ -44,62 +44,3 @@ def own(corners, labels, slack, owner):
                     clashes += 1
                 owner[y, x] = labels[t]
     return clashes
-
-
-@njit(cache=True)
-def nearest_owner(owner, label, distance):
-    """Fill in each texel's nearest label and its chessboard distance; exact in two passes."""
-    height, width = owner.shape
-    far = height + width
-    for y in range(height):
-        for x in range(width):
-            label[y, x] = owner[y, x]
-            distance[y, x] = 0 if owner[y, x] >= 0 else far
-    for sweep in range(2):
-        step = 1 if sweep == 0 else -1
-        y = 0 if sweep == 0 else height - 1
-        for _ in range(height):
-            x = 0 if sweep == 0 else width - 1
-            for _ in range(width):
-                for n in range(4):
-                    ny = y - step if n < 3 else y
-                    nx = x + (n - 1) if n < 3 else x - step
-                    if 0 <= ny < height and 0 <= nx < width and distance[ny, nx] + 1 < distance[y, x]:
-                        distance[y, x] = distance[ny, nx] + 1
-                        label[y, x] = label[ny, nx]
-                x += step
-            y += step
-
-
-@njit(cache=True)
-def smallest_gap(label, distance):
-    """Return the fewest free texels between texels of two labels, or -1 when there are not two."""
-    height, width = label.shape
-    best = -1
-    for y in range(height):
-        for x in range(width):
-            if label[y, x] < 0:
-                continue
-            for n in range(4):
-                ny, nx = (y + 1, x + n - 1) if n < 3 else (y, x + 1)
-                if ny >= height or nx < 0 or nx >= width or label[ny, nx] < 0:
-                    continue
-                if label[ny, nx] != label[y, x]:
-                    gap = distance[y, x] + distance[ny, nx]
-                    if best < 0 or gap < best:
-                        best = gap
-    return best
-
-
-@njit(cache=True)
-def border_gap(owner):
-    """Return the fewest free texels between the sheet's border and an owned texel, or -1 when none is owned."""
-    height, width = owner.shape
-    best = -1
-    for y in range(height):
-        for x in range(width):
-            if owner[y, x] >= 0:
-                gap = min(x, y, width - 1 - x, height - 1 - y)
-                if best < 0 or gap < best:
-                    best = gap
-    return best

@@ -17,7 +17,7 @@ from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.separating import exact_near
 from fasciculum.model.bundle import Layout, SheetSettings
 from fasciculum.operations.lay_out import LEAST_SQUEEZED, measured
-from fasciculum.operations.pieces import islands_of
+from fasciculum.operations.pieces import islands_of, placed
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.outlines import first_on_places, place_borders
@@ -317,7 +317,7 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
     packer = Packer(
         [islands[index] * size for index, size in zip(moving.tolist(), sizes.tolist(), strict=True)],
         rules,
-        held=place_borders(layout, others) if len(others) else None,
+        held=[placed(islands[index], layout.placements[index]) for index in first[others].tolist()],
         seed=sheet.seed,
         progress=progress.part(0.0, 0.9),
     )

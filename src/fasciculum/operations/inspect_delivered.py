@@ -18,7 +18,6 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, main_uv_set, signed_uv_areas, surface_areas
 from fasciculum.uv.density import density
 from fasciculum.uv.islands import find_islands
-from fasciculum.uv.overlaps import overlap_between
 from fasciculum.uv.stretch import measure_stretch
 
 
@@ -94,13 +93,12 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
     texels = uvs * np.array([width, height], np.float64)
     label = np.concatenate(labels).astype(np.int32)
     found = verify(texels, label, width, height)
-    overlap = overlap_between(texels, label) if found.clashes or found.outside else 0.0
-    if overlap > 1e-3:
+    if found.overlap > 1e-3:
         findings.append(
             Finding(
                 "overlap",
                 ERROR,
-                f"{material.name}: islands overlap on {overlap:.1f} square texels.",
+                f"{material.name}: islands overlap on {found.overlap:.1f} square texels.",
                 "Lay the objects out on a sheet of their own.",
                 material=material.name,
             )
@@ -118,7 +116,7 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
             "islands": first,
             "twins": 0,
             "fill": number(float(flat.sum()) / (width * height)) or 0.0,
-            "overlap_area": number(overlap),
+            "overlap_area": number(found.overlap),
             "min_gap_px": found.gap,
             "margin_px": found.border_gap,
             "clean_down_to_px": None,

@@ -11,14 +11,12 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle, Layout, SheetSettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.scene import Scene
-from fasciculum.operations.pieces import Pieces, flat_area, pieces_of
-from fasciculum.packing.borders import Borders, borders
+from fasciculum.operations.pieces import Pieces, flat_area, pieces_of, placed
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.overlaps import overlap_between
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
@@ -132,13 +130,9 @@ class _Laying:
             found[leader] = row
         return found
 
-    def _borders(self, held: dict[int, NDArray[np.float64]]) -> Borders | None:
-        """Return the borders of islands that lie on the sheet, in texels."""
-        if not held:
-            return None
-        parts = [_placed(self.pieces.islands[index], row) for index, row in held.items()]
-        labels = np.repeat(np.arange(len(parts), dtype=np.int32), [len(part) for part in parts])
-        return borders(np.concatenate(parts), labels, len(parts))
+    def _lying(self, held: dict[int, NDArray[np.float64]]) -> list[NDArray[np.float64]]:
+        """Return the triangles of islands that lie on the sheet, in texels."""
+        return [placed(self.pieces.islands[index], row) for index, row in held.items()]
 
     def calm(self) -> Layout | None:
         """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
@@ -178,7 +172,7 @@ class _Laying:
             self.pieces.sized(rest),
             self.rules(sheet),
             smallest=sheet.smallest,
-            held=self._borders(held),
+            held=self._lying(held),
             seed=sheet.seed,
             progress=self.progress.part(0, 0.6),
         )
@@ -215,7 +209,7 @@ class _Laying:
         islands, sizes = pieces.sized(rest), pieces.sizes[rest]
         if not len(rest) and before is not None and held:
             return self._layout(held, before.scale, sheet)
-        lying = self._borders(held)
+        lying = self._lying(held)
 
         def layout_of(packed: Packed, sheet: SheetSettings) -> Layout:
             rows = held | dict(zip(rest.tolist(), _plain(packed.placements, sizes), strict=True))
@@ -237,7 +231,7 @@ class _Laying:
             )
         return layout_of(packed, sheet)
 
-    def _at_density(self, islands: list[NDArray[np.float64]], held: Borders | None) -> tuple[Packed, SheetSettings]:
+    def _at_density(self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]]) -> tuple[Packed, SheetSettings]:
         """Find the smallest sheet, or the fewest tiles, that hold all at the wanted density."""
         area = sum(flat_area(island) for island in islands) * self.sheet.wanted**2
         packed, sheet = Packed(0.0, np.zeros((len(islands), 6))), self.sheet
@@ -268,8 +262,7 @@ class _Laying:
 
     def _layout(self, rows: dict[int, NDArray[np.float64]], scale: float, sheet: SheetSettings) -> Layout:
         pieces, before = self.pieces, self.before
-        placed = np.array([rows[index] for index in pieces.leaders.tolist()]).reshape(-1, 6)
-        placements = pieces.spread(placed)
+        placements = pieces.spread(np.array([rows[index] for index in pieces.leaders.tolist()]).reshape(-1, 6))
         count = len(placements)
         pinned, moved = np.zeros(count, np.bool_), np.ones(count, np.bool_)
         known = self.numbers >= 0
@@ -306,12 +299,6 @@ def _square(row: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.vstack([row.reshape(2, 3), [0.0, 0.0, 1.0]])
 
 
-def _placed(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
-    matrix = row.reshape(2, 3)
-    placed: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]
-    return placed
-
-
 def _size(row: NDArray[np.float64]) -> float:
     return math.sqrt(abs(float(row[0] * row[4] - row[1] * row[3])))
 
@@ -341,6 +328,13 @@ def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
     return np.concatenate(parts) if parts else np.zeros((0, 3, 2))
 
 
+def triangle_pages(layout: Layout) -> NDArray[np.int64]:
+    """Return the tile that each triangle of a layout lies on, surfaces in order."""
+    tile, starts = layout.tile_of(), layout.first_islands()
+    parts = [tile[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+
 def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
     """Return which triangles belong to the first island on each place."""
     leads = np.zeros(len(layout.places), np.bool_)
@@ -362,22 +356,7 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
     if layout.scale <= 0:
         return layout
     corners, labels = sheet_triangles(layout), island_labels(layout)
-    gaps, borders_, clashes = [], [], 0
-    middle = corners[:, :, 0].mean(axis=1) if len(corners) else np.zeros(0)
-    # islands lie on one tile each, that which the middle of their first triangle is on
-    _, first, place = np.unique(labels, return_index=True, return_inverse=True)
-    tile = np.clip(middle[first] // layout.width, 0, layout.tiles - 1)[place.reshape(-1)] if len(corners) else middle
-    for number in range(layout.tiles):
-        own = tile == number
-        found = verify(corners[own] - np.array([number * layout.width, 0.0]), labels[own], layout.width, layout.height)
-        clashes += found.clashes
-        gaps += [found.gap] if found.gap >= 0 else []
-        borders_ += [found.border_gap] if found.border_gap >= 0 else []
-    overlap = overlap_between(corners, labels) if clashes else 0.0
+    found = verify(corners, labels, layout.width, layout.height, pages=triangle_pages(layout))
     return replace(
-        layout,
-        gap=min(gaps, default=-1),
-        border_gap=min(borders_, default=-1),
-        overlap=overlap,
-        fill=fill_of(layout),
+        layout, gap=found.gap, border_gap=found.border_gap, overlap=found.overlap, fill=fill_of(layout)
     )

@@ -252,6 +252,13 @@ def _same_flat(one: Surface, two: Surface) -> bool:
     )
 
 
+def placed(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return corners, (..., 2), through a 2 x 3 map given as six numbers."""
+    matrix = row.reshape(2, 3)
+    found: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]
+    return found
+
+
 def flat_area(island: NDArray[np.float64]) -> float:
     """Return the area of triangles in the plane, (T, 3, 2)."""
     one, two = island[:, 1] - island[:, 0], island[:, 2] - island[:, 0]

@@ -29,7 +29,6 @@ from fasciculum.operations.arrange import conflicts
 from fasciculum.operations.bake import bake
 from fasciculum.operations.check import check_bundle
 from fasciculum.operations.lay_out import lay_out
-from fasciculum.packing.borders import borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.uv.unwrap.charts import Charts, Grain, Limits
@@ -64,8 +63,7 @@ def warm_packing() -> None:
         packer = Packer(islands, Rules(96, 96, padding, 1, "any", True))
         packer.construct()
         packer.improve(MOST_WAITED, enough=Patience(padding))
-        lines = borders(islands[0] * 9.0 + 30.0, np.zeros(2, np.int32), 1)
-        Packer(islands[1:3], Rules(96, 96, padding, 1), held=lines).construct(scale=9.0)
+        Packer(islands[1:3], Rules(96, 96, padding, 1), held=[islands[0] * 9.0 + 30.0]).construct(scale=9.0)
 
 
 def warm_unwrapping() -> None:

@@ -1,4 +1,4 @@
-"""Borders of flat islands: the edges that only one triangle has, chained into loops."""
+"""Borders of flat islands: the edges that triangles leave over when they are counted with sign, chained into loops."""
 
 from __future__ import annotations
 
@@ -10,8 +10,10 @@ from numpy.typing import NDArray
 from fasciculum.kernels.borders import chain, thin_out
 from fasciculum.kernels.rows import unique_rows
 
-#: corners nearer than this part of all islands' extent are one point
+#: corners of an island nearer than this part of its extent are one point
 SAME = 1e-7
+#: twice a triangle's area over the square of its longer side, below which it is a needle
+NEEDLE = 1e-9
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,30 +54,61 @@ class Borders:
 def borders(corners: NDArray[np.float64], labels: NDArray[np.int32], count: int) -> Borders:
     """Return the borders of islands given as triangles.
 
+    An edge is a border as often as more triangles lie on its one side than on its other. Every triangle adds a closed
+    way, so that what is left over closes too, whatever the triangles are: needles, three of them on an edge, or some
+    that lie on others.
+
     Parameters
     ----------
     corners : ndarray of float64, shape (T, 3, 2)
     labels : ndarray of int32, shape (T,)
         The island of each triangle, from 0 to ``count - 1``.
     """
-    flat = corners.reshape(-1, 2)
-    extent = float(np.ptp(flat, axis=0).max()) if len(flat) else 1.0
-    owner = np.repeat(labels, 3).astype(np.int64)
-    grid = np.round(flat / max(extent * SAME, 1e-300)).astype(np.int64)
-    first, number = unique_rows(np.column_stack([owner, grid]))
-    places, owners = flat[first], owner[first]
+    first, number = _welded(corners, labels, count)
+    places, owners = corners.reshape(-1, 2)[first], labels[first // 3].astype(np.int64)
     corner = number.reshape(-1, 3)
-    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-    turned = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0] < 0
-    corner = np.where(turned[:, None], corner[:, ::-1], corner)
-    edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
-    edges = edges[edges[:, 0] != edges[:, 1]]
-    size = len(first)
-    there, back = edges[:, 0] * size + edges[:, 1], edges[:, 1] * size + edges[:, 0]
-    outer = np.unique(there[~np.isin(there, back)])
-    starts, ends = outer // max(size, 1), outer % max(size, 1)
-    order, bounds = chain(starts, ends, size)
+    corner = np.where(_turned(corners, labels, count)[:, None], corner[:, ::-1], corner)
+    starts, ends = _net_edges(corner, len(first))
+    order, bounds = chain(starts, ends, len(first))
     points = places[starts[order]]
     loop_owner = owners[starts[order[bounds[:-1]]]]
     # points are numbered island by island, so that loops come out in the order of their islands
     return Borders(points, bounds, np.searchsorted(loop_owner, np.arange(count + 1)).astype(np.int64))
+
+
+def _welded(
+    corners: NDArray[np.float64], labels: NDArray[np.int32], count: int
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the first corner at each point, and the point of every corner; points are those of one island only."""
+    flat = corners.reshape(-1, 2)
+    low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
+    np.minimum.at(low, labels, corners.min(axis=1, initial=np.inf))
+    np.maximum.at(high, labels, corners.max(axis=1, initial=-np.inf))
+    near = np.maximum((high - low).max(axis=1, initial=0.0) * SAME, 1e-300)
+    owner = np.repeat(labels, 3).astype(np.int64)
+    grid = np.round((flat - low[owner]) / near[owner, None]).astype(np.int64)
+    return unique_rows(np.column_stack([owner, grid]))
+
+
+def _turned(corners: NDArray[np.float64], labels: NDArray[np.int32], count: int) -> NDArray[np.bool_]:
+    """Return which triangles go around clockwise; needles, whose area is noise, go the way of most of their island."""
+    one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+    twice = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]
+    longest = np.maximum((one**2).sum(axis=1), (two**2).sum(axis=1))
+    most = np.bincount(labels, twice, minlength=count) < 0
+    turned: NDArray[np.bool_] = np.where(np.abs(twice) > NEEDLE * longest, twice < 0, most[labels])
+    return turned
+
+
+def _net_edges(corner: NDArray[np.int64], size: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the starts, in rising order, and ends of the edges that triangles leave over."""
+    edges = np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
+    edges = edges[edges[:, 0] != edges[:, 1]]
+    low, high = edges.min(axis=1), edges.max(axis=1)
+    kinds, which = np.unique(low * size + high, return_inverse=True)
+    net = np.bincount(which.reshape(-1), np.where(edges[:, 0] == low, 1, -1), minlength=len(kinds)).astype(np.int64)
+    low, high = kinds // max(size, 1), kinds % max(size, 1)
+    starts = np.repeat(np.where(net > 0, low, high), np.abs(net))
+    ends = np.repeat(np.where(net > 0, high, low), np.abs(net))
+    order = np.lexsort((ends, starts))
+    return starts[order], ends[order]

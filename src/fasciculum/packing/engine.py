@@ -10,15 +10,15 @@ import itertools
 import math
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.packing.borders import Borders
 from fasciculum.packing.greedy import Attempt, Greedy
+from fasciculum.packing.judge import Judge, lying
 from fasciculum.packing.separator import Separator, Solids, solids_of
 from fasciculum.packing.shapes import Poses, Rules, Shapes, poses_of, shapes_of
 from fasciculum.progress import SILENT, Cancelled, Progress
@@ -62,7 +62,7 @@ class Packer:
     rules : Rules
     smallest : float
         Islands that would come out shorter than this many texels are scaled up.
-    held : Borders, optional
+    held : list of ndarray of float64, shape (T, 3, 2)
         Islands that already lie on the sheet, in texels, tiles side by side; the rest goes around them.
     show : callable, optional
         Called with each better packing as it is found, from the caller's thread.
@@ -74,12 +74,14 @@ class Packer:
         rules: Rules,
         *,
         smallest: float = 0.0,
-        held: Borders | None = None,
+        held: Sequence[NDArray[np.float64]] = (),
         seed: int = 0,
         show: Callable[[Packed], None] | None = None,
         progress: Progress = SILENT,
     ) -> None:
-        self.rules, self.smallest, self.held, self.seed = rules, smallest, held, seed
+        self.rules, self.smallest, self.seed = rules, smallest, seed
+        self.judge = Judge(islands, rules, held)
+        self.held = lying(held)
         self.show, self.progress = show, progress
         self.shapes = shapes_of(islands)
         self.best = Packed(0.0, np.zeros((len(islands), 6)))
@@ -284,7 +286,9 @@ class Packer:
         return attempt.whole and self.offer(attempt.scale, attempt.placements)
 
     def offer(self, scale: float, placements: NDArray[np.float64]) -> bool:
-        """Keep a packing if it is the best; called from any thread."""
+        """Keep a packing if it is the best and the exact check lets it pass; called from any thread."""
+        if scale <= self.best.scale or not self.judge.passes(placements):
+            return False
         with self._lock:
             if scale <= self.best.scale:
                 return False
@@ -323,8 +327,11 @@ class Separating:
         if self.fails > STUCK:
             for _ in range(int(self.rng.integers(1, 4))):
                 separator.exchange(self.rng)
-        if separator.contain() and self._resolve():
-            packer.offer(wish, separator.placements() * self._column())
+        if (
+            separator.contain()
+            and self._resolve()
+            and (packer.offer(wish, separator.placements() * self._column()) or packer.best.scale >= wish)
+        ):
             self.fails = 0
             self.step_size = min(self.step_size * 1.15, FIRST_STEP)
         elif packer._go_on():
@@ -391,7 +398,7 @@ def pack(
     seed: int = 0,
     scale: float | None = None,
     smallest: float = 0.0,
-    held: Borders | None = None,
+    held: Sequence[NDArray[np.float64]] = (),
     show: Callable[[Packed], None] | None = None,
     enough: Callable[[], bool] = lambda: False,
     progress: Progress = SILENT,

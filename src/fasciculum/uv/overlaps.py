@@ -1,11 +1,11 @@
-"""Where flat triangles cover each other, within an island and between islands."""
+"""Where flat triangles of an island cover each other."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.overlap import overlap_in_range, self_overlaps
+from fasciculum.kernels.overlap import self_overlaps
 
 #: looks at pairs after which an island counts as covering itself
 MOST_PAIRS = 1_000_000_000
@@ -40,14 +40,3 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
     found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough, MOST_PAIRS)
     shares = np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
     return np.where(found < 0, np.inf, shares)
-
-
-def overlap_between(corners: NDArray[np.float64], labels: NDArray[np.int32]) -> float:
-    """Return the area that triangles of different labels share, in the square of the corners' unit.
-
-    An area on which three islands lie counts once for each pair.
-    """
-    if not len(corners):
-        return 0.0
-    plain = np.ascontiguousarray(corners, np.float64)
-    return float(overlap_in_range(plain, _boxes(plain), labels.astype(np.int32), 0, len(plain), False, np.inf, -1))
