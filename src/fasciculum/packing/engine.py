@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -140,10 +140,12 @@ class Packer:
         while not all(one.done() for one in waiting):
             self.progress.check()
             time.sleep(0.004)
-        found = [one.result() for one in waiting]
-        for attempt in found:
+        found = []
+        for attempt in [one.result() for one in waiting]:
             if attempt.whole and self.offer(attempt.scale, attempt.placements) and self.show is not None:
                 self.show(self.best)
+            refused = attempt.whole and attempt.scale > self.best.scale
+            found.append(replace(attempt, lost=len(self.shapes)) if refused else attempt)
         return found
 
     def guess(self) -> float:
