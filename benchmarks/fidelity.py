@@ -15,7 +15,7 @@ from scipy.ndimage import uniform_filter
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.gather import gather
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import source_draws
 from fasciculum.rendering.previews import mip_chain

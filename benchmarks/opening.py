@@ -126,7 +126,7 @@ def bare(path):
 def ours(path):
     """Gather it as the window does."""
     from fasciculum.io.pixels import PixelStore
-    from fasciculum.operations.gather import gather
+    from fasciculum.operations.gather.gather import gather
 
     with tempfile.TemporaryDirectory() as folder:
         began = time.perf_counter()

@@ -16,8 +16,8 @@ from charts import cut_square, mixed
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle, SheetSettings
-from fasciculum.operations.gather import gather
-from fasciculum.operations.pieces import pieces_of
+from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.lay_out.pieces import pieces_of
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 

@@ -17,7 +17,7 @@ from scipy.sparse.linalg import splu
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.unwrapping import PRESETS
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.gather import gather
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.overlaps import self_overlap
 from fasciculum.uv.stretch import measure_stretch

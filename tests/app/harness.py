@@ -14,7 +14,7 @@ from PySide6.QtGui import QDropEvent, QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from fasciculum.app.bundle_list import KEY
+from fasciculum.app.frame.bundle_list import KEY
 from fasciculum.app.start import make_window
 from fasciculum.app.workspace import WARM
 from fasciculum.jobs.runner import Runner

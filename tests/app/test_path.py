@@ -78,7 +78,7 @@ class WholePath(WindowCase):
 
         # save, undo all the way, and see staleness come and go
         path = self.folder / "plates.fasc"
-        with mock.patch("fasciculum.app.files.QFileDialog.getSaveFileName", return_value=(str(path), "")):
+        with mock.patch("fasciculum.app.frame.files.QFileDialog.getSaveFileName", return_value=(str(path), "")):
             self.keys(Qt.Key.Key_S, CTRL)
         self.wait(path.exists, "the project")
         self.idle()
@@ -465,8 +465,8 @@ class Acts(WindowCase):
     def test_leaving_unsaved_work_is_asked_about(self):
         self.gathered()
         with (
-            mock.patch("fasciculum.app.files.QMessageBox.exec"),
-            mock.patch("fasciculum.app.files.QMessageBox.clickedButton", return_value=None),
+            mock.patch("fasciculum.app.frame.files.QMessageBox.exec"),
+            mock.patch("fasciculum.app.frame.files.QMessageBox.clickedButton", return_value=None),
         ):
             self.window.close()
             self.assertTrue(self.window.isVisible())

@@ -8,8 +8,8 @@ import numpy as np
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import Document
-from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.bundling import bundle_objects
+from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import save_project
 from fasciculum.session.pipeline import Pipeline
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square

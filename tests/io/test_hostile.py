@@ -16,7 +16,7 @@ import numpy as np
 from fasciculum.errors import FasciculumError, MalformedFile, MissingFile, OutsideFolder, UnsupportedInput
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.lookup import Lookup
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.gather import gather
 from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.io.fuzz import Fuzz, png_of
 from tests.io.seeds import rich_glb, write_seeds
@@ -363,7 +363,7 @@ class Fuzzed(Case):
         path = glb.write(self.folder / "crowd.glb")
         code = (
             "import sys, resource, tempfile; from pathlib import Path\n"
-            "from fasciculum.io.pixels import PixelStore; from fasciculum.operations.gather import gather\n"
+            "from fasciculum.io.pixels import PixelStore; from fasciculum.operations.gather.gather import gather\n"
             "gather([sys.argv[1]], PixelStore(Path(tempfile.mkdtemp())))\n"
             "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10)"
         )

@@ -65,7 +65,7 @@ class Images(unittest.TestCase):
 
 class Cancelling(unittest.TestCase):
     def test_gathering_stops_between_images_and_says_how_far_it_is(self):
-        from fasciculum.operations.gather import gather
+        from fasciculum.operations.gather.gather import gather
         from fasciculum.progress import Cancelled, Progress
         from tests.builders import Glb, smooth_image
 

@@ -11,7 +11,7 @@ from fasciculum.io.formats.obj.materials import texture_words
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.scene import BLEND, CLAMP, MASK
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.gather import gather
 from tests.builders import smooth_image
 
 

@@ -20,7 +20,7 @@ from fasciculum.io.names import file_name
 from fasciculum.io.objects import plain_name, unique_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.gather import gather
 
 #: EXAMPLES in the environment runs them for longer
 often = settings(

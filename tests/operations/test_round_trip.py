@@ -168,7 +168,7 @@ class RoundTrip(unittest.TestCase):
         bone = glb.node("bone", scale=[3, 3, 3])
         glb.add("skins", {"joints": [bone], "inverseBindMatrices": glb.accessor(np.eye(4).reshape(1, 16))})
         glb.node("n", glb.mesh(primitive), skin=0, scale=[100, 100, 100])
-        from fasciculum.operations.gather import gather
+        from fasciculum.operations.gather.gather import gather
 
         path = glb.write(self.folder / "scaled.glb")
         scene, _ = gather([path], PixelStore(self.folder / "more"))

@@ -13,15 +13,15 @@ from pathlib import Path
 
 from fasciculum.errors import OutputError
 from fasciculum.io.pixels import PixelStore
+from fasciculum.operations.deliver.writing import sweep_parts, write_all
 from fasciculum.operations.projects import open_project
-from fasciculum.operations.writing import sweep_parts, write_all
 from tests.builders import smooth_image, textured_square
 
 #: writes two sets of files in turn, over and over, until it is killed; a line tells that it has begun
 WRITER = """
 import sys
 from pathlib import Path
-from fasciculum.operations.writing import write_all
+from fasciculum.operations.deliver.writing import write_all
 folder = Path(sys.argv[1])
 sets = [{f"{name}.bin": bytes([65 + number]) * 200_000 for name in "abc"} for number in range(2)]
 print("begun", flush=True)
@@ -36,7 +36,7 @@ import sys, itertools
 from dataclasses import replace
 from pathlib import Path
 from fasciculum.io.pixels import PixelStore
-from fasciculum.operations.deliver import deliver
+from fasciculum.operations.deliver.deliver import deliver
 from fasciculum.operations.projects import open_project, save_project
 folder = Path(sys.argv[1])
 store = PixelStore(folder / f"store{sys.argv[2]}")

@@ -25,7 +25,6 @@ def enclosed(loops):
     return sum(signed_area(loop) for loop in loops)
 
 
-
 class Borders(unittest.TestCase):
     def border(self, triangles, **more):
         triangles = np.asarray(triangles, float)
@@ -55,7 +54,7 @@ class Borders(unittest.TestCase):
         triangles = [[(0, 0), (1, 0), (1, 1)], [(0, 0), (1, 1), (0, 1)]]
         corner = np.array([1.0, 1.0])
         previous = np.array([1.0, 0.0])
-        for step in range(6):
+        for _ in range(6):
             after = previous + rng.uniform(1e-11, 1e-9, 2)
             triangles.append([tuple(previous), tuple(after), tuple(corner)])
             previous = after

@@ -15,8 +15,8 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.lookup import Lookup
-from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.bundling import bundle_objects
+from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.pipeline import Pipeline
 from fasciculum.session.stale import DONE, bake_state, layout_state

@@ -14,8 +14,8 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO
-from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.bundling import bundle_objects
+from fasciculum.operations.gather.gather import gather
 from fasciculum.session import commands
 from fasciculum.session.pipeline import Pipeline
 from fasciculum.session.recovery import forget_work, keep_work, kept_path, lost_work, recovery_folder

@@ -13,7 +13,7 @@ import numpy as np
 from fasciculum.errors import UsageError
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Material, Mesh, Node, Object, Primitive, Scene, Source
-from fasciculum.operations.lay_out import layout_digest
+from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.session import commands, history
 from fasciculum.session.scratch import new_folder, sweep
 from fasciculum.session.session import Session

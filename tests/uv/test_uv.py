@@ -7,11 +7,11 @@ import numpy as np
 from shapely import STRtree
 from shapely.geometry import Polygon
 
+from fasciculum.packing.verify import overlap_between
 from fasciculum.uv.corners import Corners, signed_uv_areas, surface_areas
 from fasciculum.uv.density import density, spread
 from fasciculum.uv.flatten import cut_long, flatten
 from fasciculum.uv.islands import find_islands
-from fasciculum.packing.verify import overlap_between
 from fasciculum.uv.overlaps import self_overlap
 from fasciculum.uv.projection import box_project
 from fasciculum.uv.stretch import measure_stretch, singular_values

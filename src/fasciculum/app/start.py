@@ -13,8 +13,8 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from fasciculum.app.demo import open_demo
+from fasciculum.app.frame.window import Window
 from fasciculum.app.look import apply_theme
-from fasciculum.app.window import Window
 from fasciculum.app.workspace import Workspace
 
 

@@ -15,11 +15,11 @@ from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, Job, Runner
 from fasciculum.model.bundle import Bundle, CheckResult, Layout, Texturing
 from fasciculum.model.document import Document
 from fasciculum.model.lookup import Lookup
-from fasciculum.operations.bake import bake, bake_digest
-from fasciculum.operations.check import check_bundle
-from fasciculum.operations.deliver import deliver
-from fasciculum.operations.forecast import Ahead, look_ahead, measure_objects
-from fasciculum.operations.lay_out import lay_out, layout_digest
+from fasciculum.operations.bake.bake import bake, bake_digest
+from fasciculum.operations.check.check import check_bundle
+from fasciculum.operations.deliver.deliver import deliver
+from fasciculum.operations.lay_out.forecast import Ahead, look_ahead, measure_objects
+from fasciculum.operations.lay_out.lay_out import lay_out, layout_digest
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.loading import add_models
@@ -37,10 +37,10 @@ LOOKING, MEASURING = "Look for twins in", "Measure UV sets"
 MOST_AHEAD = 24
 #: modules that the worker loads ahead of the first job
 WARM = [
-    "fasciculum.operations.bake",
-    "fasciculum.operations.check",
-    "fasciculum.operations.lay_out",
-    "fasciculum.operations.gather",
+    "fasciculum.operations.bake.bake",
+    "fasciculum.operations.check.check",
+    "fasciculum.operations.lay_out.lay_out",
+    "fasciculum.operations.gather.gather",
 ]
 
 

@@ -11,7 +11,7 @@ from fasciculum import __version__
 from fasciculum.model.bundle import EDGES
 from fasciculum.model.document import MODEL_KINDS
 from fasciculum.model.unwrapping import PRESETS
-from fasciculum.operations.conventions import BUILT_IN
+from fasciculum.operations.deliver.conventions import BUILT_IN
 
 LATER = {
     "high": "baking from high-poly models is not built yet.",

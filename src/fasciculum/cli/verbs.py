@@ -18,9 +18,9 @@ from fasciculum.model.document import MODEL_KINDS, DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
-from fasciculum.operations.conventions import find_delivery
-from fasciculum.operations.gather import gather
-from fasciculum.operations.inspect_delivered import inspect_delivered
+from fasciculum.operations.check.inspect_delivered import inspect_delivered
+from fasciculum.operations.deliver.conventions import find_delivery
+from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import inspection_of
 from fasciculum.progress import Progress

@@ -110,9 +110,7 @@ def smallest_gap_of(spans, starts):
     down = 1
     while down < rows and down - 1 < best:
         for row in range(rows - down):
-            found = gap_of_rows(
-                spans, starts[row], starts[row + 1], starts[row + down], starts[row + down + 1], best
-            )
+            found = gap_of_rows(spans, starts[row], starts[row + 1], starts[row + down], starts[row + down + 1], best)
             if found < best:
                 best = max(found, down - 1)
         down += 1

@@ -10,7 +10,7 @@ from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Layout
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
-from fasciculum.operations.joining import groups_of, moving_objects
+from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 
 

@@ -11,11 +11,11 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.scene import Scene
-from fasciculum.operations.conventions import encoded_map
-from fasciculum.operations.gather import gather, with_names
-from fasciculum.operations.matching import carried_bundle, match_objects
-from fasciculum.operations.uv_sets import edited
-from fasciculum.operations.writing import write_whole
+from fasciculum.operations.deliver.conventions import encoded_map
+from fasciculum.operations.deliver.writing import write_whole
+from fasciculum.operations.gather.gather import gather, with_names
+from fasciculum.operations.gather.matching import carried_bundle, match_objects
+from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.progress import SILENT, Progress
 from fasciculum.project.files import ProjectReader, project_bytes
 

@@ -14,7 +14,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.scene import Object, Scene
-from fasciculum.operations.check import density_spread, object_densities, stretch_of
+from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, ledger_of
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans

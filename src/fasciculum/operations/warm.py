@@ -25,10 +25,10 @@ from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle, SheetSettings
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
 from fasciculum.model.unwrapping import UnwrapSettings
-from fasciculum.operations.arrange import conflicts
-from fasciculum.operations.bake import bake
-from fasciculum.operations.check import check_bundle
-from fasciculum.operations.lay_out import lay_out
+from fasciculum.operations.bake.bake import bake
+from fasciculum.operations.check.check import check_bundle
+from fasciculum.operations.lay_out.arrange import conflicts
+from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.uv.unwrap.charts import Charts, Grain, Limits

@@ -64,5 +64,7 @@ class Judge:
         """Return the tile of each triangle: that which the middle of its island's first one is on."""
         middle = corners[..., 0].mean(axis=1)
         first = np.searchsorted(labels, labels)
-        pages: NDArray[np.int64] = np.clip(middle[first] // self._rules.width, 0, self._rules.tiles - 1).astype(np.int64)
+        pages: NDArray[np.int64] = np.clip(middle[first] // self._rules.width, 0, self._rules.tiles - 1).astype(
+            np.int64
+        )
         return pages

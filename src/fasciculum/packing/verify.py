@@ -91,9 +91,7 @@ def verify(
     return Verified(0 if clashes else gap, 0 if outside else border, clashes, outside, overlap)
 
 
-def _texels(
-    corners: NDArray[np.float64], labels: NDArray[np.int32], width: int, height: int
-) -> tuple[int, int, int]:
+def _texels(corners: NDArray[np.float64], labels: NDArray[np.int32], width: int, height: int) -> tuple[int, int, int]:
     """Return the gap, the border's gap, and the clashes of what lies on one tile."""
     plain = np.ascontiguousarray(corners)
     names = np.ascontiguousarray(labels, np.int32)

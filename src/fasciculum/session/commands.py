@@ -12,8 +12,8 @@ from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, S
 from fasciculum.model.document import DeliverySettings, Document, UvEdit
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.unwrapping import PLAIN, Shaping
-from fasciculum.operations.lay_out import layout_digest
-from fasciculum.operations.uv_sets import edited, wrong_uv_sets
+from fasciculum.operations.gather.uv_sets import edited, wrong_uv_sets
+from fasciculum.operations.lay_out.lay_out import layout_digest
 
 #: findings that tell about UV sets
 ABOUT_UVS = ("no_uvs", "wrong_uv_set", "suspicious_uv_set")

@@ -10,8 +10,8 @@ from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import Document
-from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.gather import gather
+from fasciculum.operations.gather.bundling import bundle_objects
+from fasciculum.operations.gather.gather import gather
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle, set_sheet
 

@@ -15,15 +15,15 @@ from fasciculum.model.bundle import BakeSettings, SheetSettings
 from fasciculum.model.document import DeliverySettings, Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
-from fasciculum.operations.bake import bake
-from fasciculum.operations.bundling import bundle_objects
-from fasciculum.operations.check import check_bundle
-from fasciculum.operations.deliver import Delivered, deliver
-from fasciculum.operations.gather import gather
-from fasciculum.operations.lay_out import lay_out
+from fasciculum.operations.bake.bake import bake
+from fasciculum.operations.check.check import check_bundle
+from fasciculum.operations.deliver.deliver import Delivered, deliver
+from fasciculum.operations.deliver.writing import write_whole
+from fasciculum.operations.gather.bundling import bundle_objects
+from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
-from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import put_check, put_layout, put_texturing
 from fasciculum.session.session import all_findings

@@ -14,8 +14,8 @@ from platformdirs import user_state_path
 from fasciculum.errors import FasciculumError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
+from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.projects import save_project
-from fasciculum.operations.writing import write_whole
 from fasciculum.progress import SILENT, Progress
 
 

@@ -10,9 +10,9 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import Lookup
-from fasciculum.operations.gather import gather, with_names
-from fasciculum.operations.matching import carried_bundle, match_objects
-from fasciculum.operations.uv_sets import edited
+from fasciculum.operations.gather.gather import gather, with_names
+from fasciculum.operations.gather.matching import carried_bundle, match_objects
+from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.progress import SILENT, Progress
 
 

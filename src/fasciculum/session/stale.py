@@ -5,9 +5,9 @@ from __future__ import annotations
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
-from fasciculum.operations.bake import bake_digest
-from fasciculum.operations.check import check_digest
-from fasciculum.operations.lay_out import layout_digest
+from fasciculum.operations.bake.bake import bake_digest
+from fasciculum.operations.check.check import check_digest
+from fasciculum.operations.lay_out.lay_out import layout_digest
 
 NONE, STALE, DONE = "none", "stale", "done"
 

@@ -13,8 +13,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fasciculum.app.frame.repairs import WORDS, Repairs
 from fasciculum.app.parts import Column, heading, note
-from fasciculum.app.repairs import WORDS, Repairs
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
 from fasciculum.session.session import all_findings

@@ -11,14 +11,14 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QSpinBox, QWidget
 
 from fasciculum.app.look import Theme
+from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.panels.layouts import PackingNow, Versions
 from fasciculum.app.panels.unwrapping import Unwrapping
 from fasciculum.app.parts import Column, Form, Histogram, heading, note
-from fasciculum.app.shaper import Shaper
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
-from fasciculum.operations.check import measure_layout
-from fasciculum.operations.forecast import clean_size, forecast
+from fasciculum.operations.check.check import measure_layout
+from fasciculum.operations.lay_out.forecast import clean_size, forecast
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state

@@ -18,13 +18,13 @@ from PySide6.QtWidgets import (
     QTreeWidgetItem,
 )
 
+from fasciculum.app.model.shaper import EDGES, FACES, PROJECTION, Shaper
 from fasciculum.app.parts import Column, Form, heading, note
-from fasciculum.app.shaper import EDGES, FACES, PROJECTION, Shaper
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.unwrapping import PRESETS, preset_of
-from fasciculum.operations.forecast import Ahead
-from fasciculum.operations.shaping import reasons
+from fasciculum.operations.lay_out.forecast import Ahead
+from fasciculum.operations.lay_out.shaping import reasons
 from fasciculum.session import commands
 
 POLICY_WORDS = (

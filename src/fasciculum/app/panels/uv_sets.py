@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QT
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import MEASURING, Workspace
 from fasciculum.model.document import UvEdit
-from fasciculum.operations.uv_sets import MOST, SetFigures, also_changed, measure_sets
+from fasciculum.operations.gather.uv_sets import MOST, SetFigures, also_changed, measure_sets
 from fasciculum.session import commands
 
 HEADS = ("Set", "On", "Span", "Over", "L2")

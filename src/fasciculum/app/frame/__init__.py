@@ -1,0 +1,1 @@
+"""The frame about the views: stages, bundles, ledger, queue, search, files."""

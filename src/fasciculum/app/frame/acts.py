@@ -1,0 +1,336 @@
+"""Everything that can be done, as data: id, title, tip, act, shortcut, when, and in which menu."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from fasciculum.app.actions import Act
+from fasciculum.app.workspace import LENSES, STAGES
+
+if TYPE_CHECKING:
+    from fasciculum.app.frame.window import Window
+
+
+def make_acts(window: Window) -> list[Act]:
+    """Return everything that can be done in a window."""
+    workspace = window.workspace
+
+    def some_bundle() -> bool:
+        return bool(workspace.bundle_names)
+
+    def some_object() -> bool:
+        return bool(workspace.selection)
+
+    def scene() -> bool:
+        return bool(workspace.document.scene.objects)
+
+    acts = [
+        Act("new", "New project", "Start over with nothing", window.files.new, "Ctrl+N", menu="project"),
+        Act("open", "Open project …", "Open a saved project", window.files.open, "Ctrl+O", menu="project"),
+        Act(
+            "demo",
+            "Open the demo station",
+            "Open the ropeway station that comes along",
+            window.files.open_demo,
+            menu="project",
+        ),
+        Act("save", "Save", "Save the project", window.files.save, "Ctrl+S", scene, "project"),
+        Act(
+            "save_as",
+            "Save as …",
+            "Save the project under another name",
+            window.files.save_as,
+            "Ctrl+Shift+S",
+            scene,
+            "project",
+        ),
+        Act(
+            "add_models",
+            "Add models …",
+            "Gather model files into the project",
+            window.files.add_models,
+            "Ctrl+Shift+A",
+            menu="project",
+        ),
+        Act(
+            "add_folder",
+            "Add a folder …",
+            "Gather all models of a folder and of those below it",
+            window.files.add_folder,
+            menu="project",
+        ),
+        Act(
+            "reload",
+            "Reload sources",
+            "Read the models and textures again; what did not change keeps its layout and maps",
+            window.files.reload,
+            "Ctrl+R",
+            scene,
+            "project",
+        ),
+        Act(
+            "textures",
+            "Textures",
+            "Every texture with its size, users and what looks wrong; locate missing ones",
+            window.repairs.open_table,
+            "Ctrl+T",
+            scene,
+            "work",
+        ),
+        Act(
+            "allow_folder",
+            "Allow a folder …",
+            "Let models refer into a folder beside their own, and look for missing files in it",
+            window.repairs.allow_folder,
+            "",
+            scene,
+            "work",
+        ),
+        Act(
+            "undo",
+            "Undo",
+            "Take back the last step",
+            window.undo,
+            "Ctrl+Z",
+            lambda: bool(workspace.session.undo_label),
+            "edit",
+        ),
+        Act(
+            "redo",
+            "Redo",
+            "Do the last step again",
+            window.redo,
+            "Ctrl+Shift+Z",
+            lambda: bool(workspace.session.redo_label),
+            "edit",
+        ),
+        Act(
+            "new_bundle",
+            "New bundle",
+            "Put the chosen objects into a bundle of their own",
+            window.new_bundle,
+            "Ctrl+B",
+            menu="edit",
+        ),
+        Act(
+            "rename_bundle",
+            "Rename bundle",
+            "Give the chosen bundle another name",
+            lambda: window.bundles.rename(),
+            "F2",
+            some_bundle,
+            "edit",
+        ),
+        Act(
+            "remove_bundle",
+            "Remove bundle",
+            "Take the chosen bundles away; their objects become loose",
+            window.remove_bundle,
+            "Ctrl+Backspace",
+            some_bundle,
+            "edit",
+        ),
+        Act(
+            "make_loose",
+            "Make loose",
+            "Take the chosen objects out of their bundles",
+            window.make_loose,
+            "Ctrl+L",
+            some_object,
+            "edit",
+        ),
+        Act(
+            "choose_all",
+            "Choose all objects",
+            "Choose every object of the project",
+            window.choose_all,
+            "Ctrl+A",
+            scene,
+            "edit",
+        ),
+        Act(
+            "choose_bundle",
+            "Choose the bundle's objects",
+            "Choose every object of the chosen bundles",
+            window.choose_bundle,
+            "Ctrl+Shift+B",
+            some_bundle,
+            "edit",
+        ),
+        Act(
+            "main",
+            "Do the stage's act",
+            "Add models, pack, bake, compare or deliver, by the stage",
+            window.main,
+            "Ctrl+Return|Ctrl+Enter",
+            menu="work",
+        ),
+        Act(
+            "pack",
+            "Pack",
+            "Lay out the chosen bundles",
+            lambda: workspace.pack(),
+            "",
+            some_bundle,
+            "work",
+        ),
+        Act(
+            "pack_all",
+            "Pack all bundles",
+            "Lay out every bundle",
+            lambda: workspace.pack(window.filled_bundles()),
+            "Ctrl+Alt+P",
+            scene,
+            "work",
+        ),
+        Act(
+            "pack_fresh",
+            "Pack afresh",
+            "Lay out the chosen bundles anew: nothing stays where it is but what is pinned",
+            lambda: workspace.pack(fresh=True),
+            "Ctrl+Shift+Return",
+            some_bundle,
+            "work",
+        ),
+        Act(
+            "enough",
+            "Keep the best now",
+            "End the packing that runs with the best layout so far",
+            workspace.enough,
+            "Ctrl+E",
+            lambda: workspace.packing,
+            "work",
+        ),
+        Act(
+            "bake",
+            "Bake",
+            "Bake the maps of the chosen bundles",
+            lambda: workspace.bake(),
+            "",
+            some_bundle,
+            "work",
+        ),
+        Act(
+            "bake_all",
+            "Bake all bundles",
+            "Bake every bundle that has a layout",
+            lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]),
+            "Ctrl+Alt+B",
+            scene,
+            "work",
+        ),
+        Act(
+            "check",
+            "Compare with source",
+            "Compare every baked bundle with its source",
+            lambda: workspace.check(),
+            "",
+            scene,
+            "work",
+        ),
+        Act(
+            "deliver",
+            "Deliver",
+            "Write the results",
+            lambda: window.settings.panels["deliver"].deliver(),
+            "",
+            scene,
+            "work",
+        ),
+        Act(
+            "cancel",
+            "Cancel what runs",
+            "Stop the running work; nothing of it is kept",
+            window.cancel,
+            "Ctrl+.",
+            lambda: workspace.worker.runner.running is not None,
+            "work",
+        ),
+        Act(
+            "queue",
+            "Show the queue",
+            "What runs and waits, with progress and log",
+            lambda: window.queue.open(),
+            "Ctrl+J",
+            menu="work",
+        ),
+        Act(
+            "flip",
+            "Flip source and result",
+            "Show the other side of the comparison",
+            window.flip,
+            "Space",
+            scene,
+            "view",
+        ),
+        Act(
+            "frame",
+            "Frame",
+            "Show the chosen objects, or all, in both views",
+            window.frame_selection,
+            "F",
+            scene,
+            "view",
+        ),
+        Act(
+            "widen_sheet",
+            "Widen the sheet",
+            "Give the sheet the room of both views, or give it back",
+            lambda: window.widen("" if window.sheet_whole.isChecked() else "sheet"),
+            "Ctrl+1",
+            menu="view",
+        ),
+        Act(
+            "widen_model",
+            "Widen the model",
+            "Give the model the room of both views, or give it back",
+            lambda: window.widen("" if window.model_whole.isChecked() else "model"),
+            "Ctrl+2",
+            menu="view",
+        ),
+        Act(
+            "search",
+            "Find by name",
+            "Find any command, object, bundle or setting",
+            window.open_search,
+            "Ctrl+K",
+            menu="view",
+        ),
+        Act(
+            "project_menu",
+            "Project menu",
+            "New, open, save, recent",
+            lambda: window.open_menu(window.project),
+            "Alt+P",
+        ),
+        Act(
+            "theme",
+            "Light or dark",
+            "Change between the dark and the light look, from the next start on",
+            window.flip_theme,
+            menu="view",
+        ),
+    ]
+    for number, stage in enumerate(STAGES):
+        acts.append(
+            Act(
+                f"stage_{stage.replace(' ', '_')}",
+                f"Stage: {stage}",
+                f"Show the settings for {stage}",
+                partial(workspace.set_stage, stage),
+                str(number + 1),
+                menu="view",
+            )
+        )
+    for lens in LENSES:
+        acts.append(
+            Act(
+                f"lens_{lens}",
+                f"Lens: {lens}",
+                f"Colour both views by {lens}",
+                partial(workspace.set_view, lens=lens),
+                menu="view",
+            )
+        )
+    return acts

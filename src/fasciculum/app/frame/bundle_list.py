@@ -1,0 +1,310 @@
+"""The left column: bundles with their objects, loose objects last."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from PySide6.QtCore import QMimeData, QModelIndex, QRect, Qt, Signal
+from PySide6.QtGui import QColor, QDropEvent, QFont, QIcon, QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTreeWidget,
+    QTreeWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fasciculum.app.colors import object_color
+from fasciculum.app.look import DARK, ICONS, Theme
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.bundle import Bundle
+from fasciculum.operations.check.check import object_densities
+from fasciculum.operations.lay_out.forecast import forecast
+from fasciculum.operations.ledger import cost_of
+from fasciculum.session import commands
+from fasciculum.session.stale import DONE, layout_state
+
+KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
+LOOSE = "\0loose"
+
+
+class _Rows(QStyledItemDelegate):
+    """Paints a row: name at the left, its figure at the right, an object's colour before it."""
+
+    def __init__(self, theme: Theme, workspace: Workspace, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.theme = theme
+        self.workspace = workspace
+        self._arrows: dict[str, QIcon] = {}
+
+    def _arrow(self, file: str) -> QIcon:
+        if file not in self._arrows:
+            self._arrows[file] = QIcon(file)
+        return self._arrows[file]
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        rect, theme = option.rect, self.theme
+        bundle = index.data(KIND) == "bundle"
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
+        full = QRect(0, rect.top(), rect.right() + 1, rect.height())
+        if chosen:
+            painter.fillRect(full, QColor(theme.chosen))
+            painter.fillRect(QRect(0, rect.top(), 3, rect.height()), QColor(theme.accent))
+        elif option.state & QStyle.StateFlag.State_MouseOver or index.data(KEY) == self.workspace.hovered:
+            painter.fillRect(full, QColor(theme.raised))
+        elif bundle:
+            painter.fillRect(full, QColor(theme.raised).darker(108))
+        if bundle and index.model().hasChildren(index):
+            name = "down" if option.state & QStyle.StateFlag.State_Open else "closed"
+            tone = "dark" if theme is DARK else "light"
+            self._arrow(f"{ICONS}/{name}-{tone}.svg").paint(painter, QRect(4, rect.top(), 12, rect.height()))
+        font = QFont(option.font)
+        font.setBold(bundle and index.data(KEY) != LOOSE)
+        painter.setFont(font)
+        left = rect.left() + 4
+        if not bundle:
+            painter.fillRect(QRect(left, rect.center().y() - 4, 9, 9), object_color(index.data(KEY)))
+            left += 17
+        figure = index.data(FIGURE) or ""
+        metrics = painter.fontMetrics()
+        wide = metrics.horizontalAdvance(figure)
+        painter.setPen(QColor(theme.quiet))
+        painter.drawText(
+            QRect(rect.right() - wide - 8, rect.top(), wide, rect.height()),
+            Qt.AlignmentFlag.AlignVCenter,
+            figure,
+        )
+        painter.setPen(QColor(theme.text))
+        room = QRect(left, rect.top(), rect.right() - left - wide - 16, rect.height())
+        name = metrics.elidedText(index.data(Qt.ItemDataRole.DisplayRole), Qt.TextElideMode.ElideRight, room.width())
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, name)
+
+
+class _Tree(QTreeWidget):
+    """A tree that takes objects dragged from bundle to bundle."""
+
+    dropped = Signal(list, str)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
+        self.setDefaultDropAction(Qt.DropAction.MoveAction)
+
+    def mimeData(self, items: list[QTreeWidgetItem]) -> QMimeData:
+        data = super().mimeData(items)
+        data.setText("\n".join(item.text(0) for item in items))
+        return data
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        item = self.itemAt(event.position().toPoint())
+        if item is not None and item.parent() is not None:
+            item = item.parent()
+        keys = [chosen.data(0, KEY) for chosen in self.selectedItems() if chosen.data(0, KIND) == "object"]
+        event.setDropAction(Qt.DropAction.IgnoreAction)
+        event.accept()
+        if item is not None and keys:
+            self.dropped.emit(keys, item.data(0, KEY))
+
+
+class BundleList(QWidget):
+    """Bundles and objects; several are chosen with Ctrl and Shift, dragged, renamed with F2."""
+
+    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.workspace = workspace
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        head = QHBoxLayout()
+        head.setContentsMargins(12, 4, 6, 4)
+        title = QLabel("Bundles")
+        title.setProperty("heading", True)
+        self.new = QPushButton("New bundle")
+        self.new.setToolTip("Put the chosen objects into a bundle of their own (Ctrl+B)")
+        self.new.setAccessibleName("New bundle")
+        self.new.clicked.connect(acts("new_bundle"))
+        head.addWidget(title, 1)
+        head.addWidget(self.new)
+        layout.addLayout(head)
+        self.tree = _Tree(self)
+        self.tree.setAccessibleName("Bundles and objects")
+        self.tree.setHeaderHidden(True)
+        self.tree.setIndentation(16)
+        self.tree.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.tree.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
+        self.tree.setMouseTracking(True)
+        self.tree.setUniformRowHeights(True)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+        self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
+        layout.addWidget(self.tree, 1)
+        self.empty = QLabel(
+            "Nothing gathered yet.\nDrop .glb, .gltf or .obj files or a folder here, press Ctrl+Shift+A to choose "
+            "them, or open the demo station from the project menu."
+        )
+        self.empty.setProperty("quiet", True)
+        self.empty.setContentsMargins(12, 12, 12, 12)
+        self.empty.setWordWrap(True)
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
+        layout.addWidget(self.empty, 1)
+        self._filling = False
+        self._densities: dict[str, float] = {}
+        self._layouts: tuple = ()
+        self.tree.itemSelectionChanged.connect(self._chosen)
+        self.tree.itemChanged.connect(self._renamed)
+        self.tree.itemEntered.connect(
+            lambda item: workspace.hover(item.data(0, KEY) if item.data(0, KIND) == "object" else "")
+        )
+        self.tree.dropped.connect(self._dropped)
+        workspace.document_changed.connect(lambda *_: self.fill())
+        workspace.figures_changed.connect(self.fill)
+        workspace.preview_changed.connect(self._refigure)
+        workspace.selection_changed.connect(self._show_selection)
+        workspace.hover_changed.connect(self.tree.viewport().update)
+        self.fill()
+
+    def fill(self) -> None:
+        """Rebuild the rows from the document."""
+        document = self.workspace.document
+        self._filling = True
+        folded = {
+            self.tree.topLevelItem(i).data(0, KEY)
+            for i in range(self.tree.topLevelItemCount())
+            if not self.tree.topLevelItem(i).isExpanded()
+        }
+        place = self.tree.verticalScrollBar().value()
+        self.tree.clear()
+        for bundle in document.bundles:
+            self._add(bundle.name, bundle.name, bundle.objects, bundle.name not in folded, True)
+        if document.scene.objects:
+            self._add(LOOSE, f"Loose ({len(document.loose())})", document.loose(), LOOSE not in folded, False)
+        self.tree.verticalScrollBar().setValue(place)
+        self._filling = False
+        self.empty.setVisible(not document.scene.objects)
+        self.tree.setVisible(bool(document.scene.objects))
+        self._refigure()
+        self._show_selection()
+
+    def _add(self, key: str, title: str, objects: tuple[str, ...], open_: bool, editable: bool) -> None:
+        row = QTreeWidgetItem([title])
+        row.setData(0, KEY, key)
+        row.setData(0, KIND, "bundle")
+        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDropEnabled
+        row.setFlags(flags | Qt.ItemFlag.ItemIsEditable if editable else flags)
+        self.tree.addTopLevelItem(row)
+        for name in objects:
+            child = QTreeWidgetItem([name])
+            child.setData(0, KEY, name)
+            child.setData(0, KIND, "object")
+            child.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsDragEnabled)
+            row.addChild(child)
+        row.setExpanded(open_)
+
+    def _refigure(self) -> None:
+        """Renew the figures at the right of each row."""
+        document = self.workspace.shown
+        layouts = tuple(bundle.layout for bundle in document.bundles)
+        if len(layouts) != len(self._layouts) or any(a is not b for a, b in zip(layouts, self._layouts, strict=True)):
+            self._layouts = layouts
+            self._densities = {}
+            for layout in layouts:
+                if layout is not None and layout.scale > 0:
+                    self._densities |= object_densities(document.scene, layout)
+        self._filling = True
+        for index in range(self.tree.topLevelItemCount()):
+            row = self.tree.topLevelItem(index)
+            bundle = next((b for b in document.bundles if b.name == row.data(0, KEY)), None)
+            if bundle is None:
+                continue
+            cost = cost_of(document.scene, bundle.objects)
+            row.setData(0, FIGURE, f"{cost.draw_calls} → {len(bundle.objects)}")
+            row.setToolTip(
+                0,
+                f"{cost.draw_calls} draw calls become {len(bundle.objects)}, {cost.materials} materials become 1",
+            )
+            self._figure_objects(row, bundle)
+        self._filling = False
+        self.tree.viewport().update()
+
+    def _figure_objects(self, row: QTreeWidgetItem, bundle: Bundle) -> None:
+        document = self.workspace.shown
+        fresh = layout_state(document, bundle) == DONE
+        expected = forecast(bundle, self.workspace.figures)
+        for number in range(row.childCount()):
+            child = row.child(number)
+            key, words = child.data(0, KEY), ""
+            if fresh and key in self._densities and math.isfinite(self._densities[key]):
+                words = f"{self._densities[key]:.0f} px/m"
+            elif expected is not None:
+                words = f"~{expected.density * bundle.share(key):.0f} px/m"
+            if bundle.share(key) != 1.0:
+                words = f"share {bundle.share(key):g} · {words}"
+            child.setData(0, FIGURE, words)
+            about = " (foretold; pack to measure it)" if words.startswith("~") else ""
+            child.setToolTip(0, f"{key}\n{words}{about}")
+
+    def _chosen(self) -> None:
+        if self._filling:
+            return
+        rows = self.tree.selectedItems()
+        keys = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "object"]
+        names = [row.data(0, KEY) for row in rows if row.data(0, KIND) == "bundle" and row.data(0, KEY) != LOOSE]
+        for row in rows:
+            home = row.parent().data(0, KEY) if row.parent() is not None else ""
+            if home and home != LOOSE and home not in names:
+                names.append(home)
+        self.workspace.select(keys, names or self.workspace.bundle_names)
+
+    def _show_selection(self) -> None:
+        if self._filling:
+            return
+        self._filling = True
+        only_bundles = not self.workspace.selection
+        for index in range(self.tree.topLevelItemCount()):
+            row = self.tree.topLevelItem(index)
+            row.setSelected(only_bundles and row.data(0, KEY) in self.workspace.bundle_names)
+            for number in range(row.childCount()):
+                child = row.child(number)
+                chosen = child.data(0, KEY) in self.workspace.selection
+                if chosen != child.isSelected():
+                    child.setSelected(chosen)
+                    if chosen and len(self.workspace.selection) == 1:
+                        self.tree.scrollToItem(child)
+        self._filling = False
+
+    def _renamed(self, row: QTreeWidgetItem) -> None:
+        if self._filling or row.data(0, KIND) != "bundle":
+            return
+        old, new = row.data(0, KEY), row.text(0)
+        chosen = self.workspace.bundle_names
+        if new != old:
+            self.workspace.apply("Rename bundle", lambda document: commands.rename_bundle(document, old, new))
+            self.workspace.select(
+                (),
+                tuple(new if name == old else name for name in chosen)
+                if any(b.name == new for b in self.workspace.document.bundles)
+                else chosen,
+            )
+            self.fill()
+
+    def _dropped(self, keys: list[str], home: str) -> None:
+        target = "" if home == LOOSE else home
+        label = f"Move {keys[0] if len(keys) == 1 else f'{len(keys)} objects'}"
+        self.workspace.apply(label, lambda document: commands.move_objects(document, keys, target))
+        self.workspace.select(keys)
+
+    def rename(self) -> None:
+        """Start renaming the leading bundle."""
+        for index in range(self.tree.topLevelItemCount()):
+            row = self.tree.topLevelItem(index)
+            if row.data(0, KEY) in self.workspace.bundle_names[:1]:
+                self.tree.setCurrentItem(row)
+                self.tree.editItem(row)

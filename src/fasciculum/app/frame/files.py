@@ -1,0 +1,190 @@
+"""What the artist does with files: open, save, add, drop, leave; and what is said of files that changed or went."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from fasciculum.app.frame.keeper import Keeper
+from fasciculum.app.frame.notice import Choice
+from fasciculum.errors import FasciculumError, MissingSource
+from fasciculum.session.recovery import LostWork, forget_work
+
+if TYPE_CHECKING:
+    from fasciculum.app.frame.window import Window
+
+MODELS = (".glb", ".gltf", ".obj")
+PROJECTS = "Fasciculum projects (*.fasc)"
+
+
+class Files:
+    """The window's dealings with files."""
+
+    def __init__(self, window: Window) -> None:
+        self.window = window
+        self.workspace = window.workspace
+        self.keeper = Keeper(self.workspace)
+        self.keeper.sources_changed.connect(self._sources_changed)
+        self.workspace.failed.connect(self._failed)
+        self.leaving = False
+
+    # -- projects ---------------------------------------------------------------------------------------------
+
+    def new(self) -> None:
+        """Start over."""
+        self.leave_for(self.workspace.new)
+
+    def open(self) -> None:
+        """Ask for a project and open it."""
+        name, _ = QFileDialog.getOpenFileName(self.window, "Open project", "", PROJECTS)
+        if name:
+            self.leave_for(lambda: self.workspace.open(Path(name)))
+
+    def open_demo(self) -> None:
+        """Open the demo station."""
+        from fasciculum.app.demo import open_demo
+
+        self.leave_for(lambda: open_demo(self.workspace))
+
+    def save(self) -> None:
+        """Save, asking for a name the first time."""
+        if self.workspace.session.path is None:
+            self.save_as()
+        else:
+            self.workspace.save(self.workspace.session.path)
+
+    def save_as(self, then: Callable[[], None] | None = None) -> None:
+        """Ask for a name and save."""
+        document = self.workspace.document
+        beside = Path(document.scene.sources[0].path).parent if document.scene.sources else Path.home()
+        name, _ = QFileDialog.getSaveFileName(
+            self.window, "Save project", str(beside / f"{document.name}.fasc"), PROJECTS
+        )
+        if name:
+            path = Path(name)
+            self.workspace.save(path if path.suffix == ".fasc" else path.with_name(f"{path.name}.fasc"), then)
+
+    # -- models -----------------------------------------------------------------------------------------------
+
+    def add_models(self) -> None:
+        """Ask for model files and gather them."""
+        names, _ = QFileDialog.getOpenFileNames(self.window, "Add models", "", "Models (*.glb *.gltf *.obj)")
+        if names:
+            self.workspace.gather(names)
+
+    def add_folder(self) -> None:
+        """Ask for a folder and gather all models in it."""
+        name = QFileDialog.getExistingDirectory(self.window, "Add all models of a folder")
+        if name:
+            self.workspace.gather([name])
+
+    def take(self, paths: list[Path]) -> None:
+        """Open a project, or gather models and folders, by what the files are."""
+        projects = [path for path in paths if path.suffix.lower() == ".fasc"]
+        models = [path for path in paths if path.is_dir() or path.suffix.lower() in MODELS]
+        models = [path for path in models if path not in projects]
+        others = [path for path in paths if path not in projects and path not in models]
+        if projects:
+            self.leave_for(lambda: self.workspace.open(projects[0]))
+        elif models:
+            self.workspace.gather([str(path) for path in models])
+        if others:
+            self.window.say(
+                f"{others[0].name} cannot be gathered. Drop .glb, .gltf or .obj models, folders of them, or a "
+                ".fasc project.",
+                "broken",
+            )
+
+    def reload(self) -> None:
+        """Read all sources again."""
+        self.window.notices.withdraw("sources")
+        self.workspace.reload()
+
+    def _sources_changed(self, paths: list[str]) -> None:
+        name = Path(paths[0]).name
+        more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
+        self.window.notices.tell(
+            "sources",
+            f"{name}{more} changed on disk since it was read.",
+            (
+                Choice("Reload", "Read the sources again; what did not change keeps its layout and maps", self.reload),
+                Choice("Not now", "Go on with what was read; Reload sources is in the project menu", self.keeper.watch),
+            ),
+        )
+
+    def _failed(self, error: FasciculumError, again: object) -> None:
+        """Offer to say where a project's source is now."""
+        if not isinstance(error, MissingSource) or not callable(again):
+            return
+        ask = QMessageBox(self.window)
+        ask.setWindowTitle("Source not found")
+        ask.setText(f"{error.message}\n{error.file}")
+        where = ask.addButton("Locate …", QMessageBox.ButtonRole.AcceptRole)
+        without = ask.addButton("Open without it", QMessageBox.ButtonRole.DestructiveRole)
+        ask.addButton("Do not open", QMessageBox.ButtonRole.RejectRole)
+        ask.exec()
+        if ask.clickedButton() is where:
+            found, _ = QFileDialog.getOpenFileName(
+                self.window, f"Where is {Path(error.file).name}?", "", "Models (*.glb *.gltf *.obj)"
+            )
+            if found:
+                again(error.file, found)
+        elif ask.clickedButton() is without:
+            again(error.file, "")
+
+    # -- recovery ---------------------------------------------------------------------------------------------
+
+    def offer_lost_work(self) -> None:
+        """Offer the work of sessions that ended by themselves, the latest first."""
+        for work in self.keeper.found()[:3]:
+            self.window.notices.tell(
+                f"lost {work.kept}",
+                f"{work.name} was not saved when the program ended; it was kept at {self.keeper.when(work)}.",
+                (
+                    Choice("Recover", "Open what was kept, as unsaved work", partial(self._recover, work)),
+                    Choice("Discard", "Delete what was kept", partial(forget_work, work.kept)),
+                ),
+            )
+
+    def _recover(self, work: LostWork) -> None:
+        self.leave_for(lambda: self.workspace.recover(work, partial(self.keeper.adopt, work)))
+
+    # -- leaving ----------------------------------------------------------------------------------------------
+
+    def leave_for(self, following: Callable[[], object]) -> None:
+        """Do something that gives up the present project, once what is unsaved has been dealt with."""
+        session = self.workspace.session
+        if not session.unsaved or not session.document.scene.objects:
+            following()
+            return
+        ask = QMessageBox(self.window)
+        ask.setWindowTitle("Unsaved work")
+        ask.setText(f"{session.document.name} has changes that are not saved.")
+        keep = ask.addButton("Save first", QMessageBox.ButtonRole.AcceptRole)
+        drop = ask.addButton("Leave without saving", QMessageBox.ButtonRole.DestructiveRole)
+        ask.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        ask.exec()
+        if ask.clickedButton() is drop:
+            following()
+        elif ask.clickedButton() is keep:
+            if session.path is not None:
+                self.workspace.save(session.path, following)
+            else:
+                self.save_as(following)
+
+    def may_close(self) -> bool:
+        """Whether the window may close now; asks about unsaved work, and closes it afterwards, when it may not."""
+        session = self.workspace.session
+        if session.unsaved and session.document.scene.objects and not self.leaving:
+            self.leave_for(self._leave)
+            return False
+        self.keeper.close()
+        return True
+
+    def _leave(self) -> None:
+        self.leaving = True
+        self.window.close()

@@ -1,0 +1,235 @@
+"""The ledger: what the scene costs before and after. Each figure opens the list behind it, worst first."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QDialog,
+    QHBoxLayout,
+    QLabel,
+    QListWidget,
+    QListWidgetItem,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fasciculum.app.look import Theme
+from fasciculum.app.workspace import Workspace
+from fasciculum.operations.check.check import object_densities
+from fasciculum.operations.lay_out.forecast import clean_size, forecast
+from fasciculum.operations.ledger import cost_of, ledger_of
+from fasciculum.session.stale import DONE, check_state, layout_state
+from fasciculum.units import MIB, texture_bytes
+
+FIGURES = (
+    (
+        "draw_calls",
+        "Draw calls",
+        "Distinct materials on each drawn object, summed: what an engine hands over without batching.",
+    ),
+    ("materials", "Materials", "Distinct materials that are drawn with."),
+    (
+        "memory",
+        "Texture memory",
+        "Distinct textures with their mip levels, uncompressed at 8 bits per channel.",
+    ),
+    ("fill", "Fill", "Island area over sheet area of the chosen bundle, padding not counted."),
+    ("density", "Density", "Texels per metre of the chosen bundle's surface."),
+    ("clean", "Clean down to", "The smallest mip level of the chosen bundle at which no two islands mix."),
+    (
+        "match",
+        "Match with source",
+        "Base colour of the chosen bundle's worst object against its source, in dB; from 38 on nobody sees it.",
+    ),
+)
+
+
+class LedgerStrip(QWidget):
+    """The strip at the bottom."""
+
+    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(54)
+        line = QHBoxLayout(self)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(1)
+        self.buttons: dict[str, QAbstractButton] = {}
+        self.values: dict[str, QLabel] = {}
+        for name, title, tip in FIGURES:
+            button = QToolButton()
+            button.setStyleSheet(
+                "QToolButton { background: transparent; border-radius: 0; border: 1px solid transparent;"
+                f" border-left: 1px solid {theme.line}; }} QToolButton:hover {{ background: {theme.raised}; }}"
+                f" QToolButton:focus {{ border: 1px solid {theme.accent}; }}"
+            )
+            button.setToolTip(f"{tip}\nClick for the list behind it.")
+            button.setSizePolicy(button.sizePolicy().Policy.Expanding, button.sizePolicy().Policy.Expanding)
+            inner = QVBoxLayout(button)
+            inner.setContentsMargins(12, 6, 6, 6)
+            inner.setSpacing(0)
+            label = QLabel(title)
+            label.setProperty("quiet", True)
+            value = QLabel("nothing yet")
+            value.setTextFormat(Qt.TextFormat.RichText)
+            for part in (label, value):
+                part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+                inner.addWidget(part)
+            button.clicked.connect(lambda _=False, name=name: self.open_list(name))
+            self.buttons[name], self.values[name] = button, value
+            line.addWidget(button, 1)
+        for signal in (workspace.preview_changed, workspace.selection_changed, workspace.figures_changed):
+            signal.connect(self.refresh)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        self.refresh()
+
+    def text(self, name: str) -> str:
+        """Return what a figure says, without markup."""
+        return self.values[name].text().replace("<b>", "").replace("</b>", "")
+
+    def _show(self, name: str, words: str) -> None:
+        self.values[name].setText(words)
+        self.buttons[name].setAccessibleName(f"{dict((n, t) for n, t, _ in FIGURES)[name]}: {self.text(name)}")
+
+    def refresh(self) -> None:
+        """Renew every figure; what is not there yet is foretold and says so."""
+        document = self.workspace.shown
+        if not document.scene.objects:
+            for name in self.values:
+                self._show(name, "nothing yet")
+            return
+        ledger = ledger_of(document)
+        before, after = ledger.before, ledger.after
+        self._show("draw_calls", f"{before.draw_calls} → <b>{after.draw_calls}</b>")
+        self._show("materials", f"{before.materials} → <b>{after.materials}</b>")
+        self._show("memory", f"{before.texture_bytes / MIB:.0f} → <b>{after.texture_bytes / MIB:.0f} MiB</b>")
+        bundle = self.workspace.bundle
+        if bundle is None or not bundle.objects:
+            for name in ("fill", "density", "clean", "match"):
+                self._show(name, "no bundle chosen" if bundle is None else "empty bundle")
+            return
+        layout = bundle.layout
+        if layout is not None and layout.scale > 0 and layout_state(document, bundle) == DONE:
+            self._show("fill", f"<b>{layout.fill:.0%}</b>")
+            self._show("density", f"<b>{layout.scale:.0f} px/m</b>")
+            clean = bundle.check.clean_down_to if bundle.check else clean_size(layout.width, layout.padding)
+            self._show("clean", f"<b>{clean} px</b>" if bundle.check else f"about <b>{clean} px</b>")
+        else:
+            expected = forecast(bundle, self.workspace.figures)
+            if expected is None:
+                for name in ("fill", "density", "clean"):
+                    self._show(name, "measuring …")
+            else:
+                self._show("fill", f"about <b>{expected.fill:.0%}</b>")
+                self._show("density", f"about <b>{expected.density:.0f} px/m</b>")
+                self._show("clean", f"about <b>{expected.clean_down_to} px</b>")
+        if bundle.check is not None and check_state(document, bundle) == DONE:
+            worst = min(
+                (entry.base_color for entry in bundle.check.fidelity if not math.isnan(entry.base_color)),
+                default=math.nan,
+            )
+            self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
+        else:
+            self._show("match", "not baked" if bundle.texturing is None else "not checked")
+
+    def rows(self, name: str) -> list[tuple[str, str, str]]:
+        """Return the list behind a figure, worst first: words, figure, and the object they are about."""
+        document = self.workspace.shown
+        scene, bundle = document.scene, self.workspace.bundle
+        if name == "draw_calls":
+            found = [(len(scene.materials_of(item)), item.key) for item in scene.objects]
+            return [
+                (key, f"{count} draw calls" if count != 1 else "1 draw call", key)
+                for count, key in sorted(found, key=lambda pair: (-pair[0], pair[1]))
+            ]
+        if name == "materials":
+            users: dict[int, list[str]] = {}
+            for item in scene.objects:
+                for index in scene.materials_of(item):
+                    users.setdefault(index, []).append(item.key)
+            return [
+                (scene.materials[index].name if index >= 0 else "default", f"on {len(keys)} objects", keys[0])
+                for index, keys in sorted(users.items(), key=lambda pair: len(pair[1]))
+            ]
+        if name == "memory":
+            images = sorted(
+                ((texture_bytes(image.width, image.height), image) for image in scene.images),
+                key=lambda pair: -pair[0],
+            )
+            return [
+                (
+                    image.name,
+                    "missing" if image.missing else f"{image.width} × {image.height}, {size / MIB:.1f} MiB",
+                    "",
+                )
+                for size, image in images
+            ]
+        if bundle is None:
+            return []
+        if name == "match" and bundle.check is not None:
+            entries = sorted(bundle.check.fidelity, key=lambda entry: entry.base_color)
+            return [
+                (
+                    entry.object,
+                    f"{entry.base_color:.1f} dB"
+                    + (f", yield {entry.yield_:.2f}" if math.isfinite(entry.yield_) else ""),
+                    entry.object,
+                )
+                for entry in entries
+            ]
+        if name in ("density", "fill") and bundle.layout is not None and bundle.layout.scale > 0:
+            found_densities = object_densities(scene, bundle.layout)
+            return [
+                (key, f"{value:.0f} px/m", key)
+                for key, value in sorted(found_densities.items(), key=lambda pair: pair[1])
+                if math.isfinite(value)
+            ]
+        if name == "clean":
+            return [
+                (
+                    other.name,
+                    f"padding {other.sheet.padding} px: about {clean_size(other.sheet.width, other.sheet.padding)} px",
+                    "",
+                )
+                for other in document.bundles
+            ]
+        return [(key, f"{cost_of(scene, (key,)).draw_calls} draw calls", key) for key in bundle.objects]
+
+    def open_list(self, name: str) -> None:
+        """Open the list behind a figure; a row shows its object in the views."""
+        dialog = QDialog(self.window(), Qt.WindowType.Popup)
+        dialog.setObjectName(f"list_{name}")
+        box = QVBoxLayout(dialog)
+        box.setContentsMargins(6, 6, 6, 6)
+        rows = QListWidget()
+        rows.setAccessibleName(f"Behind {name}")
+        for words, figure, key in self.rows(name):
+            entry = QListWidgetItem(f"{words}   ·   {figure}")
+            entry.setData(Qt.ItemDataRole.UserRole, key)
+            rows.addItem(entry)
+        if not rows.count():
+            rows.addItem("Nothing to list yet.")
+
+        def show(entry: QListWidgetItem) -> None:
+            key = entry.data(Qt.ItemDataRole.UserRole)
+            if key:
+                self.workspace.select({key})
+                self.workspace.frame_wanted.emit()
+            dialog.close()
+
+        rows.itemActivated.connect(show)
+        rows.itemClicked.connect(show)
+        box.addWidget(rows)
+        dialog.resize(360, min(340, 40 + 27 * rows.count()))
+        button = self.buttons[name]
+        place = button.mapToGlobal(QPoint(0, -dialog.height() - 2))
+        dialog.move(min(place.x(), self.window().geometry().right() - dialog.width() - 8), place.y())
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        rows.setFocus()

@@ -1,0 +1,108 @@
+"""The right column: the settings of the chosen stage for the chosen bundles, with what each one changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from fasciculum.app.frame.repairs import Repairs
+from fasciculum.app.look import Theme
+from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.panels.bake import BakePanel
+from fasciculum.app.panels.check import CheckPanel
+from fasciculum.app.panels.deliver import DeliverPanel
+from fasciculum.app.panels.gather import GatherPanel
+from fasciculum.app.panels.lay_out import LayOutPanel
+from fasciculum.app.workspace import STAGES, Workspace
+
+#: letters of an act's name beside which its shortcut still finds room on the button
+SHORT = 13
+
+
+class SettingsColumn(QWidget):
+    """One panel for each stage, and the stage's main act at the bottom."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        theme: Theme,
+        acts: Callable[[str], Callable[[], None]],
+        repairs: Repairs,
+        shaper: Shaper,
+    ) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.setObjectName("panel")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        self.title = QLabel()
+        self.title.setProperty("heading", True)
+        self.title.setContentsMargins(12, 10, 12, 4)
+        box.addWidget(self.title)
+        self.stack = QStackedWidget()
+        self.panels = {
+            "gather": GatherPanel(workspace, acts),
+            "lay out": LayOutPanel(workspace, theme, acts, shaper),
+            "bake": BakePanel(workspace),
+            "check": CheckPanel(workspace, repairs),
+            "deliver": DeliverPanel(workspace),
+        }
+        for stage in STAGES:
+            area = QScrollArea()
+            area.setObjectName("panel")
+            area.setWidgetResizable(True)
+            area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+            area.setWidget(self.panels[stage])
+            area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+            self.stack.addWidget(area)
+        box.addWidget(self.stack, 1)
+        self.main = QPushButton()
+        self.main.setProperty("main", True)
+        self.main.clicked.connect(acts("main"))
+        foot = QWidget()
+        foot_box = QVBoxLayout(foot)
+        foot_box.setContentsMargins(12, 6, 12, 10)
+        foot_box.addWidget(self.main)
+        box.addWidget(foot)
+        for signal in (
+            workspace.stage_changed,
+            workspace.selection_changed,
+            workspace.preview_changed,
+            workspace.queue_changed,
+        ):
+            signal.connect(self.refresh)
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        self.refresh()
+
+    def main_words(self) -> tuple[str, bool]:
+        """Return the words on the main button, and whether it can be pressed."""
+        workspace = self.workspace
+        names = workspace.bundle_names
+        scene = bool(workspace.document.scene.objects)
+        which = names[0] if len(names) == 1 else f"{len(names)} bundles" if names else "nothing"
+        ready = [bundle for bundle in workspace.document.bundles if bundle.texturing is not None]
+        laid = [bundle for bundle in workspace.bundles if bundle.layout is not None]
+        return {
+            "gather": ("Add models", True),
+            "lay out": (f"Pack {which}", bool(names) and any(bundle.objects for bundle in workspace.bundles)),
+            "bake": (f"Bake {which}" if laid else "Pack before baking", bool(laid)),
+            "check": ("Compare" if ready else "Bake before checking", bool(ready)),
+            "deliver": ("Deliver" if ready or not scene else "Bake before delivering", bool(ready)),
+        }[workspace.stage]
+
+    def refresh(self) -> None:
+        """Show the stage's panel and name what it is about."""
+        stage = self.workspace.stage
+        names = self.workspace.bundle_names
+        about = "" if stage in ("gather", "check", "deliver") else f": {', '.join(names) if names else 'no bundle'}"
+        self.title.setText(f"{stage.capitalize()}{about}")
+        self.stack.setCurrentIndex(STAGES.index(stage))
+        words, can = self.main_words()
+        self.main.setText(f"{words}    Ctrl+Return" if can and len(words) <= SHORT else words)
+        self.main.setAccessibleName(words)
+        self.main.setToolTip(f"{words} (Ctrl+Return)")
+        self.main.setEnabled(can)

@@ -1,0 +1,469 @@
+"""The window: puts the parts together and says what can be done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import QPoint, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QPushButton,
+    QSlider,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fasciculum.app.actions import add_actions
+from fasciculum.app.frame.acts import make_acts
+from fasciculum.app.frame.bundle_list import BundleList
+from fasciculum.app.frame.command_search import CommandSearch, Hit
+from fasciculum.app.frame.files import Files
+from fasciculum.app.frame.ledger_strip import LedgerStrip
+from fasciculum.app.frame.notice import NoticeBar
+from fasciculum.app.frame.queue_list import QueueButton
+from fasciculum.app.frame.repairs import Repairs
+from fasciculum.app.frame.settings_column import SettingsColumn
+from fasciculum.app.frame.stage_line import StageLine
+from fasciculum.app.look import THEMES
+from fasciculum.app.model.model_view import ModelView
+from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.parts import set_state
+from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.sheet_view import SheetView
+from fasciculum.app.workspace import LENSES, Workspace
+from fasciculum.model.document import Document
+from fasciculum.session import commands
+
+MAP_NAMES = (
+    ("Base colour", "base_color"),
+    ("Normal", "normal"),
+    ("ORM", "orm"),
+    ("Emission", "emissive"),
+    ("No map", "none"),
+)
+SIDES = (("Wipe", "wipe"), ("Source", "source"), ("Result", "result"))
+#: seconds for which a message stays
+MESSAGE = 9
+
+
+class Window(QMainWindow):
+    """The one window.
+
+    Parameters
+    ----------
+    workspace : Workspace
+    theme_name : str
+        A key of `fasciculum.app.look.THEMES`.
+    """
+
+    def __init__(self, workspace: Workspace, theme_name: str = "dark") -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.theme = theme = THEMES[theme_name]
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.notices = NoticeBar()
+        self.files = Files(self)
+        self.repairs = Repairs(self)
+        self.hand = Hand(workspace)
+        self.shaper = Shaper(workspace, self.hand)
+        self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
+        self.actions_ = add_actions(list(self.acts.values()), self)
+        frame = QWidget()
+        frame.setObjectName("frame")
+        box = QVBoxLayout(frame)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(self._top())
+        box.addWidget(self._rule())
+        self.bundles = BundleList(workspace, theme, self.act)
+        self.sheet = SheetView(workspace, theme, self.hand)
+        self.model = ModelView(workspace, theme, self.shaper)
+        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, self.shaper)
+        self.columns = QSplitter(Qt.Orientation.Horizontal)
+        self.columns.setHandleWidth(1)
+        self.columns.setChildrenCollapsible(False)
+        self.sheet_side = self._titled("Sheet", self._sheet_tools(), self.sheet)
+        self.model_side = self._titled("Model", self._model_tools(), self.model)
+        for part in (self.bundles, self.sheet_side, self.model_side, self.settings):
+            self.columns.addWidget(part)
+        self.bundles.setMinimumWidth(190)
+        self.settings.setMinimumWidth(252)
+        self.columns.setSizes([232, 398, 398, 252])
+        for index, stretch in enumerate((0, 1, 1, 0)):
+            self.columns.setStretchFactor(index, stretch)
+        box.addWidget(self.columns, 1)
+        box.addWidget(self._rule())
+        box.addWidget(self.notices)
+        self.message = QLabel()
+        self.message.setContentsMargins(12, 5, 12, 5)
+        self.message.setWordWrap(True)
+        self.message.hide()
+        box.addWidget(self.message)
+        self.ledger = LedgerStrip(workspace, theme)
+        box.addWidget(self.ledger)
+        self.setCentralWidget(frame)
+        self._quiet = QTimer(self, singleShot=True, interval=MESSAGE * 1000)
+        self._quiet.timeout.connect(self.message.hide)
+        workspace.said.connect(self.say)
+        workspace.document_changed.connect(self._document_changed)
+        workspace.document_changed.connect(lambda *_: self.hand.measure())
+        workspace.stage_changed.connect(self._stage_changed)
+        workspace.view_changed.connect(self._show_view)
+        workspace.selection_changed.connect(self._show_view)
+        workspace.frame_wanted.connect(self.frame_selection)
+        self._document_changed(workspace.document, workspace.document)
+        self._show_view()
+
+    # -- parts ------------------------------------------------------------------------------------------------
+
+    def _rule(self) -> QFrame:
+        line = QFrame()
+        line.setObjectName("line")
+        line.setFixedHeight(1)
+        return line
+
+    def act(self, name: str) -> Callable[[], None]:
+        """Return what does an act, if it can be done."""
+        return lambda *_: self.acts[name].call() if self.acts[name].enabled() else None
+
+    def _top(self) -> QWidget:
+        top = QWidget()
+        top.setObjectName("panel")
+        top.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        line = QHBoxLayout(top)
+        line.setContentsMargins(8, 3, 8, 3)
+        line.setSpacing(8)
+        self.project = QPushButton()
+        self.project.setProperty("flat", True)
+        self.project.setMaximumWidth(232)
+        self.project.setToolTip("The project: new, open, save, recent (Alt+P)")
+        self.project.clicked.connect(lambda: self.open_menu(self.project))
+        line.addWidget(self.project, 1, Qt.AlignmentFlag.AlignLeft)
+        self.stages = StageLine(self.workspace, self.theme)
+        line.addWidget(self.stages)
+        line.addStretch(1)
+        self.search = QPushButton("Find by name    Ctrl+K")
+        self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
+        self.search.clicked.connect(self.act("search"))
+        self.queue = QueueButton(self.workspace)
+        line.addWidget(self.search)
+        line.addWidget(self.queue)
+        return top
+
+    def _titled(self, title: str, tools: list[QWidget], view: QWidget) -> QWidget:
+        side = QWidget()
+        side.setObjectName("panel")
+        side.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        box = QVBoxLayout(side)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        line = QHBoxLayout()
+        line.setContentsMargins(10, 3, 6, 3)
+        line.setSpacing(6)
+        label = QLabel(title)
+        label.setStyleSheet("font-weight: 600")
+        line.addWidget(label)
+        line.addStretch(1)
+        for tool in tools:
+            line.addWidget(tool)
+        box.addLayout(line)
+        box.addWidget(view, 1)
+        return side
+
+    def _chooser(self, name: str, entries: tuple, tip: str, change: Callable) -> QComboBox:
+        box = QComboBox()
+        box.setAccessibleName(name)
+        box.setToolTip(tip)
+        for words, value in entries:
+            box.addItem(words, value)
+        box.activated.connect(lambda index: change(box.itemData(index)))
+        return box
+
+    def _lens(self) -> QComboBox:
+        return self._chooser(
+            "Lens",
+            tuple((lens.capitalize(), lens) for lens in LENSES),
+            "What colours both views: the textures, one colour for each object, or density about the target "
+            "(pale: on target, blue: fewer texels, brown: more).",
+            lambda lens: self.workspace.set_view(lens=lens),
+        )
+
+    def _sheet_tools(self) -> list[QWidget]:
+        self.sheet_lens = self._lens()
+        self.map = self._chooser(
+            "Map",
+            MAP_NAMES,
+            "Which baked map lies under the islands.",
+            lambda name: self.workspace.set_view(map=name),
+        )
+        self.mip_words = QLabel("mip 0")
+        self.mip_words.setProperty("quiet", True)
+        self.mip = QSlider(Qt.Orientation.Horizontal)
+        self.mip.setRange(0, 8)
+        self.mip.setFixedWidth(58)
+        self.mip.setAccessibleName("Mip level")
+        self.mip.setToolTip("Show a smaller mip level of the map, to see what mixes at a distance")
+        self.mip.valueChanged.connect(lambda level: self.workspace.set_view(mip=level))
+        self.sheet_whole = self._whole_button("sheet")
+        return [self.sheet_lens, self.map, self.mip_words, self.mip, self.sheet_whole]
+
+    def _model_tools(self) -> list[QWidget]:
+        self.model_lens = self._lens()
+        self.side = self._chooser(
+            "Side",
+            SIDES,
+            "Source and result with a divider to drag, or one of them (Space flips)",
+            lambda side: self.workspace.set_view(side=side),
+        )
+        self.model_whole = self._whole_button("model")
+        return [self.model_lens, self.side, self.model_whole]
+
+    def _whole_button(self, name: str) -> QPushButton:
+        button = QPushButton("Widen")
+        button.setCheckable(True)
+        button.setToolTip(f"Give the {name} the room of both views")
+        button.setAccessibleName(f"Widen the {name}")
+        button.clicked.connect(lambda: self.widen(name if button.isChecked() else ""))
+        return button
+
+    def widen(self, name: str) -> None:
+        """Give the sheet or the model the room of both; empty shows both."""
+        self.sheet_side.setVisible(name != "model")
+        self.model_side.setVisible(name != "sheet")
+        self.sheet_whole.setChecked(name == "sheet")
+        self.model_whole.setChecked(name == "model")
+
+    # -- what can be done -------------------------------------------------------------------------------------
+
+    def filled_bundles(self) -> list[str]:
+        """Return the names of all bundles that hold something."""
+        return [bundle.name for bundle in self.workspace.document.bundles if bundle.objects]
+
+    def open_menu(self, button: QPushButton) -> None:
+        """Open the menu of all acts below a button."""
+        menu = QMenu(self)
+        for part in ("project", "edit", "work", "surface", "sheet", "view"):
+            target = menu if part == "project" else menu.addMenu(part.capitalize())
+            for act in self.acts.values():
+                if act.menu == part:
+                    action = self.actions_[act.id]
+                    action.setEnabled(act.enabled())
+                    if act.id in ("undo", "redo"):
+                        label = getattr(self.workspace.session, f"{act.id}_label")
+                        action.setText(f"{act.title} {label.lower()}" if label else act.title)
+                    target.addAction(action)
+            if part == "project":
+                recent = menu.addMenu("Recent projects")
+                for name in self.workspace.recent():
+                    recent.addAction(
+                        Path(name).name, partial(self.files.leave_for, partial(self.workspace.open, Path(name)))
+                    )
+                recent.setEnabled(not recent.isEmpty())
+                menu.addSeparator()
+        menu.addSeparator()
+        menu.addAction("Leave", QKeySequence("Ctrl+Q"), self.close)
+        # shortcuts only work for actions that are enabled; what cannot be done is judged when it is called
+        menu.aboutToHide.connect(lambda: [action.setEnabled(True) for action in self.actions_.values()])
+        menu.popup(button.mapToGlobal(QPoint(0, button.height() + 2)))
+        self.menu = menu
+
+    # -- acts -------------------------------------------------------------------------------------------------
+
+    def undo(self) -> None:
+        """Take back the last step."""
+        self.settings.panels["lay out"].commit()
+        label = self.workspace.session.undo()
+        self.say(f"Undone: {label}." if label else "There is nothing to undo.")
+
+    def redo(self) -> None:
+        """Do the last step again."""
+        label = self.workspace.session.redo()
+        self.say(f"Done again: {label}." if label else "There is nothing to do again.")
+
+    def new_bundle(self) -> None:
+        """Make a bundle of the chosen objects."""
+        keys = sorted(self.workspace.selection)
+        name = commands.unused_name(self.workspace.document)
+        self.workspace.apply("New bundle", lambda document: commands.add_bundle(document, name, keys))
+        self.workspace.select(keys, (name,))
+
+    def remove_bundle(self) -> None:
+        """Take the chosen bundles away."""
+        names = self.workspace.bundle_names
+
+        def change(document: Document) -> Document:
+            for name in names:
+                document = commands.remove_bundle(document, name)
+            return document
+
+        self.workspace.apply(f"Remove {', '.join(names)}", change)
+
+    def make_loose(self) -> None:
+        """Take the chosen objects out of their bundles."""
+        keys = sorted(self.workspace.selection)
+        self.workspace.apply("Make loose", lambda document: commands.move_objects(document, keys, ""))
+
+    def choose_all(self) -> None:
+        """Choose every object."""
+        self.workspace.select({item.key for item in self.workspace.document.scene.objects})
+
+    def choose_bundle(self) -> None:
+        """Choose the objects of the chosen bundles."""
+        self.workspace.select(
+            {key for bundle in self.workspace.bundles for key in bundle.objects}, self.workspace.bundle_names
+        )
+
+    def main(self) -> None:
+        """Do what the stage is for."""
+        self.settings.panels["lay out"].commit()
+        words, can = self.settings.main_words()
+        if not can:
+            self.say(f"{words}.")
+            return
+        {
+            "gather": self.files.add_models,
+            "lay out": self.workspace.pack,
+            "bake": self.workspace.bake,
+            "check": self.workspace.check,
+            "deliver": self.settings.panels["deliver"].deliver,
+        }[self.workspace.stage]()
+
+    def cancel(self) -> None:
+        """Stop the running work."""
+        job = self.workspace.worker.runner.running
+        if job is not None:
+            self.workspace.worker.runner.cancel(job)
+
+    def flip(self) -> None:
+        """Show the other side."""
+        self.workspace.set_view(side="source" if self.workspace.side == "result" else "result")
+
+    def frame_selection(self) -> None:
+        """Frame the chosen objects in both views."""
+        self.sheet.frame()
+        self.model.frame()
+
+    def flip_theme(self) -> None:
+        """Remember the other theme."""
+        other = "light" if self.theme is THEMES["dark"] else "dark"
+        self.workspace.settings.setValue("theme", other)
+        self.say(f"The {other} look is used from the next start on.")
+
+    def open_search(self) -> None:
+        """Open the search below its button."""
+        workspace = self.workspace
+        hits = [
+            Hit(act.title, "command", self.act(act.id), act.shortcut.split("|")[0])
+            for act in self.acts.values()
+            if act.enabled()
+        ]
+        for bundle in workspace.document.bundles:
+            hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
+        for item in workspace.document.scene.objects:
+            hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
+        for stage, words in (
+            (
+                "lay out",
+                (
+                    "Width",
+                    "Height",
+                    "Padding",
+                    "Margin",
+                    "Turns",
+                    "Mirror",
+                    "Density",
+                    "Surfaces",
+                    "Twins",
+                    "Improve for",
+                    "Share",
+                ),
+            ),
+            ("bake", ("Maps", "Samples", "Bleed", "Depth", "Edges")),
+            ("deliver", ("Folder", "Name", "Delivery", "Names", "Packing", "Green", "Region")),
+        ):
+            for word in words:
+                hits.append(Hit(word, f"setting under {stage}", partial(self._go_to_setting, stage, word)))
+        self.searching = CommandSearch(self, hits)
+        place = self.search.mapToGlobal(QPoint(0, self.search.height() + 4))
+        self.searching.move(min(place.x(), self.geometry().right() - self.searching.width() - 8), place.y())
+        self.searching.show()
+        self.searching.field.setFocus()
+
+    def _go_to(self, key: str) -> None:
+        self.workspace.select({key})
+        self.frame_selection()
+
+    def _go_to_setting(self, stage: str, name: str) -> None:
+        self.workspace.set_stage(stage)
+        for child in self.settings.panels[stage].findChildren(QWidget):
+            if child.accessibleName() == name:
+                child.setFocus()
+
+    # -- signs of life ----------------------------------------------------------------------------------------
+
+    def say(self, words: str, state: str = "") -> None:
+        """Show a message above the ledger; what is broken stays until the next one."""
+        self.message.setText(words)
+        set_state(self.message, state)
+        self.message.show()
+        if state == "broken":
+            self._quiet.stop()
+        else:
+            self._quiet.start()
+
+    def _document_changed(self, before: Document, after: Document) -> None:
+        session = self.workspace.session
+        edited = session.unsaved and bool(after.scene.objects)
+        metrics = self.project.fontMetrics()
+        name = metrics.elidedText(after.name, Qt.TextElideMode.ElideRight, 140)
+        self.project.setText(f"{name}  ▾" + ("   edited" if edited else ""))
+        self.setWindowTitle(f"{after.name}{' (edited)' if edited else ''} – Fasciculum")
+        self.project.setAccessibleName(f"Project {after.name}{', edited' if edited else ''}")
+        self._show_view()
+
+    def _stage_changed(self) -> None:
+        self._show_view()
+
+    def _show_view(self) -> None:
+        workspace = self.workspace
+        for box, value in (
+            (self.sheet_lens, workspace.lens),
+            (self.model_lens, workspace.lens),
+            (self.side, workspace.side),
+            (self.map, workspace.map or "base_color"),
+        ):
+            box.setCurrentIndex(box.findData(value))
+        self.mip.setValue(workspace.mip)
+        self.mip_words.setText(f"mip {workspace.mip}")
+        bundle = workspace.bundle
+        baked = bundle is not None and bundle.texturing is not None
+        for part in (self.map, self.mip, self.mip_words):
+            part.setVisible(baked)
+
+    # -- files dropped, leaving -------------------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        self.files.take(paths)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.files.may_close():
+            event.accept()
+            self.workspace.close()
+        else:
+            event.ignore()

@@ -1,0 +1,354 @@
+"""The model: objects as they came and as they come out, with a wipe between, drawn by a process of its own."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QWidget
+
+from fasciculum.app.colors import object_color, scale_colors
+from fasciculum.app.look import Theme
+from fasciculum.app.model.model_tools import ModelTools
+from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.workspace import Workspace
+from fasciculum.jobs.runner import FAILED, Job
+from fasciculum.model.document import Document
+from fasciculum.operations.check.check import object_densities
+from fasciculum.rendering import service
+from fasciculum.rendering.camera import Camera
+from fasciculum.rendering.renderer import View
+from fasciculum.units import srgb_to_linear
+from fasciculum.uv.corners import corners_of
+from fasciculum.uv.stretch import angle_stretch
+
+#: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
+MOVING, REST = 0.6, 140
+#: lenses that colour nothing by triangle
+PLAIN = ("colour", "checker")
+GRIP = 9
+
+
+def stretch_colors(document: Document) -> dict[str, np.ndarray]:
+    """Return for each object that is laid out the colour of each triangle by how much it is stretched."""
+    colors = {}
+    for bundle in document.bundles:
+        layout = bundle.layout
+        if layout is None or layout.scale <= 0:
+            continue
+        for index, surface in enumerate(layout.surfaces):
+            world = corners_of(document.scene, document.scene.object(surface.objects[0])).world
+            if len(world) == len(surface.corners):
+                stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
+                found = scale_colors(np.minimum(stretch, 4.0))
+                colors |= dict.fromkeys(surface.objects, found)
+    return colors
+
+
+class ModelView(QWidget):
+    """Orbits with the left button, pans with the middle one, zooms with the wheel; the wipe's line is dragged."""
+
+    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper) -> None:
+        super().__init__()
+        self.workspace = workspace
+        self.theme = theme
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Model")
+        self.setMinimumSize(160, 160)
+        self.camera = Camera()
+        self.tools = ModelTools(self, shaper)
+        self.wipe = 0.5
+        self.trouble = ""
+        self.frames = 0
+        self._picture: QImage | None = None
+        self._seen: service.Picture | None = None
+        self._inflight: Job | None = None
+        self._again = False
+        self._whole = False
+        self._scene: object = None
+        self._made: tuple = ()
+        self._lens_made: tuple = ()
+        self._framed = False
+        self._drag: tuple[str, QPointF, Camera] | None = None
+        self._moved = False
+        self._rest = QTimer(self, singleShot=True, interval=REST)
+        self._rest.timeout.connect(lambda: self.ask(whole=True))
+        workspace.document_changed.connect(lambda *_: self.refresh())
+        workspace.selection_changed.connect(lambda: self.ask(whole=True))
+        workspace.hover_changed.connect(lambda: self.ask(whole=True))
+        workspace.view_changed.connect(self.refresh)
+        workspace.viewer.changed.connect(self._viewer_changed)
+
+    # -- what is shown ----------------------------------------------------------------------------------------
+
+    def _submit(self, title: str, function, *arguments, finished=None, **keywords) -> Job:
+        return self.workspace.viewer.runner.submit(title, function, *arguments, finished=finished, **keywords)
+
+    def refresh(self) -> None:
+        """Hand the drawing process what has changed."""
+        document = self.workspace.document
+        if document.scene is not self._scene:
+            self._scene, self._made, self._lens_made = document.scene, (), ()
+            self._framed = False
+            folder = str(self.workspace.session.store.folder)
+            self._submit("Show scene", service.show_scene, document.scene, folder, finished=self._show_box)
+        checker = self.workspace.lens == "checker"
+        ready = tuple(
+            bundle
+            for bundle in document.bundles
+            if (bundle.layout is not None and bundle.layout.scale > 0 if checker else bundle.texturing is not None)
+        )
+        made = ((checker,), *((bundle.layout, bundle.texturing, bundle.objects) for bundle in ready))
+        if [tuple(map(id, entry)) for entry in made] != [tuple(map(id, entry)) for entry in self._made]:
+            self._made = made
+            self._submit("Show result", service.show_bundles, ready, checker=checker)
+            self._lens_made = ()
+        self._send_lens()
+        self.ask(whole=True)
+
+    def _send_lens(self) -> None:
+        lens = self.workspace.lens
+        document = self.workspace.document
+        if lens in PLAIN:
+            return
+        made = (lens, document.scene, *(bundle.layout for bundle in document.bundles))
+        if [id(part) for part in made[1:]] == [id(part) for part in self._lens_made[1:]] and made[
+            :1
+        ] == self._lens_made[:1]:
+            return
+        self._lens_made = made
+        colors = {}
+        if lens == "object":
+            for item in document.scene.objects:
+                color = object_color(item.key)
+                colors[item.key] = np.array([[color.redF(), color.greenF(), color.blueF()]])
+        elif lens == "stretch":
+            colors = stretch_colors(document)
+        else:
+            for bundle in document.bundles:
+                if bundle.layout is None or bundle.layout.scale <= 0:
+                    continue
+                found = object_densities(document.scene, bundle.layout)
+                for key, value in found.items():
+                    colors[key] = scale_colors(np.array([value / (bundle.layout.scale * bundle.share(key))]))
+        linear = {key: srgb_to_linear(value).astype(np.float32) for key, value in colors.items()}
+        self._submit("Show lens", service.show_lens, linear)
+
+    def _show_box(self, box: tuple | None) -> None:
+        if box is not None and not self._framed:
+            self._framed = True
+            self._look_at(box)
+        self.ask(whole=True)
+
+    def _look_at(self, box: tuple) -> None:
+        self.camera = self.camera.framing(*box, aspect=self.width() / max(self.height(), 1))
+
+    def frame(self) -> None:
+        """Show the chosen objects, or all."""
+        keys = set(self.workspace.selection) or {item.key for item in self.workspace.document.scene.objects}
+
+        def take(box: tuple | None) -> None:
+            if box is not None:
+                self._look_at(box)
+                self.ask(whole=True)
+
+        if keys:
+            self._submit("Frame", service.bounds_of, keys, finished=take)
+
+    def ask(self, *, whole: bool = False) -> None:
+        """Ask for a new picture; while one is being drawn, only the last wish is kept."""
+        if self.trouble or not self.workspace.document.scene.objects or self.width() < 8:
+            self.update()
+            return
+        if not whole:
+            self._rest.start()
+        if self._inflight is not None and not self._inflight.over:
+            self._again, self._whole = True, whole or (self._again and self._whole)
+            return
+        self._again = False
+        scale = self.devicePixelRatioF() * (1.0 if whole else MOVING)
+        width, height = max(int(self.width() * scale), 8), max(int(self.height() * scale), 8)
+        side = "result" if self.workspace.lens == "checker" else self.workspace.side
+        views = {
+            "source": [View("source")],
+            "result": [View("result")],
+            "wipe": [View("source", 0.0, self.wipe), View("result", self.wipe, 1.0)],
+        }[side]
+        ground = QColor(self.theme.view)
+        self._inflight = self._submit(
+            "Draw",
+            service.draw,
+            self.camera,
+            width,
+            height,
+            views,
+            lens=self.workspace.lens not in PLAIN,
+            chosen=set(self.workspace.selection),
+            hovered=self.workspace.hovered,
+            ground=(ground.redF(), ground.greenF(), ground.blueF()),
+            finished=self._take,
+        )
+
+    def _take(self, picture: service.Picture) -> None:
+        height, width = picture.pixels.shape[:2]
+        self._seen = picture
+        self._picture = QImage(picture.pixels.data, width, height, width * 4, QImage.Format.Format_RGBX8888)
+        self.frames += 1
+        self.update()
+        if self._again:
+            QTimer.singleShot(0, lambda: self.ask(whole=self._whole))
+        elif picture.incomplete:
+            QTimer.singleShot(0, lambda: self.ask(whole=True))
+
+    def _viewer_changed(self) -> None:
+        jobs = self.workspace.viewer.runner.jobs
+        for job in [job for job in jobs if job.over]:
+            jobs.remove(job)
+            if job.state == FAILED and job.error is not None:
+                code = getattr(job.error, "code", "")
+                if code == "no_graphics":
+                    self.trouble = str(job.error)
+                elif code == "worker_lost":
+                    self._scene, self._made, self._lens_made = None, (), ()
+                    QTimer.singleShot(0, self.refresh)
+                elif job.title != "Draw":
+                    self.workspace.say(f"{job.title}: {str(job.error).strip().splitlines()[-1]}", "broken")
+                self.update()
+
+    # -- painting ---------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(self.theme.view))
+        painter.setPen(QColor(self.theme.quiet))
+        if self.trouble:
+            painter.drawText(
+                self.rect().adjusted(20, 20, -20, -20),
+                Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                f"{self.trouble}\nEverything else works.",
+            )
+            return
+        if not self.workspace.document.scene.objects:
+            painter.drawText(
+                self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop .glb, .gltf or .obj files here,\nor a folder of them."
+            )
+            return
+        if self._picture is None:
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drawing the model …")
+            return
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.drawImage(QRectF(self.rect()), self._picture)
+        if self.workspace.side == "wipe":
+            self._paint_wipe(painter)
+        self.tools.paint(painter)
+
+    def _paint_wipe(self, painter: QPainter) -> None:
+        x = self.wipe * self.width()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(self.theme.accent), 1.5))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        painter.setBrush(QColor(self.theme.accent))
+        painter.drawEllipse(QPointF(x, self.height() / 2), GRIP, GRIP)
+        font = painter.font()
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setPen(QColor(self.theme.quiet))
+        painter.drawText(QRectF(x - 120, 6, 110, 18), Qt.AlignmentFlag.AlignRight, "source")
+        painter.drawText(QRectF(x + 10, 6, 110, 18), Qt.AlignmentFlag.AlignLeft, "result")
+
+    # -- hands ------------------------------------------------------------------------------------------------
+
+    def object_at(self, point: QPointF) -> str:
+        """Return the object that is seen at a point of the widget, empty when there is none."""
+        if self._seen is None or not self._seen.keys:
+            return ""
+        height, width = self._seen.ids.shape
+        x = min(max(int(point.x() / max(self.width(), 1) * width), 0), width - 1)
+        y = min(max(int(point.y() / max(self.height(), 1) * height), 0), height - 1)
+        number = int(self._seen.ids[y, x])
+        return self._seen.keys[number] if 0 <= number < len(self._seen.keys) else ""
+
+    def _on_wipe(self, point: QPointF) -> bool:
+        return self.workspace.side == "wipe" and abs(point.x() - self.wipe * self.width()) < GRIP
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.setFocus()
+        if self.tools.press(event):
+            self._drag = ("handle", event.position(), self.camera)
+            return
+        kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
+        if event.button() in kinds:
+            kind = kinds[event.button()]
+            if kind == "orbit" and self._on_wipe(event.position()):
+                kind = "wipe"
+            self._drag = (kind, event.position(), self.camera)
+            self._moved = False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        point = event.position()
+        if self._drag is None:
+            plain = Qt.CursorShape.CrossCursor if self.tools.picking else Qt.CursorShape.ArrowCursor
+            self.setCursor(Qt.CursorShape.SplitHCursor if self._on_wipe(point) else plain)
+            self.workspace.hover(self.object_at(point))
+            return
+        kind, start, camera = self._drag
+        if kind == "handle":
+            self.tools.move(point, start)
+            self._drag = (kind, point, camera)
+            return
+        delta = point - start
+        self._moved = self._moved or delta.manhattanLength() > 3
+        if kind == "wipe":
+            self.wipe = min(max(point.x() / max(self.width(), 1), 0.02), 0.98)
+        elif kind == "pan":
+            self.camera = camera.pan(delta.x() / self.height(), delta.y() / self.height())
+        elif self._moved:
+            self.camera = camera.orbit(delta.x() * 0.4, delta.y() * 0.4)
+        self.update()
+        self.ask()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._drag is None:
+            return
+        kind, _, _ = self._drag
+        self._drag = None
+        if self.tools.release() or (kind == "orbit" and not self._moved and self.tools.click(event)):
+            self.ask(whole=True)
+            return
+        if kind == "orbit" and not self._moved:
+            key = self.object_at(event.position())
+            found = {key} if key else set()
+            more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
+            self.workspace.select(self.workspace.selection ^ found if more else found)
+        self.ask(whole=True)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        middle = QPointF(self.width() / 2, self.height() / 2)
+        at = (event.position() - middle) / max(self.height(), 1)
+        self.camera = self.camera.zoom(1.0012 ** event.angleDelta().y(), (at.x(), at.y()))
+        self.ask()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if self.tools.key(event):
+            return
+        turns = {
+            Qt.Key.Key_Left: (10, 0),
+            Qt.Key.Key_Right: (-10, 0),
+            Qt.Key.Key_Up: (0, 8),
+            Qt.Key.Key_Down: (0, -8),
+        }
+        if event.key() in turns:
+            self.camera = self.camera.orbit(*turns[event.key()])
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self.camera = self.camera.zoom(1.25 if event.key() == Qt.Key.Key_Plus else 0.8)
+        else:
+            super().keyPressEvent(event)
+            return
+        self.ask(whole=True)
+
+    def leaveEvent(self, event: object) -> None:
+        self.workspace.hover("")
+
+    def resizeEvent(self, event: object) -> None:
+        self.ask(whole=True)

@@ -1,0 +1,1 @@
+"""The result against its source."""

@@ -1,0 +1,278 @@
+"""Check: a bundle's result against its source, and the figures of its sheet."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.carried import nearest_covered
+from fasciculum.baking.compare import compare
+from fasciculum.baking.target import build_target
+from fasciculum.checks.layout import check_layout
+from fasciculum.checks.match import check_match
+from fasciculum.checks.mixing import clean_down_to
+from fasciculum.io.objects import look_names
+from fasciculum.io.pixels import PixelStore
+from fasciculum.kernels.packing import own
+from fasciculum.model.bundle import Bundle, CheckResult, Fidelity, Layout
+from fasciculum.model.digests import digest_of
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.scene import OPAQUE, Scene
+from fasciculum.operations.lay_out.arrange import conflicts
+from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
+from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
+from fasciculum.uv.stretch import angle_stretch, measure_stretch
+
+#: yield from which a sheet counts as being as fine as its source
+AS_FINE = 0.9
+
+
+def check_digest(bundle: Bundle) -> str:
+    """Return a digest of what a check looks at."""
+    made = bundle.texturing.made_from if bundle.texturing else ""
+    return digest_of(made, bundle.layout.made_from if bundle.layout else "")
+
+
+def texel_areas(layout: Layout, surface: int) -> NDArray[np.float64]:
+    """Return the area of each triangle of a surface on the sheet, square texels."""
+    return np.abs(signed_uv_areas(layout.sheet_corners(surface)))
+
+
+class _Measured:
+    """What is measured of objects' surfaces; copies of one mesh at one size are measured once."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.scene = scene
+        self._known: dict[tuple[int, tuple[int, ...], str], tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
+
+    def of(self, key: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return the areas of an object's triangles, square metres, and those that they cover in their source."""
+        item = self.scene.object(key)
+        alike = self.scene.alike(item)
+        if alike not in self._known:
+            corners = corners_of(self.scene, item)
+            self._known[alike] = surface_areas(corners.world), source_texel_areas(self.scene, item, corners)
+        return self._known[alike]
+
+
+def density_spread(scene: Scene, layout: Layout) -> Spread:
+    """Return the density over all objects of a layout, px/m, weighted by their surface."""
+    values, weights, measured = [], [], _Measured(scene)
+    for index, surface in enumerate(layout.surfaces):
+        flat = texel_areas(layout, index)
+        # copies weigh as many times as there are of them
+        copies: dict[int, tuple[NDArray[np.float64], int]] = {}
+        for key in surface.objects:
+            areas, _ = measured.of(key)
+            copies[id(areas)] = (areas, copies.get(id(areas), (areas, 0))[1] + 1)
+        for areas, count in copies.values():
+            values.append(triangle_densities(flat, areas))
+            weights.append(areas * count)
+    return spread(np.concatenate(values), np.concatenate(weights)) if values else Spread(*[math.nan] * 3)
+
+
+def object_density(scene: Scene, layout: Layout, key: str) -> float:
+    """Return the density of one object of a layout, px/m."""
+    return density(texel_areas(layout, layout.surface_of(key)), _Measured(scene).of(key)[0])
+
+
+def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
+    """Return the density of each object of a layout, px/m."""
+    found, measured = {}, _Measured(scene)
+    for index, surface in enumerate(layout.surfaces):
+        flat = texel_areas(layout, index)
+        for key in surface.objects:
+            found[key] = density(flat, measured.of(key)[0])
+    return found
+
+
+def measure_layout(
+    scene: Scene, layout: Layout, *, progress: Progress = SILENT
+) -> tuple[NDArray[np.float64], NDArray[np.float64], dict[str, float]]:
+    """Return the density of every triangle, px/m, its weight in square metres, and each object's yield."""
+    values, weights = [np.zeros(0)], [np.zeros(0)]
+    for index, surface in enumerate(layout.surfaces):
+        progress.update(index / len(layout.surfaces), "Measuring densities")
+        areas = surface_areas(corners_of(scene, scene.object(surface.objects[0])).world)
+        values.append(triangle_densities(texel_areas(layout, index), areas))
+        weights.append(areas * len(surface.objects))
+    return np.concatenate(values), np.concatenate(weights), object_yields(scene, layout)
+
+
+def measure_islands(
+    scene: Scene, layout: Layout, *, progress: Progress = SILENT
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.int8]]:
+    """Measure each island of a layout.
+
+    Returns
+    -------
+    density : ndarray of float64, shape (I,)
+        px/m.
+    stretch : ndarray of float64, shape (I,)
+        Area-weighted mean of the angle stretch: 1 is none.
+    conflict : ndarray of int8, shape (P,)
+        For each place: 2 when it overlaps another, 1 when it comes nearer than the padding, else 0.
+    """
+    measured = _Measured(scene)
+    density, stretch = np.zeros(len(layout.placements)), np.ones(len(layout.placements))
+    starts = layout.first_islands()
+    for index, surface in enumerate(layout.surfaces):
+        progress.update(index / len(layout.surfaces), "Measuring islands")
+        key = surface.objects[0]
+        areas = measured.of(key)[0]
+        count, own = starts[index + 1] - starts[index], slice(starts[index], starts[index + 1])
+        world = np.bincount(surface.island, areas, count)
+        flat = np.bincount(surface.island, texel_areas(layout, index), count)
+        density[own] = np.sqrt(flat / np.maximum(world, 1e-300))
+        angle = np.nan_to_num(
+            angle_stretch(corners_of(scene, scene.object(key)).world, layout.sheet_corners(index)), nan=1.0, posinf=1e6
+        )
+        stretch[own] = np.bincount(surface.island, areas * angle, count) / np.maximum(world, 1e-300)
+    return density, stretch, conflicts(layout)
+
+
+def object_yields(scene: Scene, layout: Layout) -> dict[str, float]:
+    """Return the yield of each object of a layout; NaN where it reads no texture."""
+    found, measured = {}, _Measured(scene)
+    for index, surface in enumerate(layout.surfaces):
+        flat = texel_areas(layout, index)
+        for key in surface.objects:
+            _, source = measured.of(key)
+            reads = source > 0
+            wanted = float(source[reads].sum())
+            found[key] = math.sqrt(float(flat[reads].sum()) / wanted) if wanted > 0 else math.nan
+    return found
+
+
+def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
+    """Return a layout's L2 stretch and the share of area stretched by more than two, over all its surfaces."""
+    weights, l2, shares = [], [], []
+    for index, surface in enumerate(layout.surfaces):
+        found = measure_stretch(corners_of(scene, scene.object(surface.objects[0])).world, layout.sheet_corners(index))
+        if math.isfinite(found.l2):
+            weights.append(surface.area)
+            l2.append(found.l2**2)
+            shares.append(found.share_over_2)
+    total = sum(weights)
+    if total <= 0:
+        return math.nan, math.nan
+    return (
+        math.sqrt(sum(w * value for w, value in zip(weights, l2, strict=True)) / total),
+        sum(w * value for w, value in zip(weights, shares, strict=True)) / total,
+    )
+
+
+def check_bundle(
+    scene: Scene, bundle: Bundle, store: PixelStore, *, points: int = 200_000, progress: Progress = SILENT
+) -> CheckResult | None:
+    """Measure a baked bundle: fidelity on the surface, mixing, stretch. None without a layout and maps."""
+    layout, texturing = bundle.layout, bundle.texturing
+    if layout is None or texturing is None or layout.scale <= 0:
+        return None
+    progress.update(0.0, f"Checking {bundle.name}")
+    target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
+    maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
+    emissive = texturing.map("emissive")
+    yields = object_yields(scene, layout)
+    as_fine = frozenset(index for index, surface in enumerate(layout.surfaces) if yields[surface.objects[0]] >= AS_FINE)
+    matches = compare(
+        scene,
+        target,
+        maps,
+        lambda image: store.get(image.pixels),
+        strength=emissive.strength if emissive else 1.0,
+        transparent=bundle.alpha_mode != OPAQUE
+        and len(
+            {
+                scene.material_of(p).alpha_cutoff
+                for key in bundle.objects
+                for p in scene.primitives_of(scene.object(key))
+            }
+        )
+        == 1,
+        as_fine=as_fine,
+        points=points,
+        progress=progress.part(0.0, 0.7),
+    )
+    fidelity = tuple(
+        Fidelity(
+            surface.objects[0],
+            yields[surface.objects[0]],
+            match.base_color,
+            match.orm,
+            match.emissive,
+            match.normal_p95,
+        )
+        for index, surface in enumerate(layout.surfaces)
+        if (match := matches.get(index)) is not None
+    )
+    progress.update(0.75, "Looking for mixing")
+    clean = _clean_down_to(layout, bundle)
+    progress.update(0.95, "Measuring stretch")
+    l2, share = stretch_of(scene, layout)
+    return CheckResult(fidelity, clean, l2, share, check_digest(bundle))
+
+
+def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
+    covered = np.full((layout.height, layout.across), -1, np.int32)
+    own(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
+    nearest = nearest_covered(covered)
+    owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
+    if bundle.bake.bleed is not None:
+        rows, columns = np.divmod(nearest, layout.across)
+        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
+        owned = np.where(away <= bundle.bake.bleed, owned, layout.placements.shape[0])
+    return clean_down_to(owned.astype(np.int32), covered)
+
+
+def findings_of(scene: Scene, bundle: Bundle) -> list[Finding]:
+    """Return what stands to be said about a bundle as it is now."""
+    findings = [*check_layout(bundle), *check_match(bundle)]
+    sides = {
+        scene.material_of(primitive).double_sided
+        for key in bundle.objects
+        for primitive in scene.primitives_of(scene.object(key))
+    }
+    if len(sides) > 1:
+        findings.append(
+            Finding(
+                "double_sided",
+                INFO,
+                f"{bundle.name} mixes single- and double-sided materials; its one material draws both sides.",
+                "Bundle them apart where back faces cost too much.",
+                bundle=bundle.name,
+            )
+        )
+    looks = {
+        scene.material_of(primitive).look
+        for key in bundle.objects
+        for primitive in scene.primitives_of(scene.object(key))
+    }
+    if len(looks) > 1:
+        names = sorted({name for look in looks for name in look_names(look)})
+        findings.append(
+            Finding(
+                "looks",
+                WARNING,
+                f"{bundle.name} mixes materials that differ in {', '.join(names)}; its one material carries none.",
+                "Bundle them apart, or leave loose what depends on it.",
+                bundle=bundle.name,
+            )
+        )
+    modes = {scene.object(key).alpha_mode for key in bundle.objects}
+    if modes - {bundle.alpha_mode}:
+        findings.append(
+            Finding(
+                "alpha_modes",
+                WARNING,
+                f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came "
+                f"as {', '.join(sorted(modes - {bundle.alpha_mode}))}.",
+                "Move them to a bundle of their own.",
+                bundle=bundle.name,
+            )
+        )
+    return findings

@@ -1,0 +1,1 @@
+"""From maps and meshes to files."""

@@ -1,0 +1,1 @@
+"""From objects to islands, and from islands to places on a sheet."""

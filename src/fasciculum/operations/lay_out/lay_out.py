@@ -1,0 +1,362 @@
+"""Lay out: a bundle's objects into islands, islands into places on its sheet, and the exact check of the result."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.bundle import Bundle, Layout, SheetSettings
+from fasciculum.model.digests import digest_of
+from fasciculum.model.scene import Scene
+from fasciculum.operations.lay_out.pieces import Pieces, flat_area, pieces_of, placed
+from fasciculum.packing.engine import Packed, Packer, pack
+from fasciculum.packing.outlines import first_on_places
+from fasciculum.packing.shapes import Rules
+from fasciculum.packing.verify import verify
+from fasciculum.progress import SILENT, Progress
+
+#: places kept on a changed layout must have the size they are wished to have, to this
+SAME_SIZE = 1e-6
+#: what is new is made smaller than its density asks for, down to this part of it, before anything else is moved
+LEAST_SQUEEZED = 0.5
+#: more places than this, and nobody waits to hear what a fresh layout would gain
+MOST_COMPARED = 600
+#: edges of sheets that a wanted density may lead to, texels
+EDGES = (64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
+MOST_TILES = 16
+
+
+def sheet_rules(sheet: SheetSettings) -> str:
+    """Return the settings of a sheet that its layout depends on, as one text."""
+    size = () if sheet.wanted and sheet.grows == "size" else (sheet.width, sheet.height)
+    tiles = () if sheet.wanted and sheet.grows == "tiles" else (sheet.tiles,)
+    made = (
+        *size,
+        sheet.padding,
+        sheet.border,
+        sheet.turns,
+        sheet.mirror,
+        sheet.density,
+        sheet.uv,
+        sheet.twins,
+        sheet.alike,
+        *tiles,
+        sheet.align,
+        sheet.smallest,
+        sheet.wanted,
+        sheet.grows if sheet.wanted else "",
+        sheet.unwrap,
+    )
+    return repr(made)
+
+
+def layout_digest(scene: Scene, bundle: Bundle) -> str:
+    """Return a digest of all that a bundle's layout is made from."""
+    made = (
+        sheet_rules(bundle.sheet),
+        bundle.objects,
+        tuple(bundle.share(key) for key in bundle.objects),
+        tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
+        tuple((key, told.digest) for key, told in bundle.shapings if key in bundle.objects),
+    )
+    return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
+
+
+def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:
+    """Lay out a bundle.
+
+    Where there is a layout by the same settings already, what need not move stays where it is, unless ``fresh``. Pinned
+    islands stay in any case.
+
+    Parameters
+    ----------
+    scene : Scene
+    bundle : Bundle
+        Its sheet settings say how.
+    fresh : bool
+
+    Returns
+    -------
+    Layout
+        With scale 0 when nothing fits.
+    """
+    sheet = bundle.sheet
+    pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
+    before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
+    work = _Laying(pieces, sheet, before, progress.part(0.1, 0.95))
+    made = None
+    if before is not None and before.rules == sheet_rules(sheet) and not fresh:
+        made = work.calm()
+    if made is None:
+        made = work.fresh()
+    progress.update(0.96, "Verifying the layout")
+    return measured(replace(made, made_from=layout_digest(scene, bundle), rules=sheet_rules(sheet)))
+
+
+class _Laying:
+    """The ways to a layout of pieces."""
+
+    def __init__(
+        self,
+        pieces: Pieces,
+        sheet: SheetSettings,
+        before: Layout | None,
+        progress: Progress,
+    ) -> None:
+        self.pieces, self.sheet, self.before, self.progress = pieces, sheet, before, progress
+        self.numbers = pieces.earlier
+
+    def rules(self, sheet: SheetSettings) -> Rules:
+        return Rules(
+            sheet.width, sheet.height, sheet.padding, sheet.border, sheet.turns, sheet.mirror, sheet.tiles, sheet.align
+        )
+
+    def _old_places(self, wanted: NDArray[np.bool_]) -> dict[int, NDArray[np.float64]]:
+        """Return the maps of leading islands that an earlier layout gives, through any island of their kind."""
+        before, pieces = self.before, self.pieces
+        found: dict[int, NDArray[np.float64]] = {}
+        if before is None:
+            return found
+        for index in np.flatnonzero((self.numbers >= 0) & wanted).tolist():
+            leader = int(pieces.twins.leader[index])
+            if leader in found:
+                continue
+            row = before.placements[self.numbers[index]]
+            if leader != index:
+                row = (_square(row) @ np.linalg.inv(_square(pieces.twins.maps[index])))[:2].ravel()
+            found[leader] = row
+        return found
+
+    def _lying(self, held: dict[int, NDArray[np.float64]]) -> list[NDArray[np.float64]]:
+        """Return the triangles of islands that lie on the sheet, in texels."""
+        return [placed(self.pieces.islands[index], row) for index, row in held.items()]
+
+    def calm(self) -> Layout | None:
+        """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
+        before, pieces = self.before, self.pieces
+        if before is None:
+            return None
+        old = self._old_places(np.ones(len(pieces.islands), np.bool_))
+        known = self.numbers >= 0
+        squeezed = np.ones(len(pieces.islands))
+        squeezed[pieces.twins.leader[known]] = before.squeezed[self.numbers[known]]
+        held = {
+            index: row
+            for index, row in old.items()
+            if abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
+        }
+        rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
+        same = len(held) == int(before.places.max(initial=-1)) + 1
+        if not held or (same and not len(rest)):
+            # nothing is new and nothing is gone: whoever packs again wants better
+            return None
+        sheet = replace(self.sheet, width=before.width, height=before.height, tiles=before.tiles)
+        rows = dict(held)
+        if len(rest):
+            packed = self._around(held, rest, before.scale, sheet)
+            if packed.scale <= 0:
+                return None
+            squeezed[rest] = packed.scale / before.scale
+            rows |= dict(zip(rest.tolist(), _plain(packed.placements, pieces.sizes[rest]), strict=True))
+        made = self._layout(rows, before.scale, sheet)
+        return replace(made, squeezed=squeezed[pieces.twins.leader], gain=self._gain(sheet, before.scale))
+
+    def _around(
+        self, held: dict[int, NDArray[np.float64]], rest: NDArray[np.int64], scale: float, sheet: SheetSettings
+    ) -> Packed:
+        """Put islands around those that lie already: at the same density, or less if not much less will do."""
+        packer = Packer(
+            self.pieces.sized(rest),
+            self.rules(sheet),
+            smallest=sheet.smallest,
+            held=self._lying(held),
+            seed=sheet.seed,
+            progress=self.progress.part(0, 0.6),
+        )
+        return packer.construct_near(scale, LEAST_SQUEEZED)
+
+    def _gain(self, sheet: SheetSettings, scale: float) -> float:
+        """Return how much denser a first fresh layout would be."""
+        if len(self.pieces.leaders) > MOST_COMPARED or sheet.wanted:
+            return math.nan
+        self.progress.update(0.7, "Comparing with a fresh layout")
+        packer = Packer(
+            self.pieces.sized(self.pieces.leaders),
+            self.rules(sheet),
+            smallest=sheet.smallest,
+            progress=self.progress.part(0.7, 1.0),
+        )
+        return packer.construct().scale / scale - 1
+
+    def fresh(self) -> Layout:
+        """Lay everything out but what is pinned."""
+        sheet, pieces = self.sheet, self.pieces
+        held: dict[int, NDArray[np.float64]] = {}
+        before = self.before
+        if before is not None and (before.width, before.height, before.tiles) == (
+            sheet.width,
+            sheet.height,
+            sheet.tiles,
+        ):
+            pinned = np.zeros(len(pieces.islands), np.bool_)
+            known = self.numbers >= 0
+            pinned[known] = before.pinned[self.numbers[known]]
+            held = self._old_places(pinned)
+        rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
+        islands, sizes = pieces.sized(rest), pieces.sizes[rest]
+        if not len(rest) and before is not None and held:
+            return self._layout(held, before.scale, sheet)
+        lying = self._lying(held)
+
+        def layout_of(packed: Packed, sheet: SheetSettings) -> Layout:
+            rows = held | dict(zip(rest.tolist(), _plain(packed.placements, sizes), strict=True))
+            return self._layout(rows, packed.scale, sheet)
+
+        if sheet.wanted > 0:
+            packed, sheet = self._at_density(islands, lying)
+        else:
+            packed = pack(
+                islands,
+                self.rules(sheet),
+                seconds=sheet.seconds,
+                seed=sheet.seed,
+                smallest=sheet.smallest,
+                held=lying,
+                show=lambda packed: self.progress.show(shown_layout(layout_of(packed, sheet))),
+                enough=self.progress.enough,
+                progress=self.progress,
+            )
+        return layout_of(packed, sheet)
+
+    def _at_density(
+        self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]]
+    ) -> tuple[Packed, SheetSettings]:
+        """Find the smallest sheet, or the fewest tiles, that hold all at the wanted density."""
+        area = sum(flat_area(island) for island in islands) * self.sheet.wanted**2
+        packed, sheet = Packed(0.0, np.zeros((len(islands), 6))), self.sheet
+        for sheet in self._sheets():
+            if sheet.width * sheet.height * sheet.tiles < area:
+                continue
+            packed = pack(
+                islands,
+                self.rules(sheet),
+                scale=sheet.wanted,
+                seed=sheet.seed,
+                smallest=sheet.smallest,
+                held=held,
+                progress=self.progress,
+            )
+            if packed.scale > 0:
+                break
+        return packed, sheet
+
+    def _sheets(self) -> list[SheetSettings]:
+        if self.sheet.grows == "tiles":
+            return [replace(self.sheet, tiles=tiles) for tiles in range(1, MOST_TILES + 1)]
+        sizes = sorted(
+            ((wide, high) for wide in EDGES for high in EDGES if high in (wide, wide // 2)),
+            key=lambda size: size[0] * size[1],
+        )
+        return [replace(self.sheet, width=wide, height=high) for wide, high in sizes]
+
+    def _layout(self, rows: dict[int, NDArray[np.float64]], scale: float, sheet: SheetSettings) -> Layout:
+        pieces, before = self.pieces, self.before
+        placements = pieces.spread(np.array([rows[index] for index in pieces.leaders.tolist()]).reshape(-1, 6))
+        count = len(placements)
+        pinned, moved = np.zeros(count, np.bool_), np.ones(count, np.bool_)
+        known = self.numbers >= 0
+        if before is not None:
+            old = before.placements[self.numbers[known]]
+            there = np.abs(placements[known] - old) <= 1e-9 * np.maximum(np.abs(old).max(axis=1, initial=1)[:, None], 1)
+            # what stayed keeps its numbers to the last bit
+            stayed = np.flatnonzero(known)[there.all(axis=1)]
+            placements[stayed] = before.placements[self.numbers[stayed]]
+            moved[stayed] = False
+            pinned[known] = before.pinned[self.numbers[known]]
+        return Layout(
+            pieces.surfaces,
+            placements,
+            scale,
+            sheet.width,
+            sheet.height,
+            sheet.padding,
+            sheet.border,
+            -1,
+            -1,
+            0.0,
+            0.0,
+            "",
+            tiles=sheet.tiles,
+            places=pieces.places,
+            pinned=pinned,
+            moved=moved,
+            shares=pieces.shares,
+        )
+
+
+def _square(row: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.vstack([row.reshape(2, 3), [0.0, 0.0, 1.0]])
+
+
+def _size(row: NDArray[np.float64]) -> float:
+    return math.sqrt(abs(float(row[0] * row[4] - row[1] * row[3])))
+
+
+def _plain(placements: NDArray[np.float64], sizes: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return maps from plain metres: islands were packed in metres times share."""
+    plain = placements.copy()
+    plain[:, [0, 1, 3, 4]] *= sizes[:, None]
+    return plain
+
+
+def shown_layout(layout: Layout) -> Layout:
+    """Return a layout with its fill told, though nothing is verified."""
+    return replace(layout, fill=fill_of(layout))
+
+
+def island_labels(layout: Layout) -> NDArray[np.int32]:
+    """Return the place of each triangle of a layout, surfaces in order; twins have one."""
+    starts = layout.first_islands()
+    parts = [layout.places[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    return np.concatenate(parts).astype(np.int32) if parts else np.zeros(0, np.int32)
+
+
+def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
+    """Return all corners of a layout, shape (T, 3, 2), in texels, tiles side by side."""
+    parts = [layout.sheet_corners(index) for index in range(len(layout.surfaces))]
+    return np.concatenate(parts) if parts else np.zeros((0, 3, 2))
+
+
+def triangle_pages(layout: Layout) -> NDArray[np.int64]:
+    """Return the tile that each triangle of a layout lies on, surfaces in order."""
+    tile, starts = layout.tile_of(), layout.first_islands()
+    parts = [tile[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+
+
+def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
+    """Return which triangles belong to the first island on each place."""
+    leads = np.zeros(len(layout.places), np.bool_)
+    leads[first_on_places(layout)] = True
+    starts = layout.first_islands()
+    parts = [leads[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    return np.concatenate(parts) if parts else np.zeros(0, np.bool_)
+
+
+def fill_of(layout: Layout) -> float:
+    """Return the islands' area, twins once, over that of the sheet."""
+    corners = sheet_triangles(layout)[leading_triangles(layout)]
+    return flat_area(corners) / (layout.across * layout.height)
+
+
+def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
+    """Return the layout with its gap, border gap, overlap and fill measured."""
+    progress.update(0.0, "Verifying the layout")
+    if layout.scale <= 0:
+        return layout
+    corners, labels = sheet_triangles(layout), island_labels(layout)
+    found = verify(corners, labels, layout.width, layout.height, pages=triangle_pages(layout))
+    return replace(layout, gap=found.gap, border_gap=found.border_gap, overlap=found.overlap, fill=fill_of(layout))
