@@ -14,7 +14,7 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
+from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import source_draws

@@ -15,7 +15,8 @@ import numpy as np
 from charts import cut_square, mixed
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import Bundle, SheetSettings
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.lay_out.pieces import pieces_of
 from fasciculum.packing.engine import Packer

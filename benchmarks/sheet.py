@@ -15,9 +15,11 @@ from PySide6.QtWidgets import QApplication
 from window import Watch, idle, pump
 
 from fasciculum.app.start import make_window
-from fasciculum.model.bundle import Bundle, Layout, SheetSettings, Surface
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Mesh, Node, Object, Primitive, Scene, Source
+from fasciculum.model.sheet import SheetSettings
 
 
 def scene_of(islands, each):

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from fasciculum.model.bundle import Layout
+from fasciculum.model.layout import Layout
 
 
 def bare_layout(**values):

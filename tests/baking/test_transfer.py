@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
+from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.reference import Model, bilinear, decode, encode

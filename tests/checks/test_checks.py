@@ -7,7 +7,8 @@ import numpy as np
 from fasciculum.checks.layout import check_layout
 from fasciculum.checks.match import check_match
 from fasciculum.checks.mixing import clean_down_to
-from fasciculum.model.bundle import Bundle, CheckResult, Fidelity
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.texturing import CheckResult, Fidelity
 from fasciculum.operations.lay_out.forecast import clean_size
 from tests.documents import bare_layout
 

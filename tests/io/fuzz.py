@@ -21,7 +21,7 @@ from typing import Any
 
 from fasciculum.errors import FasciculumError
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project
 from fasciculum.operations.report import inspection_of

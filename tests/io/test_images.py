@@ -10,7 +10,7 @@ import numpy as np
 from PIL import Image
 
 from fasciculum.errors import InputError
-from fasciculum.io.formats.images import decode, encode_png
+from fasciculum.io.codecs import decode, encode_png
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 

@@ -13,9 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fasciculum.errors import FasciculumError
+from fasciculum.io.codecs import decode
 from fasciculum.io.formats.gltf.accessors import as_float, read_raw
 from fasciculum.io.formats.gltf.container import open_container
-from fasciculum.io.formats.images import decode
 from fasciculum.io.names import file_name
 from fasciculum.io.objects import plain_name, unique_name
 from fasciculum.io.pixels import PixelStore

@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import SheetSettings
-from fasciculum.model.document import DeliverySettings
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, Glb, smooth_image
 from tests.reference import Model

@@ -12,9 +12,11 @@ from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
 from fasciculum.errors import FasciculumError, WorkerLost
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, Job, Runner
-from fasciculum.model.bundle import Bundle, CheckResult, Layout, Texturing
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.operations.bake.bake import bake, bake_digest
 from fasciculum.operations.check.check import check_bundle
 from fasciculum.operations.deliver.deliver import deliver

@@ -9,38 +9,28 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.pyramids import Pyramids, build_pyramids
+from fasciculum.baking.pyramids import ROLES, Pyramids, build_pyramids
 from fasciculum.baking.target import Target
 from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.kernels.raster import list_texels
 from fasciculum.kernels.sampling import (
-    BASE,
     CHANNELS,
-    EMISSIVE,
-    METALLIC_ROUGHNESS,
-    NORMAL,
-    OCCLUSION,
     SLOTS,
     plan_triangles,
     shade_points,
     shade_texels,
 )
 from fasciculum.kernels.sharpen import sharpen
+from fasciculum.model.choices import ColorSpace
+from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import DEFAULT_MATERIAL, Image, Material, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: texels shaded between two looks at whether to stop, some 30 ms
 SLICE = 1 << 16
-#: what a map holds where nothing was baked
-GROUND = {"base_color": (0, 0, 0, 1), "normal": (0.5, 0.5, 1), "orm": (1, 1, 0), "emissive": (0, 0, 0)}
-#: which textures a map's detail comes from
-SLOTS_OF = {
-    "base_color": (BASE,),
-    "normal": (NORMAL,),
-    "orm": (METALLIC_ROUGHNESS, OCCLUSION),
-    "emissive": (EMISSIVE,),
-}
+#: the maps that the shading kernels write, in the order of their outputs, and the channels that they are read from
+WRITTEN = {"base_color": slice(0, 4), "normal": slice(4, 7), "orm": slice(7, 10), "emissive": slice(10, 13)}
 #: shares of the second difference that bilinear reading is met with: where the sheet is as fine as the source, and
 #: where it is coarser and the texel's own box stays
 FINE, COARSE = 1 / 8, 1 / 12
@@ -52,9 +42,9 @@ PixelsOf = Callable[[Image], NDArray[Any]]
 
 @dataclass(frozen=True)
 class Recipe:
-    """Which maps to bake and how. ``alpha`` and ``emission`` are the factors of `alpha_factor` and 1 / strength."""
+    """Which maps to bake and how; ``emission`` is what emitted light is multiplied with, so that it fits 0 to 1."""
 
-    maps: tuple[str, ...]
+    kinds: tuple[MapKind, ...]
     width: int
     height: int
     bits: int = 8
@@ -151,7 +141,7 @@ def bake_carried(
     Returns
     -------
     dict of ndarray of uint8 or uint16
-        By map: base_color (H, W, 4), normal, orm, emissive (H, W, 3), bleed included.
+        By map's name, shape (H, W, C), bleed included.
     """
     progress.update(0.0, "Finding each texel's triangle")
     ids, _ = target.rasterise(recipe.width, recipe.height)
@@ -161,7 +151,7 @@ def bake_carried(
     listed = np.empty(int(starts[-1]), np.int64)
     list_texels(ids, target.material, starts, listed)
     outputs = _empty_maps(recipe)
-    amounts = {name: np.zeros(len(target.corners), np.float32) for name in GROUND}
+    amounts = {kind.name: np.zeros(len(target.corners), np.float32) for kind in recipe.kinds}
     encode = linear_to_srgb(np.arange(65536) / 65535).astype(np.float32)
     grid = {1: 1, 4: 2, 16: 4}[recipe.samples]
     total = max(len(listed), 1)
@@ -173,8 +163,8 @@ def bake_carried(
         name = material_at(scene, target.materials[number]).name
         shading_part.update(first / total, f"Baking {name}")
         shading = Shading(scene, target, number, pixels)
-        for name in recipe.maps:
-            shading.note_detail(SLOTS_OF[name], amounts[name])
+        for kind in recipe.kinds:
+            shading.note_detail(tuple(ROLES.index(role) for role in kind.reads), amounts[kind.name])
         limits = np.array([(1 << recipe.bits) - 1, _alpha_factor(shading.material, recipe), recipe.emission])
         for at in range(first, last, SLICE):
             shading_part.update(at / total, f"Baking {name}")
@@ -185,11 +175,12 @@ def bake_carried(
                 grid,
                 encode,
                 limits,
-                *(outputs[name] for name in ("base_color", "normal", "orm", "emissive")),
+                *(outputs[name] for name in WRITTEN),
             )
-    maps = {name: outputs[name] for name in recipe.maps}
-    if recipe.opaque and "base_color" in maps:
-        maps["base_color"][..., 3] = (1 << recipe.bits) - 1
+    maps = {kind.name: outputs[kind.name] for kind in recipe.kinds}
+    for found in maps.values():
+        if recipe.opaque and found.shape[2] == 4:
+            found[..., 3] = (1 << recipe.bits) - 1
     _sharpen(ids, maps, amounts, recipe, progress.part(0.8, 0.87))
     _bleed(ids, maps, recipe, progress.part(0.87, 1.0))
     return maps
@@ -205,13 +196,13 @@ def _alpha_factor(material: Material, recipe: Recipe) -> float:
 def _empty_maps(recipe: Recipe) -> dict[str, NDArray[Any]]:
     kind = np.uint8 if recipe.bits == 8 else np.uint16
     top = (1 << recipe.bits) - 1
+    asked = {told.name for told in recipe.kinds}
     outputs = {}
-    for name, ground in GROUND.items():
-        if name in recipe.maps:
-            outputs[name] = np.empty((recipe.height, recipe.width, len(ground)), kind)
-            outputs[name][:] = np.round(np.array(ground) * top).astype(kind)
-        else:
-            outputs[name] = np.empty((0, 0, len(ground)), kind)
+    for name in WRITTEN:
+        ground = np.round(np.array(KINDS[name].ground) * top).astype(kind)
+        size = (recipe.height, recipe.width) if name in asked else (0, 0)
+        outputs[name] = np.empty((*size, len(ground)), kind)
+        outputs[name][:] = ground
     return outputs
 
 
@@ -242,14 +233,14 @@ def _sharpen(
     for number, (name, pixels) in enumerate(maps.items()):
         if not amounts[name].any():
             continue
-        light = name in ("base_color", "emissive")
+        light = KINDS[name].color_space is ColorSpace.SRGB
         table = (srgb_to_linear(values) if light else values).astype(np.float64)
         encode = (linear_to_srgb(even) if light else even).astype(np.float32)
         result = np.empty_like(pixels)
         for first in range(0, recipe.height, step):
             progress.update((number + first / recipe.height) / len(maps), "Sharpening for bilinear reading")
             last = min(first + step, recipe.height)
-            sharpen(pixels, ids, amounts[name], table, encode, first, last, name == "normal", result)
+            sharpen(pixels, ids, amounts[name], table, encode, first, last, KINDS[name].vectors, result)
         maps[name] = result
 
 

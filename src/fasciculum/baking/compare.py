@@ -3,28 +3,19 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.carried import PixelsOf, material_at, read_source
+from fasciculum.baking.carried import WRITTEN, PixelsOf, material_at, read_source
 from fasciculum.baking.target import Target
 from fasciculum.kernels.sampling import read_sheet
+from fasciculum.model.choices import ColorSpace
+from fasciculum.model.maps import KINDS, Judged, MapKind
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import linear_to_srgb, srgb_to_linear
-
-
-@dataclass(frozen=True)
-class Match:
-    """How one surface matches: PSNR in dB for each map, and the normal's 95th percentile in degrees."""
-
-    base_color: float
-    orm: float
-    emissive: float
-    normal_p95: float
 
 
 def psnr(one: NDArray[np.float64], two: NDArray[np.float64]) -> float:
@@ -90,7 +81,7 @@ def compare(
     points: int = 200_000,
     seed: int = 0,
     progress: Progress = SILENT,
-) -> dict[int, Match]:
+) -> dict[int, dict[str, float]]:
     """Compare the sheet with its source at random points.
 
     Parameters
@@ -98,7 +89,7 @@ def compare(
     maps : dict of ndarray
         Baked maps by name, stored values.
     strength : float
-        What the emissive map is multiplied with.
+        What scaled maps are multiplied with.
     transparent : bool
         Count opacity too.
     as_fine : frozenset of int
@@ -107,8 +98,9 @@ def compare(
 
     Returns
     -------
-    dict of Match
-        By number of surface.
+    dict of dict of float
+        By number of surface, and by map: the peak signal-to-noise ratio in dB, or for unit vectors the 95th percentile
+        of the angle in degrees, where any of them varies.
     """
     triangles, places = sample_surface(target, points, seed)
     if not len(triangles):
@@ -119,30 +111,41 @@ def compare(
         truth[sharp] = read_source(
             scene, target, triangles[sharp], places[sharp], pixels, grid=0, progress=progress.part(0.6, 1.0)
         )
-    base = linear_to_srgb(truth[:, :3])
-    readings = {name: _readings(found, places, name in ("base_color", "emissive")) for name, found in maps.items()}
+    judged = {name: KINDS[name] for name in maps if name in WRITTEN and KINDS[name].judged is not Judged.NOT}
+    readings = {
+        name: _readings(maps[name], places, kind.color_space is ColorSpace.SRGB) for name, kind in judged.items()
+    }
+    wanted = {name: _wanted(truth[:, WRITTEN[name]], kind, strength) for name, kind in judged.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)
-    matches = {}
+    matches: dict[int, dict[str, float]] = {}
     for surface in np.unique(target.surface[triangles]):
         at = np.flatnonzero(target.surface[triangles] == surface)
-        values = {"base_color": math.nan, "orm": math.nan, "emissive": math.nan}
-        if "base_color" in readings:
-            got, wanted = readings["base_color"][at, :3], base[at]
-            if transparent:
-                got = np.column_stack([got, readings["base_color"][at, 3]])
-                wanted = np.column_stack([wanted, np.clip(truth[at, 3], 0, 1)])
-            values["base_color"] = psnr(got, wanted)
-        if "orm" in readings:
-            values["orm"] = psnr(readings["orm"][at], np.clip(truth[at, 7:10], 0, 1))
-        if "emissive" in readings:
-            values["emissive"] = psnr(
-                readings["emissive"][at], linear_to_srgb(np.clip(truth[at, 10:13] / strength, 0, 1))
-            )
-        angle = math.nan
-        if "normal" in readings and bumpy[target.material[triangles[at]]].any():
-            vector = readings["normal"][at] * 2 - 1
-            vector /= np.maximum(np.linalg.norm(vector, axis=1, keepdims=True), 1e-9)
-            cosine = (vector * truth[at, 4:7]).sum(axis=1)
-            angle = float(np.degrees(np.percentile(np.arccos(np.clip(cosine, -1, 1)), 95)))
-        matches[int(surface)] = Match(normal_p95=angle, **values)
+        figures = matches[int(surface)] = {}
+        for name, kind in judged.items():
+            got, true = readings[name][at], wanted[name][at]
+            if kind.judged is Judged.ANGLE:
+                if bumpy[target.material[triangles[at]]].any():
+                    figures[name] = _angle(got, true)
+                continue
+            channels = kind.channels if transparent or kind.channels < 4 else 3
+            figures[name] = psnr(got[:, :channels], true[:, :channels])
     return matches
+
+
+def _wanted(truth: NDArray[np.float64], kind: MapKind, strength: float) -> NDArray[np.float64]:
+    """Return what a map should hold where the source has these values, encoded as the map is."""
+    if kind.vectors:
+        return truth
+    if kind.color_space is not ColorSpace.SRGB:
+        return np.clip(truth, 0, 1)
+    light = np.clip(truth[:, :3] / strength, 0, 1) if kind.scaled else truth[:, :3]
+    encoded: NDArray[np.float64] = np.column_stack([linear_to_srgb(light), np.clip(truth[:, 3:], 0, 1)])
+    return encoded
+
+
+def _angle(read: NDArray[np.float64], true: NDArray[np.float64]) -> float:
+    """Return the 95th percentile of the angle between stored vectors and true ones, degrees."""
+    vector = read[:, :3] * 2 - 1
+    vector /= np.maximum(np.linalg.norm(vector, axis=1, keepdims=True), 1e-9)
+    cosine = (vector * true).sum(axis=1)
+    return float(np.degrees(np.percentile(np.arccos(np.clip(cosine, -1, 1)), 95)))

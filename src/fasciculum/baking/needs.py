@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from fasciculum.model.maps import BASE_COLOR, EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
 
 
@@ -49,15 +50,16 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ..
         reads(material, "metallic_roughness") or reads(material, "occlusion") for material in materials
     )
     glow = max((max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0)
-    maps = ["base_color"]
-    if not unlit:
-        maps += ["normal"] if any(reads(material, "normal") for material in materials) else []
-        maps += ["orm"] if varied else []
-        maps += ["emissive"] if glow > 0 else []
+    needed = {
+        BASE_COLOR: True,
+        NORMAL: not unlit and any(reads(material, "normal") for material in materials),
+        ORM: not unlit and varied,
+        EMISSIVE: not unlit and glow > 0,
+    }
     metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))
     masked = any(material.alpha_mode == MASK for material in materials)
     return Needs(
-        maps=tuple(wanted) or tuple(maps),
+        maps=tuple(wanted) or tuple(kind.name for kind, need in needed.items() if need),
         metallic=metallic,
         roughness=roughness,
         strength=max(glow, 1e-6) if glow > 0 else 1.0,

@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.sampling import BASE, EMISSIVE, SLOTS, fill_level, half_size
+from fasciculum.model.maps import Role
 from fasciculum.model.scene import Image, Material, TextureSlot
 from fasciculum.units import srgb_to_linear
 
 LEVELS = 16
-ROLES = ("base_color", "metallic_roughness", "normal", "occlusion", "emissive")
+#: in the order of the kernels' slots
+ROLES = (Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.NORMAL, Role.OCCLUSION, Role.EMISSIVE)
 
 
 @dataclass(frozen=True, eq=False)

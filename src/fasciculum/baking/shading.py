@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.tangents import flat_normals, unit
 from fasciculum.kernels.rows import unique_rows
-from fasciculum.model.bundle import Surface
+from fasciculum.model.layout import Surface
 from fasciculum.model.scene import Primitive
 
 

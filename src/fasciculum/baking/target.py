@@ -12,7 +12,7 @@ from fasciculum.baking.shading import corner_normals, edge_normals
 from fasciculum.baking.tangents import tangents, unit
 from fasciculum.kernels.raster import barycentric_maps, cover, extend
 from fasciculum.kernels.sampling import SLOTS
-from fasciculum.model.bundle import Layout
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Material, Object, Primitive, Scene
 
 #: texels whose centre lies within this distance of an island take its nearest triangle, extrapolated, so that

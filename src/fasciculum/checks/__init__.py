@@ -1,1 +1,1 @@
-"""One file for each check; each returns findings. `registry` lists them."""
+"""One file for each check; each declares what it looks at in a `Check`. `registry` finds them."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
 from fasciculum.units import MIB, texture_bytes
@@ -79,3 +80,14 @@ def check_layout(bundle: Bundle) -> list[Finding]:
                 )
             )
     return findings
+
+
+CHECKS = (
+    Check(
+        "layout",
+        Scope.BUNDLE,
+        ("does_not_fit", "overlap", "gap", "margin", "low_fill", "unwrapped"),
+        lambda facts: check_layout(facts.bundle),
+        rank=10,
+    ),
+)

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.maps import BASE_COLOR
 
 #: below these a difference can be seen, for objects that keep their sharpness and for those that do not
 SEEN, SEEN_BLURRED = 34.0, 28.0
@@ -19,12 +21,13 @@ def check_match(bundle: Bundle) -> list[Finding]:
     findings = []
     for entry in bundle.check.fidelity:
         limit = SEEN if entry.yield_ >= 0.9 or math.isnan(entry.yield_) else SEEN_BLURRED
-        if entry.base_color < limit:
+        figure = entry.figure(BASE_COLOR.name)
+        if figure < limit:
             findings.append(
                 Finding(
                     "differs",
                     WARNING,
-                    f"{entry.object}: base colour matches its source at only {entry.base_color:.1f} dB.",
+                    f"{entry.object}: base colour matches its source at only {figure:.1f} dB.",
                     "Look at it with the wipe; give it a larger share.",
                     object=entry.object,
                     bundle=bundle.name,
@@ -52,3 +55,8 @@ def check_match(bundle: Bundle) -> list[Finding]:
             )
         )
     return findings
+
+
+CHECKS = (
+    Check("match", Scope.BUNDLE, ("differs", "blurred", "mixing"), lambda facts: check_match(facts.bundle), rank=20),
+)

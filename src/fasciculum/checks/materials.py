@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.scene import Material, Scene, TextureSlot
 
@@ -41,3 +42,6 @@ def _words(material: Material) -> list[str]:
     if len({slot.uv_set for slot in material.slots().values()}) > 1:
         words.append("reads more than one UV set")
     return words
+
+
+CHECKS = (Check("materials", Scope.SCENE, ("material",), lambda facts: plain_materials(facts.scene), rank=50),)

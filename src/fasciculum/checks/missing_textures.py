@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.finding import ALLOW, LOCATE, WARNING, Finding
 from fasciculum.model.scene import Scene
 
@@ -32,3 +33,8 @@ def missing_textures(scene: Scene) -> list[Finding]:
                         )
                     )
     return findings
+
+
+CHECKS = (
+    Check("missing_textures", Scope.SCENE, ("missing_texture",), lambda facts: missing_textures(facts.scene), rank=10),
+)

@@ -1,18 +1,32 @@
-"""The checks, in the order in which they are told."""
+"""All checks, found among the modules of this folder: a check is added by adding its file."""
 
 from __future__ import annotations
 
-from fasciculum.checks.materials import plain_materials
-from fasciculum.checks.missing_textures import missing_textures
-from fasciculum.checks.scales import mirrored_scales
-from fasciculum.checks.textures import odd_textures
-from fasciculum.checks.uv_sets import lacking_uvs
+import importlib
+import pkgutil
+from collections.abc import Iterable
+from functools import cache
+
+from fasciculum import checks
+from fasciculum.checks.check import Check, Facts, Scope
 from fasciculum.model.finding import Finding
-from fasciculum.model.scene import Scene
-
-SCENE_CHECKS = (missing_textures, odd_textures, lacking_uvs, mirrored_scales, plain_materials)
 
 
-def check_scene(scene: Scene) -> tuple[Finding, ...]:
-    """Run every check that needs nothing but the gathered scene."""
-    return tuple(finding for check in SCENE_CHECKS for finding in check(scene))
+@cache
+def all_checks() -> tuple[Check, ...]:
+    """Return every check that a module of this folder lists under ``CHECKS``, in the order in which they are told."""
+    found: list[Check] = []
+    for module in pkgutil.iter_modules(checks.__path__):
+        found += getattr(importlib.import_module(f"{checks.__name__}.{module.name}"), "CHECKS", ())
+    return tuple(sorted(found, key=lambda check: (check.rank, check.id)))
+
+
+def checks_of(scope: Scope, only: Iterable[str] | None = None) -> tuple[Check, ...]:
+    """Return the checks of a scope, all or those of the given ids."""
+    names = None if only is None else set(only)
+    return tuple(check for check in all_checks() if check.scope is scope and (names is None or check.id in names))
+
+
+def run_checks(checks: Iterable[Check], facts: Facts) -> tuple[Finding, ...]:
+    """Return what checks have to say."""
+    return tuple(finding for check in checks for finding in check.run(facts))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Scene
 
@@ -33,3 +34,6 @@ def mirrored_scales(scene: Scene) -> list[Finding]:
                 )
             )
     return findings
+
+
+CHECKS = (Check("scales", Scope.SCENE, ("mirrored", "no_volume"), lambda facts: mirrored_scales(facts.scene), rank=40),)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from fasciculum.checks.check import Check, Scope
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Image, Scene
 
@@ -109,3 +110,14 @@ def odd_textures(scene: Scene) -> list[Finding]:
                 )
             )
     return findings
+
+
+CHECKS = (
+    Check(
+        "odd_textures",
+        Scope.SCENE,
+        tuple(f"texture_{code}" for code in FAULTS if code != "missing"),
+        lambda facts: odd_textures(facts.scene),
+        rank=20,
+    ),
+)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
+from fasciculum.checks.check import Check, Measure, Scope
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Scene
 
@@ -36,3 +39,34 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
                         )
                     )
     return findings
+
+
+def wrong_uv_sets(reading: Mapping[str, tuple[int, int]]) -> list[Finding]:
+    """Tell objects whose material seems to read the wrong UV set: another suits their surface much better.
+
+    ``reading`` has, by object, the set that is read and the better one.
+    """
+    return [
+        Finding(
+            "suspicious_uv_set",
+            WARNING,
+            f"{key}: its material reads UV set {now}, through which its textures are empty or much "
+            f"stretched; UV set {better} suits its surface.",
+            f"Let the material read UV set {better} (Gather, UV sets, Read it), or leave it if it is meant so.",
+            object=key,
+        )
+        for key, (now, better) in reading.items()
+    ]
+
+
+CHECKS = (
+    Check("lacking_uvs", Scope.SCENE, ("no_uvs", "wrong_uv_set"), lambda facts: lacking_uvs(facts.scene), rank=30),
+    Check(
+        "wrong_uv_sets",
+        Scope.SCENE,
+        ("suspicious_uv_set",),
+        lambda facts: wrong_uv_sets(facts.measured[Measure.READING]),
+        needs=(Measure.READING,),
+        rank=60,
+    ),
+)

@@ -9,15 +9,18 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from fasciculum.cli.arguments import refuse_later
+from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import UsageError
+from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
-from fasciculum.model.document import MODEL_KINDS, DeliverySettings
+from fasciculum.model.choices import Rule, Stage
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
+from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.unwrapping import PRESETS
+from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
@@ -53,41 +56,13 @@ def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) 
 
 def _order(parsed: argparse.Namespace) -> Order:
     width, height = parsed.size
-    sheet = SheetSettings(
-        width=width,
-        height=height,
-        padding=parsed.padding,
-        margin=parsed.margin,
-        turns=parsed.turns,
-        mirror=parsed.mirror,
-        density=parsed.density,
-        uv=parsed.uv,
-        twins=parsed.twins,
-        seconds=parsed.seconds,
-        seed=parsed.seed,
-        alike=parsed.alike,
-        tiles=parsed.tiles,
-        align=parsed.align,
-        smallest=parsed.smallest,
-        wanted=parsed.wanted,
-        grows=parsed.grows,
-        unwrap=_unwrap(parsed),
-    )
+    plain = replace(SheetSettings(), width=width, height=height)
+    unwrap = with_options(parsed, PRESETS[parsed.shapes], once=True)
+    sheet = replace(with_options(parsed, plain, once=True), unwrap=unwrap)
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
-    bake = BakeSettings(parsed.maps, parsed.samples, parsed.bleed, parsed.bits, parsed.edges, parsed.edge_angle)
-    return Order(parsed.bundle, sheet, bake, _delivery(parsed), _lookup(parsed))
-
-
-def _unwrap(parsed: argparse.Namespace) -> UnwrapSettings:
-    given = {
-        "sharp": parsed.sharp,
-        "stretch": parsed.stretch,
-        "smallest": parsed.smallest_chart,
-        "fewer": parsed.fewer,
-        "keep_seams": parsed.keep_seams or None,
-    }
-    return replace(PRESETS[parsed.shapes], **{name: value for name, value in given.items() if value is not None})
+    bake = with_options(parsed, BakeSettings(parsed.maps), once=True)
+    return Order(Rule(parsed.bundle), sheet, bake, _delivery(parsed), _lookup(parsed))
 
 
 def _lookup(parsed: argparse.Namespace) -> Lookup:
@@ -100,22 +75,11 @@ def _lookup(parsed: argparse.Namespace) -> Lookup:
 def _delivery(parsed: argparse.Namespace) -> DeliverySettings:
     """Return the delivery that was named, with what was asked for beside it."""
     named = find_delivery(parsed.delivery) if parsed.delivery else DeliverySettings()
-    kinds = tuple(kind for kind in MODEL_KINDS if getattr(parsed, kind))
-    return replace(
-        named,
-        name=parsed.name,
-        external_textures=parsed.external_textures or (named.external_textures and parsed.delivery is not None),
-        keep_source_uvs=parsed.keep_source_uvs,
-        models=kinds or named.models,
-        combine=parsed.combine == "bundle",
-        region=parsed.region,
-    )
+    kinds = tuple(entry.name for entry in WRITTEN_FORMATS if getattr(parsed, entry.name))
+    return replace(with_options(parsed, named, once=True), models=kinds or named.models)
 
 
 def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
-    refused = refuse_later(parsed)
-    if refused:
-        raise UsageError(refused)
     report, findings = make(parsed.models, Path(parsed.out), store, _order(parsed), progress=progress)
     _print(report, parsed.json, report_words(report))
     return _code(findings)
@@ -143,42 +107,59 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
                 f"there is no bundle {parsed.bundle}.", file=str(path), hint=f"There are: {', '.join(names)}."
             )
         names = [parsed.bundle]
-    stage = "bake" if parsed.map and not parsed.stage else parsed.stage
-    if parsed.map:
-        _only_known_map(line, names, parsed.map)
-    if stage in (None, "lay-out"):
-        line.timed("lay_out", lambda: line.lay_out(names, redo=stage == "lay-out"))
-    if stage in (None, "bake"):
-        line.timed("bake", lambda: line.bake(names, redo=stage == "bake"))
-    if stage in (None, "check"):
-        line.timed("check", lambda: line.check(names, redo=stage == "check"))
+    only = (parsed.map,) if parsed.map else ()
+    stage = Stage(parsed.stage) if parsed.stage else Stage.BAKE if only else None
+    if only:
+        names = _with_map(line, names, parsed.map)
+    if stage in (None, Stage.LAY_OUT):
+        line.lay_out(names, redo=stage is Stage.LAY_OUT)
+    if stage in (None, Stage.BAKE):
+        line.bake(names, redo=stage is Stage.BAKE, only=only)
+    if stage in (None, Stage.CHECK):
+        line.check(names, redo=stage is Stage.CHECK)
     delivered = None
     if parsed.delivery:
         chosen = find_delivery(parsed.delivery, line.document.deliveries)
         line.document = choose_delivery(line.document, chosen)
-    if stage == "deliver" or (stage is None and parsed.out):
-        folder = parsed.out or line.document.delivered_to
-        if folder and not parsed.out and not Path(folder).resolve().is_relative_to(path.parent.resolve()):
-            raise UsageError(
-                f"the project was delivered to {folder}, outside its own folder.",
-                file=str(path),
-                hint="Name the folder with --out, so that no project decides by itself where files are written.",
-            )
-        if not folder:
-            raise UsageError("the project has not been delivered yet.", file=str(path), hint="Add --out DIR.")
-        delivered = line.timed("deliver", lambda: line.deliver(Path(folder)))
+    if stage is Stage.DELIVER or (parsed.out and (stage is None or only)):
+        delivered = line.deliver(_folder(parsed, line, path), only=only)
+    elif only and stage is Stage.BAKE and _delivered_here(line, path):
+        # its file lies beside the project, and the model that holds it: they are rewritten, and nothing else is
+        delivered = line.deliver(path.parent, only=only)
     save_project(line.document, path, store)
     report, findings = line.report(delivered)
     _print(report, parsed.json, report_words(report))
     return _code(findings)
 
 
-def _only_known_map(line: Pipeline, names: list[str], wanted: str) -> None:
-    for name in names:
-        made = line.document.bundle(name).texturing
-        if made is not None and made.map(wanted) is not None:
-            return
-    raise UsageError(f"no map {wanted} has been baked.", hint="Bake the bundle first, or name one of its maps.")
+def _delivered_here(line: Pipeline, path: Path) -> bool:
+    """Tell whether the project was last delivered into the folder where it lies."""
+    folder = line.document.delivered_to
+    return bool(folder) and Path(folder).resolve() == path.parent.resolve()
+
+
+def _folder(parsed: argparse.Namespace, line: Pipeline, path: Path) -> Path:
+    """Return the folder to deliver to."""
+    folder = parsed.out or line.document.delivered_to
+    if folder and not parsed.out and not Path(folder).resolve().is_relative_to(path.parent.resolve()):
+        raise UsageError(
+            f"the project was delivered to {folder}, outside its own folder.",
+            file=str(path),
+            hint="Name the folder with --out, so that no project decides by itself where files are written.",
+        )
+    if not folder:
+        raise UsageError("the project has not been delivered yet.", file=str(path), hint="Add --out DIR.")
+    return Path(folder)
+
+
+def _with_map(line: Pipeline, names: list[str], wanted: str) -> list[str]:
+    """Return the bundles that are to have a map."""
+    document = line.document
+    bundles = [document.bundle(name) for name in names]
+    found = [bundle.name for bundle in bundles if wanted in wanted_maps(document.scene, bundle).maps]
+    if not found:
+        raise UsageError(f"no bundle has a map {wanted}.", hint="Name one of its maps, or add it to the bundle's.")
+    return found
 
 
 def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
@@ -188,7 +169,7 @@ def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) ->
         part = progress.part(number / len(parsed.files), (number + 1) / len(parsed.files))
         if Path(file).suffix.lower() == ".fasc":
             line = Pipeline(open_project(Path(file), store, progress=part.part(0, 0.3)), store, part)
-            line.timed("check", lambda line=line: line.check([b.name for b in line.document.bundles]))  # type: ignore[misc]
+            line.check([bundle.name for bundle in line.document.bundles])
             report, noticed = line.report()
         else:
             report, noticed = inspect_delivered(file, store, progress=part)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import FasciculumError, InputError, OutsideFolder, UnsupportedInput
-from fasciculum.io.formats.images import decode
+from fasciculum.io.codecs import decode
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places
 from fasciculum.model.digests import digest_of

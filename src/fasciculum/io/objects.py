@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import unicodedata
 
 from fasciculum.errors import UnsupportedInput
+from fasciculum.model.choices import AlphaMode
 from fasciculum.model.finding import ERROR, INFO, Finding
-from fasciculum.model.scene import ALPHA_MODES, Object, Scene
+from fasciculum.model.scene import ALPHA_MODES, Object, Scene, look_names
 
 #: a file that draws more is refused; each object is measured, listed and handed over
 MOST_OBJECTS = 20_000
@@ -32,7 +32,7 @@ def find_objects(scene: Scene, file: str, findings: list[Finding]) -> tuple[Obje
     for number, node in enumerate(scene.nodes):
         if node.mesh < 0:
             continue
-        kinds: dict[tuple[str, str], list[int]] = {}
+        kinds: dict[tuple[AlphaMode, str], list[int]] = {}
         for index, primitive in enumerate(scene.meshes[node.mesh].primitives):
             drawn += len(primitive.triangles)
             if len(primitive.triangles):
@@ -68,11 +68,6 @@ def find_objects(scene: Scene, file: str, findings: list[Finding]) -> tuple[Obje
             )
         )
     return tuple(objects)
-
-
-def look_names(look: str) -> list[str]:
-    """Return short words for a look: what its extensions are called."""
-    return [name.rsplit("_materials_", 1)[-1].replace("_", " ") for name in sorted(json.loads(look))]
 
 
 def plain_name(name: str) -> str:

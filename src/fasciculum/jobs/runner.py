@@ -73,7 +73,7 @@ class InlineRunner:
 
     def __init__(self, progress: Progress | None = None) -> None:
         self.jobs: list[Job] = []
-        self._progress = progress or Progress()
+        self.progress = progress or Progress()
         self._numbers = itertools.count(1)
 
     def submit(
@@ -88,7 +88,7 @@ class InlineRunner:
         job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, state=RUNNING)
         self.jobs.append(job)
         try:
-            value = function(*arguments, **keywords, progress=self._progress)
+            value = function(*arguments, **keywords, progress=self.progress)
         except Cancelled:
             job.state = CANCELLED
             raise
@@ -99,6 +99,9 @@ class InlineRunner:
         if finished is not None:
             finished(value)
         return job
+
+    def cancel(self, job: Job) -> None:
+        """Do nothing: whatever runs here is over once anybody can ask."""
 
 
 def _name(function: Callable[..., Any]) -> str:

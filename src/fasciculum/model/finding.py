@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-INFO = "info"
-WARNING = "warning"
-ERROR = "error"
-#: remedies that can be applied: find the file of a missing image, allow the folder that it lies in
-LOCATE, ALLOW = "locate", "allow"
-SEVERITIES = (ERROR, WARNING, INFO)
+from fasciculum.model.choices import Remedy, Severity
+
+ERROR, WARNING, INFO = Severity
+LOCATE, ALLOW = Remedy.LOCATE, Remedy.ALLOW
+SEVERITIES = tuple(Severity)
 
 
 @dataclass(frozen=True)
@@ -17,7 +16,7 @@ class Finding:
     """One thing that a check noticed: what, where, how bad and, where there is one, its remedy in words."""
 
     code: str
-    severity: str
+    severity: Severity
     message: str
     remedy: str = ""
     object: str = ""
@@ -25,4 +24,4 @@ class Finding:
     bundle: str = ""
     image: str = ""
     #: the remedy that can be applied for the artist, empty when there is none
-    act: str = ""
+    act: Remedy = Remedy.NONE

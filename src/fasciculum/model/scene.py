@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -10,13 +11,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.attributes import Attribute
+from fasciculum.model.choices import AlphaMode
 from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
+from fasciculum.model.tree import NOTHING, Further, Tree
 
-OPAQUE = "OPAQUE"
-MASK = "MASK"
-BLEND = "BLEND"
-ALPHA_MODES = (OPAQUE, MASK, BLEND)
+OPAQUE, MASK, BLEND = AlphaMode
+ALPHA_MODES = tuple(AlphaMode)
 
 UNLIT = "KHR_materials_unlit"
 
@@ -70,6 +72,9 @@ class TextureSlot:
     rotation: float = 0.0
     scale: tuple[float, float] = (1.0, 1.0)
     nearest: bool = False
+    #: filters that the file names, magnifying and minifying, 0 where it names none; and what else it says
+    filters: tuple[int, int] = field(default=(0, 0), repr=False, compare=False)
+    further: Further = field(default=NOTHING, repr=False, compare=False)
 
     def matrix(self) -> NDArray[np.float64]:
         """Return the 2 x 3 matrix that takes ``(u, v, 1)`` to texture coordinates."""
@@ -100,7 +105,7 @@ class Material:
     emissive_factor: tuple[float, float, float] = (0.0, 0.0, 0.0)
     emissive_strength: float = 1.0
     emissive: TextureSlot | None = None
-    alpha_mode: str = OPAQUE
+    alpha_mode: AlphaMode = OPAQUE
     alpha_cutoff: float = 0.5
     double_sided: bool = False
     unlit: bool = False
@@ -108,8 +113,10 @@ class Material:
     source: int = 0
     #: constants of extensions that change the look and that one material can carry for a whole bundle
     extensions: dict[str, Any] = field(default_factory=dict, compare=False)
-    #: what the file said and this version keeps as it is, such as extensions
-    raw: dict[str, Any] = field(default_factory=dict, compare=False)
+    #: what else the file said; textures that its extensions read stand there as `TextureSlot`
+    further: Further = field(default=NOTHING, compare=False, repr=False)
+    #: whether the values above were worked out from one of those extensions, so that they are not the file's own
+    converted: bool = field(default=False, compare=False, repr=False)
 
     def slots(self) -> dict[str, TextureSlot]:
         """Return the textures that the material reads, by role."""
@@ -128,20 +135,13 @@ class Material:
         return json.dumps(self.extensions | ({UNLIT: {}} if self.unlit else {}), sort_keys=True)
 
 
+def look_names(look: str) -> list[str]:
+    """Return short words for a look: what its extensions are called."""
+    return [name.rsplit("_materials_", 1)[-1].replace("_", " ") for name in sorted(json.loads(look))]
+
+
 #: what a primitive without a material is drawn with, as glTF says
 DEFAULT_MATERIAL = Material(name="default")
-
-
-@dataclass(frozen=True, eq=False)
-class Attribute:
-    """An accessor's elements as they were stored, for what is carried through: shape (N, width)."""
-
-    values: NDArray[Any]
-    type: str
-    normalized: bool
-
-    def __post_init__(self) -> None:
-        freeze_arrays(self)
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,7 +212,8 @@ class Mesh:
     name: str
     primitives: tuple[Primitive, ...]
     aside: tuple[Aside, ...] = ()
-    raw: dict[str, Any] = field(default_factory=dict)
+    weights: tuple[float, ...] = ()
+    further: Further = NOTHING
     #: what its UV sets are called here, empty names among them; files know numbers only
     uv_names: tuple[str, ...] = ()
 
@@ -249,7 +250,7 @@ class Object:
     key: str
     node: int
     primitives: tuple[int, ...]
-    alpha_mode: str
+    alpha_mode: AlphaMode
 
 
 @dataclass(frozen=True)
@@ -263,10 +264,8 @@ class Source:
     images: tuple[int, ...] = ()
     #: files beside it that were read, images not among them
     beside: tuple[str, ...] = ()
-    #: the JSON of a glTF file, for what is carried through to delivery
-    raw: dict[str, Any] = field(default_factory=dict, compare=False, repr=False)
-    #: the accessors that skins and animations read, by their number in the file
-    carried: dict[int, Attribute] = field(default_factory=dict, compare=False, repr=False)
+    #: its nodes and what refers to them, as they came
+    tree: Tree = field(default_factory=Tree, compare=False, repr=False)
 
 
 @dataclass(frozen=True, eq=False)
@@ -321,11 +320,12 @@ class Scene:
     def _content(self, material: Material) -> str:
         """Return all that a material says about a surface as text, images by what they hold."""
         bare = replace(material, base_color=None, metallic_roughness=None, normal=None, occlusion=None, emissive=None)
-        plain = replace(bare, name="", source=0, raw={})
+        plain = replace(bare, name="", source=0)
         slots = {
             role: (self.images[slot.image].pixels, replace(slot, image=0)) for role, slot in material.slots().items()
         }
-        return repr((plain, slots))
+        # as it has been told ever since, so that maps of earlier projects stay in order
+        return f"({repr(plain)[:-1]}, raw={{}}), {slots!r})"
 
     def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
         """Return the primitives that the object draws."""
@@ -335,6 +335,11 @@ class Scene:
     def material_of(self, primitive: Primitive) -> Material:
         """Return the primitive's material, glTF's default where it names none."""
         return DEFAULT_MATERIAL if primitive.material < 0 else self.materials[primitive.material]
+
+    def materials_among(self, keys: Iterable[str]) -> list[Material]:
+        """Return the distinct materials on objects, in the order of their numbers, glTF's default among them."""
+        used = sorted({index for key in keys for index in self.materials_of(self.object(key))})
+        return [DEFAULT_MATERIAL if index < 0 else self.materials[index] for index in used]
 
     def materials_of(self, item: Object) -> tuple[int, ...]:
         """Return the distinct material indices on the object's triangles, -1 standing for none."""

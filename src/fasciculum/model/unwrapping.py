@@ -5,52 +5,85 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+from fasciculum.model.choices import ObjectPolicy, ProjectionKind
 from fasciculum.model.digests import digest_of
+from fasciculum.model.settings import Stales, setting
 
-#: what is done with an object's source UVs: what its bundle says, kept where clean, kept whole, or all made anew
-POLICIES = ("bundle", "auto", "keep", "unwrap")
+LAYOUT = Stales.LAYOUT
 
 
 @dataclass(frozen=True)
 class UnwrapSettings:
-    """Settings of the automatic unwrap.
+    """Settings of the automatic unwrap."""
 
-    Attributes
-    ----------
-    sharp : float
-        Degrees between two triangles from which their edge is sharp: charts end there rather than bend, unless few
-        charts are wanted and bending leaves fewer and better ones.
-    stretch : float
-        L2 stretch that a chart may have beyond 1.
-    smallest : float
-        Charts smaller than this part of their connected part are joined to a neighbour if that is possible at all.
-    fewer : float
-        From 0, many charts with little stretch that fill their rectangles, to 1, few charts; from 0.4 on they may bend
-        over sharp edges.
-    keep_seams : bool
-        Where the source UVs have seams, so has the unwrap.
-    """
-
-    sharp: float = 70.0
-    stretch: float = 0.03
-    smallest: float = 0.03
-    fewer: float = 0.5
-    keep_seams: bool = False
-
-    @property
-    def bend(self) -> float:
-        """How far the normals of a first chart may stand out of a plane, mean square."""
-        return float(0.01 * 16.0**self.fewer)
-
-    @property
-    def fill(self) -> float:
-        """The least part of its smallest rectangle that a joined chart fills."""
-        return 0.75 - 0.2 * self.fewer
-
-    @property
-    def worse(self) -> float:
-        """The part of what two charts fill apart that they have to fill joined."""
-        return 1.0 - 0.2 * self.fewer
+    sharp: float = setting(
+        70.0,
+        "Sharp from",
+        "Degrees between two faces from which their edge is sharp: islands end there rather than bend, unless few "
+        "islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, since seams are "
+        "not seen there.",
+        fold="Unwrapping",
+        stales=LAYOUT,
+        unit="°",
+        low=1,
+        high=180,
+        step=5,
+        option="--sharp",
+        first=True,
+    )
+    stretch: float = setting(
+        0.03,
+        "Stretch up to",
+        "L2 stretch that an island may have beyond none, in per cent; more than that, and it is cut.",
+        fold="Unwrapping",
+        stales=LAYOUT,
+        unit="%",
+        low=0,
+        high=1,
+        step=0.5,
+        decimals=1,
+        option="--stretch",
+        first=True,
+    )
+    smallest: float = setting(
+        0.03,
+        "Smallest island",
+        "Islands smaller than this part of their connected surface, in per cent, are joined to a neighbour where that "
+        "can be.",
+        fold="Unwrapping",
+        stales=LAYOUT,
+        unit="%",
+        low=0,
+        high=1,
+        step=0.5,
+        decimals=1,
+        option="--smallest-chart",
+        first=True,
+    )
+    fewer: float = setting(
+        0.5,
+        "Fewer",
+        "To the left less stretch and fuller rectangles, to the right fewer islands, which may also bend over sharp "
+        "edges.",
+        fold="Unwrapping",
+        stales=LAYOUT,
+        low=0,
+        high=1,
+        decimals=2,
+        slide=True,
+        option="--fewer",
+        first=True,
+    )
+    keep_seams: bool = setting(
+        False,
+        "Seams",
+        "Unwrap along the seams of the source UVs, besides those that are needed.",
+        fold="Unwrapping",
+        stales=LAYOUT,
+        words={True: "as in source"},
+        option="--keep-seams",
+        first=True,
+    )
 
 
 BALANCED = UnwrapSettings()
@@ -74,8 +107,7 @@ class Projection:
 
     Attributes
     ----------
-    kind : str
-        ``plane``, ``box``, ``cylinder`` or ``sphere``.
+    kind : ProjectionKind
     origin : tuple of float
         Its middle, metres in the object's own space (`fasciculum.uv.corners.Corners.own`).
     axes : tuple of float
@@ -89,7 +121,7 @@ class Projection:
         What it covers of the object; empty is all.
     """
 
-    kind: str
+    kind: ProjectionKind
     origin: tuple[float, float, float] = (0.0, 0.0, 0.0)
     axes: tuple[float, ...] = (1.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 1.0)
     size: float = 1.0
@@ -111,8 +143,7 @@ class Shaping:
 
     Attributes
     ----------
-    policy : str
-        Of `POLICIES`.
+    policy : ObjectPolicy
     uv_set : int
         The UV set that islands are kept from; -1 is the one that the material reads.
     seams, joined : tuple of int
@@ -124,7 +155,7 @@ class Shaping:
         How many triangles the object had; what was said of single ones holds only while it has.
     """
 
-    policy: str = "bundle"
+    policy: ObjectPolicy = ObjectPolicy.BUNDLE
     uv_set: int = -1
     seams: tuple[int, ...] = ()
     joined: tuple[int, ...] = ()

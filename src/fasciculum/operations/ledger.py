@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fasciculum.baking.needs import needs_of
-from fasciculum.model.bundle import Layout
 from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
@@ -52,11 +52,11 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
 
 def _more_tiles(layout: Layout) -> int:
     """Return the draw calls that objects need beyond one each, since they lie on several tiles."""
-    tile, starts = layout.tile_of(), layout.first_islands()
+    starts = layout.starts
     return sum(
-        (len(np.unique(tile[starts[index] : starts[index + 1]])) - 1) * len(surface.objects)
+        (len(np.unique(layout.pages[starts[index] : starts[index + 1]])) - 1) * len(surface.objects)
         for index, surface in enumerate(layout.surfaces)
-        if starts[index + 1] > starts[index]
+        if surface.count
     )
 
 

@@ -3,21 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import MissingSource
-from fasciculum.io.formats.images import decode
+from fasciculum.io.codecs import decode
+from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
+from fasciculum.operations.bake.bake import map_digest
+from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.deliver.conventions import encoded_map
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.gather import gather, with_names
 from fasciculum.operations.gather.matching import carried_bundle, match_objects
 from fasciculum.operations.gather.uv_sets import edited
+from fasciculum.operations.lay_out.lay_out import paged
 from fasciculum.progress import SILENT, Progress
-from fasciculum.project.files import ProjectReader, project_bytes
+from fasciculum.project.reading import ProjectReader
+from fasciculum.project.writing import project_bytes
 
 
 def save_project(document: Document, path: Path, store: PixelStore, *, progress: Progress = SILENT) -> Path:
@@ -99,10 +109,10 @@ def open_project(
 
     progress.update(0.8, "Reading layouts and maps")
     read = reader.bundles(keep)
-    notes += reader.findings
     shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
     found = match_objects(shapes, scene)
-    delivery, deliveries = reader.settings()
+    delivery, *deliveries = (_known_kinds(settings, notes) for settings in reader.deliveries())
+    notes += reader.findings
     taken: set[str] = set()
     bundles = []
     for bundle in read:
@@ -122,17 +132,54 @@ def open_project(
         mine = {old: new for old, new in found.items() if new not in taken}
         carried = carried_bundle(bundle, mine, scene)
         taken |= set(carried.objects)
-        bundles.append(carried)
+        bundles.append(_brought_up(scene, carried, reader.earlier_digests.get(bundle.name, "")))
     return Document(
         name=reader.entry.name,
         scene=scene,
         bundles=tuple(bundles),
         gathered=(*findings, *notes),
         delivery=delivery,
-        deliveries=deliveries,
+        deliveries=tuple(deliveries),
         lookup=lookup,
         accepted=tuple(reader.entry.accepted),
         delivered=reader.entry.delivered,
         delivered_to=reader.delivered_to(),
         uv_edits=edits,
     )
+
+
+def _known_kinds(settings: DeliverySettings, notes: list[Finding]) -> DeliverySettings:
+    """Return a delivery without kinds of models, and maps, that are not known."""
+    written = {kind.name for kind in WRITTEN_FORMATS}
+    models = tuple(kind for kind in settings.models if kind in written)
+    if models == settings.models:
+        return settings
+    notes.append(
+        Finding(
+            "unknown_choice",
+            WARNING,
+            f"The delivery {settings.title} asks for kinds of models that are not known; they were left out.",
+            f"There are: {', '.join(sorted(written))}.",
+        )
+    )
+    return replace(settings, models=models or DeliverySettings().models)
+
+
+def _brought_up(scene: Scene, bundle: Bundle, earlier: str) -> Bundle:
+    """Return a bundle of a project before version 5 with a digest for each map, and the check's, if they still hold."""
+    if bundle.layout is not None and bundle.layout.tiles > 1 and not bundle.layout.pages.any():
+        bundle = replace(bundle, layout=paged(bundle.layout))
+    layout, made = bundle.layout, bundle.texturing
+    if not earlier or layout is None or made is None:
+        return bundle
+    check = bundle.check
+    if check is not None and check.made_from == digest_of(earlier, layout.made_from):
+        check = replace(check, made_from=check_digest(bundle))
+    bake = bundle.bake
+    angle = bake.edge_angle if bake.edges == "angle" else 0.0
+    settings = (bake.maps, bake.samples, bake.bleed, bake.bits, bake.edges, angle, bundle.alpha_mode)
+    surfaces = (scene.surfaces[key] for key in bundle.objects)
+    if earlier == digest_of(layout.made_from, layout.placements, repr(settings), *surfaces):
+        maps = tuple(replace(baked, made_from=map_digest(scene, bundle, KINDS[baked.name])) for baked in made.maps)
+        made = replace(made, maps=maps)
+    return replace(bundle, texturing=made, check=check)

@@ -13,6 +13,7 @@ from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
+from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, ledger_of
@@ -95,10 +96,11 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
             {
                 "object": found.object,
                 "yield": number(found.yield_, 3),
-                "base_color_db": number(found.base_color, 1),
-                "orm_db": number(found.orm, 1),
-                "emissive_db": number(found.emissive, 1),
-                "normal_p95_degrees": number(found.normal_p95, 2),
+            }
+            | {
+                kind.figure: number(found.figure(kind.name), 2 if kind.judged is Judged.ANGLE else 1)
+                for kind in KINDS.values()
+                if kind.judged is not Judged.NOT
             }
             for found in bundle.check.fidelity
         ]

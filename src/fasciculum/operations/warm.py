@@ -22,8 +22,10 @@ from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.separating import exact_near, move_all, move_some
 from fasciculum.kernels.unwrapping import dart, peel, split_chart
-from fasciculum.model.bundle import Bundle, SheetSettings
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import AlphaMode, UvPolicy
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.check.check import check_bundle
@@ -51,7 +53,7 @@ def small_scene(store: PixelStore, kind: type = np.uint8) -> Scene:
         positions, np.array([[0, 1, 2], [0, 2, 3]], np.int32), None, None, (positions[:, :2].copy(),), None, 0
     )
     nodes = tuple(Node(f"n{index}", -1, np.eye(4), 0, 0, index) for index in range(2))
-    objects = tuple(Object(f"n{index}", index, (0,), "OPAQUE") for index in range(2))
+    objects = tuple(Object(f"n{index}", index, (0,), AlphaMode.OPAQUE) for index in range(2))
     return Scene((Source("s", "s", "s"),), nodes, (Mesh("m", (primitive,)),), (material,), (image,), objects)
 
 
@@ -117,11 +119,11 @@ def main() -> int:
     try:
         store = PixelStore(folder)
         for number, (kind, bits) in enumerate(((np.uint8, 8), (np.uint16, 16))):
-            for words, uv in (("keeping", "auto"), ("projecting", "unwrap")):
-                sys.stderr.write(f"[kernels] {number * 2 + (uv == 'unwrap') + 3} of 6: {bits} bits, {words} UVs\n")
+            for words, uv in (("keeping", UvPolicy.AUTO), ("projecting", UvPolicy.UNWRAP)):
+                sys.stderr.write(f"[kernels] {number * 2 + (uv is UvPolicy.UNWRAP) + 3} of 6: {bits} bits, {words} UVs\n")
                 scene = small_scene(store, kind)
                 sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
-                bundle = Bundle("b", ("n0", "n1"), "OPAQUE", sheet)
+                bundle = Bundle("b", ("n0", "n1"), AlphaMode.OPAQUE, sheet)
                 bundle = replace(bundle, bake=replace(bundle.bake, bits=bits))
                 layout = lay_out(scene, bundle)
                 bundle = replace(bundle, layout=layout)

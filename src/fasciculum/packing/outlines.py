@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Layout
+from fasciculum.model.layout import Layout
 from fasciculum.packing.borders import Borders, borders
 from fasciculum.progress import SILENT, Progress
 
@@ -37,7 +37,7 @@ def place_borders(layout: Layout, places: NDArray[np.int64] | None = None) -> Bo
     wanted = np.arange(len(first)) if places is None else places
     number = np.full(len(layout.placements), -1, np.int64)
     number[first[wanted]] = np.arange(len(wanted))
-    starts = layout.first_islands()
+    starts = layout.starts
     parts, labels = [np.zeros((0, 3, 2))], [np.zeros(0, np.int64)]
     for index, surface in enumerate(layout.surfaces):
         mine = number[surface.island + starts[index]]
@@ -51,7 +51,7 @@ def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outl
     """Return the outline of every place of a layout, in order."""
     progress.update(0.0, "Outlining islands")
     lines = place_borders(layout)
-    starts = layout.first_islands()
+    starts = layout.starts
     owner = np.repeat(np.arange(len(layout.surfaces)), np.diff(starts))
     order = np.argsort(layout.places, kind="stable")
     bounds = np.searchsorted(layout.places[order], np.arange(len(lines.islands)))

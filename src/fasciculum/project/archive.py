@@ -16,6 +16,8 @@ from numpy.typing import NDArray
 MOST_TEXT, MOST_MEMBER = 256 << 20, 4 << 30
 #: a member beyond so many bytes may not be more than so many times its packed size: nothing that is saved here is
 LARGE, TIMES = 64 << 20, 200
+#: the member that holds all but arrays and maps
+DOCUMENT = "project.json"
 LOCAL = b"PK\x03\x04"
 
 

@@ -1,13 +1,18 @@
-"""What ``project.json`` inside a .fasc file holds; version 4. msgspec checks it on reading."""
+"""What ``project.json`` inside a .fasc file holds; version 5. msgspec checks it on reading.
+
+Settings stand here as they are declared in `fasciculum.model`, and are judged one by one (`fasciculum.project.settings`);
+so are other choices, so that a word that is not known costs no more than itself.
+"""
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 import msgspec
 
-VERSION = 4
-TwinRule = Literal["apart", "unmirrored"]
+from fasciculum.model.choices import ObjectPolicy, ProjectionKind, UvEditKind
+
+VERSION = 5
 Size = Annotated[int, msgspec.Meta(ge=1, le=16384)]
 
 
@@ -17,19 +22,11 @@ class SourceEntry(msgspec.Struct):
     named: str = ""
 
 
-class UnwrapEntry(msgspec.Struct):
-    sharp: Annotated[float, msgspec.Meta(ge=0, le=180)] = 70.0
-    stretch: Annotated[float, msgspec.Meta(ge=0, le=10)] = 0.03
-    smallest: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.03
-    fewer: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.5
-    keep_seams: bool = False
-
-
 Index = Annotated[int, msgspec.Meta(ge=0)]
 
 
 class ProjectionEntry(msgspec.Struct):
-    kind: Literal["plane", "box", "cylinder", "sphere"]
+    kind: ProjectionKind
     origin: tuple[float, float, float]
     axes: Annotated[list[float], msgspec.Meta(min_length=9, max_length=9)]
     size: float = 1.0
@@ -43,43 +40,13 @@ class HandFlatEntry(msgspec.Struct):
 
 
 class ShapingEntry(msgspec.Struct):
-    policy: Literal["bundle", "auto", "keep", "unwrap"] = "bundle"
+    policy: str = ObjectPolicy.BUNDLE
     uv_set: Annotated[int, msgspec.Meta(ge=-1, le=64)] = -1
     seams: list[Index] = []
     joined: list[Index] = []
     projections: list[ProjectionEntry] = []
     hand: list[HandFlatEntry] = []
     count: Index = 0
-
-
-class SheetEntry(msgspec.Struct):
-    width: Size
-    height: Size
-    padding: Annotated[int, msgspec.Meta(ge=0, le=1024)]
-    margin: int | None = None
-    turns: str = "quarter"
-    mirror: bool = False
-    density: str = "even"
-    uv: str = "auto"
-    twins: bool = True
-    seconds: float = 5.0
-    seed: int = 0
-    alike: Literal["content", "shape"] = "content"
-    tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
-    align: Annotated[int, msgspec.Meta(ge=0, le=64)] = 0
-    smallest: Annotated[float, msgspec.Meta(ge=0, le=1e4)] = 0.0
-    wanted: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
-    grows: Literal["size", "tiles"] = "size"
-    unwrap: UnwrapEntry = msgspec.field(default_factory=UnwrapEntry)
-
-
-class BakeEntry(msgspec.Struct):
-    maps: list[str] = []
-    samples: Literal[1, 4, 16] = 1
-    bleed: int | None = None
-    bits: Literal[8, 16] = 8
-    edges: Literal["source", "hard", "smooth", "angle"] = "source"
-    edge_angle: Annotated[float, msgspec.Meta(ge=0, le=180)] = 40.0
 
 
 class SurfaceEntry(msgspec.Struct):
@@ -121,6 +88,7 @@ class MapEntry(msgspec.Struct):
     color_space: str
     channels: int
     strength: float = 1.0
+    made_from: str = ""
     tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
 
 
@@ -131,17 +99,15 @@ class TexturingEntry(msgspec.Struct):
     alpha_cutoff: float
     double_sided: bool
     unlit: bool
-    made_from: str
     extensions: dict[str, Any] = {}
+    #: one digest for all maps, in projects before version 5
+    made_from: str = ""
 
 
 class FidelityEntry(msgspec.Struct):
     object: str
     yield_: float | None
-    base_color: float | None
-    orm: float | None
-    emissive: float | None
-    normal_p95: float | None
+    figures: dict[str, float | None] = {}
 
 
 class CheckEntry(msgspec.Struct):
@@ -156,31 +122,16 @@ class BundleEntry(msgspec.Struct):
     name: str
     objects: list[str]
     alpha_mode: str
-    sheet: SheetEntry
-    bake: BakeEntry = msgspec.field(default_factory=BakeEntry)
+    sheet: dict[str, Any] = {}
+    bake: dict[str, Any] = {}
     shares: dict[str, float] = {}
     layout: LayoutEntry | None = None
     texturing: TexturingEntry | None = None
     check: CheckEntry | None = None
-    twin_rules: dict[str, TwinRule] = {}
+    twin_rules: dict[str, str] = {}
     versions: list[VersionEntry] = []
     shapings: dict[str, ShapingEntry] = {}
-
-
-class DeliveryEntry(msgspec.Struct):
-    title: str = "Packed, green up"
-    name: str = ""
-    external_textures: bool = False
-    keep_source_uvs: bool = False
-    models: list[Literal["glb", "gltf", "obj"]] = msgspec.field(default_factory=lambda: ["glb"])
-    pattern: str = "{name}_{bundle}_{map}"
-    packing: Literal["orm", "apart", "metal_smoothness"] = "orm"
-    green: Literal["up", "down"] = "up"
-    power_of_two: bool = False
-    bits: Literal[0, 8, 16] = 0
-    maps: list[str] = []
-    combine: bool = False
-    region: Annotated[float, msgspec.Meta(ge=0, le=1e9)] = 0.0
+    identity: str = ""
 
 
 class LookupEntry(msgspec.Struct):
@@ -189,7 +140,7 @@ class LookupEntry(msgspec.Struct):
 
 
 class UvEditEntry(msgspec.Struct):
-    kind: Literal["add", "copy", "swap", "rename", "delete", "read"]
+    kind: UvEditKind
     objects: list[str]
     source: Annotated[int, msgspec.Meta(ge=0, le=63)] = 0
     target: Annotated[int, msgspec.Meta(ge=0, le=63)] = 0
@@ -204,8 +155,8 @@ class ProjectEntry(msgspec.Struct):
     sources: list[SourceEntry]
     bundles: list[msgspec.Raw]
     shapes: dict[str, str] = {}
-    delivery: DeliveryEntry = msgspec.field(default_factory=DeliveryEntry)
-    deliveries: list[DeliveryEntry] = []
+    delivery: dict[str, Any] = {}
+    deliveries: list[dict[str, Any]] = []
     lookup: LookupEntry = msgspec.field(default_factory=LookupEntry)
     accepted: list[str] = []
     delivered: str = ""

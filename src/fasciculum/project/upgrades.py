@@ -25,7 +25,29 @@ def _to_4(project: dict[str, Any]) -> dict[str, Any]:
     return dict(project)
 
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3, 3: _to_4}
+def _to_5(project: dict[str, Any]) -> dict[str, Any]:
+    """Version 5 has a figure for each map, a word for joining, and each map's digest of its inputs (filled in later)."""
+    deliveries = [dict(entry) for entry in [project.get("delivery") or {}, *(project.get("deliveries") or [])]]
+    for entry in deliveries:
+        entry["combine"] = "bundle" if entry.get("combine") else "none"
+    bundles = []
+    for bundle in project.get("bundles") or []:
+        check = bundle.get("check") if isinstance(bundle, dict) else None
+        if isinstance(check, dict) and isinstance(check.get("fidelity"), list):
+            bundle = bundle | {"check": check | {"fidelity": [_figures(entry) for entry in check["fidelity"]]}}
+        bundles.append(bundle)
+    return project | {"delivery": deliveries[0], "deliveries": deliveries[1:], "bundles": bundles}
+
+
+def _figures(entry: Any) -> Any:
+    if not isinstance(entry, dict):
+        return entry
+    old = {"base_color": "base_color", "orm": "orm", "emissive": "emissive", "normal_p95": "normal"}
+    figures = {new: entry[name] for name, new in old.items() if entry.get(name) is not None}
+    return {"object": entry.get("object"), "yield_": entry.get("yield_"), "figures": figures}
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5}
 
 
 def upgraded(project: dict[str, Any]) -> dict[str, Any]:

@@ -6,20 +6,27 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from fasciculum.checks.uv_sets import lacking_uvs
+from fasciculum.checks.check import Scope
+from fasciculum.checks.registry import checks_of
 from fasciculum.errors import UsageError
-from fasciculum.model.bundle import BakeSettings, Bundle, CheckResult, Layout, SheetSettings, Texturing, Version
-from fasciculum.model.document import DeliverySettings, Document, UvEdit
+from fasciculum.model.bundle import Bundle, unique_identity
+from fasciculum.model.choices import AlphaMode, TwinRule
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.document import Document, UvEdit
+from fasciculum.model.layout import Layout, Version
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
+from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping
-from fasciculum.operations.gather.uv_sets import edited, wrong_uv_sets
+from fasciculum.operations.check.measures import scene_findings
+from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.operations.lay_out.lay_out import layout_digest
 
-#: findings that tell about UV sets
-ABOUT_UVS = ("no_uvs", "wrong_uv_set", "suspicious_uv_set")
+#: checks that look at UV sets
+ABOUT_UVS = ("lacking_uvs", "wrong_uv_sets")
 
 
-def _mode_of(scene: Scene, keys: Sequence[str]) -> str:
+def _mode_of(scene: Scene, keys: Sequence[str]) -> AlphaMode:
     """Return the one alpha mode that can stand for all of the objects."""
     modes = {scene.object(key).alpha_mode for key in keys}
     return BLEND if BLEND in modes else MASK if MASK in modes else OPAQUE
@@ -45,7 +52,8 @@ def add_bundle(
 ) -> Document:
     """Add a bundle, and move the objects into it."""
     name = unused_name(document, name or "Bundle")
-    bundle = Bundle(name, (), OPAQUE, sheet or SheetSettings())
+    identity = unique_identity(name, [bundle.identity for bundle in document.bundles])
+    bundle = Bundle(name, (), OPAQUE, sheet or SheetSettings(), identity=identity)
     added = replace(document, bundles=(*document.bundles, bundle))
     return move_objects(added, objects, name) if objects else added
 
@@ -170,13 +178,13 @@ def put_reshaped(document: Document, name: str, layout: Layout, *, fresh: bool) 
     return _with(document, replace(bundle, layout=layout))
 
 
-def set_twins(document: Document, keys: Sequence[str], rule: str) -> Document:
+def set_twins(document: Document, keys: Sequence[str], rule: TwinRule) -> Document:
     """Say how objects' twins are treated: together, unmirrored or apart."""
     for bundle in document.bundles:
         inside = [key for key in keys if key in bundle.objects]
         if inside:
             rules = dict(bundle.twin_rules) | dict.fromkeys(inside, rule)
-            kept = tuple(sorted((key, value) for key, value in rules.items() if value != "together"))
+            kept = tuple(sorted((key, value) for key, value in rules.items() if value != TwinRule.TOGETHER))
             document = _with(document, replace(bundle, twin_rules=kept))
     return document
 
@@ -228,8 +236,9 @@ def edit_uvs(document: Document, edit: UvEdit) -> Document:
     """Change the UV sets of objects."""
     scene = edited(document.scene, edit)
     # what was noticed about UV sets is looked at again
-    told = (*lacking_uvs(scene), *wrong_uv_sets(scene))
-    kept = tuple(finding for finding in document.gathered if finding.code not in ABOUT_UVS)
+    codes = {code for check in checks_of(Scope.SCENE, ABOUT_UVS) for code in check.codes}
+    told = scene_findings(scene, ABOUT_UVS)
+    kept = tuple(finding for finding in document.gathered if finding.code not in codes)
     return replace(document, scene=scene, gathered=(*kept, *told), uv_edits=(*document.uv_edits, edit))
 
 

@@ -8,8 +8,9 @@ from pathlib import Path
 
 from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
+from fasciculum.model.choices import Rule
 from fasciculum.model.document import Document
+from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.progress import SILENT, Progress
@@ -27,7 +28,7 @@ def add_models(document: Document, paths: Sequence[str], folder: str, *, progres
     return replace(document, name=name, scene=scene, gathered=findings)
 
 
-def bundle_loose(document: Document, rule: str, sheet: SheetSettings) -> Document:
+def bundle_loose(document: Document, rule: Rule, sheet: SheetSettings) -> Document:
     """Return the document with its loose objects put into bundles by a rule."""
     loose = set(document.loose())
     scene = replace(document.scene, objects=tuple(item for item in document.scene.objects if item.key in loose))

@@ -11,33 +11,35 @@ from typing import Any, TypeVar
 
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
-from fasciculum.model.document import DeliverySettings, Document
+from fasciculum.jobs.runner import InlineRunner
+from fasciculum.model.choices import Rule
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
-from fasciculum.operations.bake.bake import bake
-from fasciculum.operations.check.check import check_bundle
-from fasciculum.operations.deliver.deliver import Delivered, deliver
+from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
-from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.commands import put_check, put_layout, put_texturing
+from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
-from fasciculum.session.stale import DONE, bake_state, check_state, delivery_digest, layout_state
+from fasciculum.session.stale import delivery_digest
+from fasciculum.session.tasks import Kind, deliver_task
 
 Value = TypeVar("Value")
-STAGES = ("lay-out", "bake", "check", "deliver")
+#: the parts of all progress that the stages take
+SPANS = {Kind.PACK: (0.1, 0.4), Kind.BAKE: (0.4, 0.75), Kind.CHECK: (0.75, 0.85), Kind.DELIVER: (0.85, 0.97)}
 
 
 @dataclass(frozen=True)
 class Order:
     """What one pass should do."""
 
-    rule: str = "auto"
+    rule: Rule = Rule.AUTO
     sheet: SheetSettings = field(default_factory=SheetSettings)
     bake: BakeSettings = field(default_factory=BakeSettings)
     delivery: DeliverySettings = field(default_factory=DeliverySettings)
@@ -45,13 +47,23 @@ class Order:
 
 
 class Pipeline:
-    """Runs stages on a document and keeps their times, in seconds."""
+    """Brings stages of a document in order, one task after the other, and keeps their times, in seconds."""
 
     def __init__(self, document: Document, store: PixelStore, progress: Progress = SILENT) -> None:
         self.document = document
         self.store = store
         self.progress = progress
         self.seconds: dict[str, float] = {}
+        self._runner = InlineRunner()
+        self._scheduler = Scheduler(self, self._runner)
+
+    def apply(self, label: str, document: Document) -> None:
+        """Make a document the present one; nobody undoes anything here."""
+        self.document = document
+
+    def amend(self, change: Callable[[Document], Document]) -> None:
+        """Fill in what was left open."""
+        self.document = change(self.document)
 
     def timed(self, name: str, work: Callable[[], Value]) -> Value:
         """Do something and add its time to a stage."""
@@ -61,40 +73,46 @@ class Pipeline:
         finally:
             self.seconds[name] = self.seconds.get(name, 0.0) + time.monotonic() - began
 
+    def bring(self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()) -> None:
+        """Bring one stage of bundles in order, where it is not; ``stage`` is what its time is kept under."""
+        first, last = SPANS[kind]
+        for number, name in enumerate(names):
+            step = (last - first) / len(names)
+            self._runner.progress = self.progress.part(first + number * step, first + (number + 1) * step)
+            for part in (Kind.VERIFY, kind) if kind is not Kind.PACK else (kind, Kind.VERIFY):
+                bundle = self.document.bundle(name)
+                again = redo and part is kind
+                task = due(self.document, bundle, part, self.store, redo=again, only=only if part is kind else ())
+                if task is not None:
+                    self.timed(stage, lambda task=task: self._scheduler.submit(task))  # type: ignore[misc]
+
     def lay_out(self, names: Sequence[str], *, redo: bool = False) -> None:
         """Lay out the named bundles where they are stale."""
-        for number, name in enumerate(names):
-            bundle = self.document.bundle(name)
-            if bundle.objects and (redo or layout_state(self.document, bundle) != DONE):
-                part = self.progress.part(0.1 + 0.3 * number / len(names), 0.1 + 0.3 * (number + 1) / len(names))
-                layout = lay_out(self.document.scene, bundle, progress=part)
-                self.document = put_layout(self.document, name, layout)
+        self.bring("lay_out", Kind.PACK, names, redo=redo)
 
-    def bake(self, names: Sequence[str], *, redo: bool = False) -> None:
-        """Bake the named bundles where they are stale and have a layout."""
-        for number, name in enumerate(names):
-            bundle = self.document.bundle(name)
-            ready = bundle.layout is not None and bundle.layout.scale > 0 and bundle.layout.overlap == 0
-            if ready and bundle.objects and (redo or bake_state(self.document, bundle) != DONE):
-                part = self.progress.part(0.4 + 0.35 * number / len(names), 0.4 + 0.35 * (number + 1) / len(names))
-                made = bake(self.document.scene, bundle, self.store, progress=part)
-                self.document = put_texturing(self.document, name, made)
+    def bake(self, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()) -> None:
+        """Bake the named bundles, or some of their maps alone, where they are stale and have a layout."""
+        self.bring("bake", Kind.BAKE, names, redo=redo, only=only)
 
     def check(self, names: Sequence[str], *, redo: bool = False) -> None:
         """Check the named bundles where they are stale."""
-        for number, name in enumerate(names):
-            bundle = self.document.bundle(name)
-            if bundle.objects and (redo or check_state(self.document, bundle) != DONE):
-                part = self.progress.part(0.75 + 0.1 * number / len(names), 0.75 + 0.1 * (number + 1) / len(names))
-                result = check_bundle(self.document.scene, bundle, self.store, progress=part)
-                self.document = put_check(self.document, name, result)
+        self.bring("check", Kind.CHECK, names, redo=redo)
 
-    def deliver(self, folder: Path) -> Delivered:
-        """Write the GLB, the textures and the project."""
-        delivered = deliver(self.document, folder, self.store, progress=self.progress.part(0.85, 0.97))
+    def deliver(self, folder: Path, *, only: Sequence[str] = ()) -> Delivered:
+        """Write the models and the textures, those of some maps alone, and the project unless it is these alone."""
+        found: list[Delivered] = []
+        self._runner.progress = self.progress.part(*SPANS[Kind.DELIVER])
+        task = deliver_task(self.document, folder, self.store, only=only)
+        self.timed("deliver", lambda: self._scheduler.submit(task, found.append))
+        (delivered,) = found
+        if only:
+            return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
         project = folder / f"{file_name(self.document.delivery.name or self.document.name)}.fasc"
-        save_project(self.document, project, self.store, progress=self.progress.part(0.97, 1.0))
+        self.timed(
+            "deliver",
+            lambda: save_project(self.document, project, self.store, progress=self.progress.part(0.97, 1.0)),
+        )
         delivered.files.append(project.name)
         return delivered
 
@@ -128,10 +146,10 @@ def make(
     bundles, more = bundle_objects(scene, order.rule, order.sheet, order.bake)
     line.document = Document(name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup)
     names = [bundle.name for bundle in bundles]
-    line.timed("lay_out", lambda: line.lay_out(names))
-    line.timed("bake", lambda: line.bake(names))
-    line.timed("check", lambda: line.check(names))
-    delivered = line.timed("deliver", lambda: line.deliver(folder))
+    line.lay_out(names)
+    line.bake(names)
+    line.check(names)
+    delivered = line.deliver(folder)
     report, findings = line.report(delivered)
     report_name = f"{file_name(name)}_report.json"
     report["files"].append(report_name)

@@ -10,7 +10,7 @@ from pathlib import Path
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, LOCATE, SEVERITIES, Finding
-from fasciculum.operations.check.check import findings_of
+from fasciculum.operations.check.measures import findings_of
 from fasciculum.session.history import History
 from fasciculum.session.scratch import new_folder, sweep
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
-from fasciculum.operations.bake.bake import bake_digest
+from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.lay_out.lay_out import layout_digest
 
@@ -24,7 +24,20 @@ def bake_state(document: Document, bundle: Bundle) -> str:
     if bundle.texturing is None or not bundle.objects:
         return NONE
     fresh = layout_state(document, bundle) == DONE
-    return DONE if fresh and bundle.texturing.made_from == bake_digest(document.scene, bundle) else STALE
+    there = tuple(baked.name for baked in bundle.texturing.maps)
+    whole = there == wanted_maps(document.scene, bundle).maps
+    return DONE if fresh and whole and not stale_maps(document.scene, bundle) else STALE
+
+
+def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
+    """Return, for each map that a bundle should have, whether it is missing, stale or done."""
+    there = {baked.name for baked in bundle.texturing.maps} if bundle.texturing is not None else set()
+    old = set(stale_maps(document.scene, bundle))
+    fresh = layout_state(document, bundle) == DONE
+    return {
+        name: NONE if name not in there else DONE if fresh and name not in old else STALE
+        for name in wanted_maps(document.scene, bundle).maps
+    }
 
 
 def check_state(document: Document, bundle: Bundle) -> str:
@@ -46,7 +59,7 @@ def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
     parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
     for bundle in document.bundles:
-        parts += [bundle.name, bundle.alpha_mode, bundle.texturing.made_from if bundle.texturing else ""]
+        parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]
         parts += bundle.objects
     return digest_of(*parts)
 

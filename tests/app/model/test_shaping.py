@@ -249,7 +249,7 @@ class Seams(ShapingCase):
 
     def test_islands_are_made_over_in_the_sheet(self):
         layout = self.bundle.layout
-        starts = layout.first_islands()
+        starts = layout.starts
         index = layout.surface_of("Crate 2")
         place = int(layout.places[starts[index]])
         self.window.hand.choose([place])

@@ -12,8 +12,8 @@ from PIL import Image
 
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakeSettings, SheetSettings
-from fasciculum.model.document import DeliverySettings
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.deliver.conventions import BUILT_IN, find_delivery
 from fasciculum.operations.deliver.deliver import deliver, delivered_names
 from fasciculum.operations.deliver.joining import balance, groups_of

@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import Bundle, SheetSettings
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.lay_out.arrange import scaled
 from fasciculum.operations.lay_out.forecast import forecast, look_ahead, measure_objects

@@ -12,12 +12,13 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from fasciculum.app.frame.keeper import Keeper
 from fasciculum.app.frame.notice import Choice
 from fasciculum.errors import FasciculumError, MissingSource
+from fasciculum.io.formats.table import READ_FORMATS, suffixes
 from fasciculum.session.recovery import LostWork, forget_work
 
 if TYPE_CHECKING:
     from fasciculum.app.frame.window import Window
 
-MODELS = (".glb", ".gltf", ".obj")
+MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
 PROJECTS = "Fasciculum projects (*.fasc)"
 
 
@@ -72,7 +73,7 @@ class Files:
 
     def add_models(self) -> None:
         """Ask for model files and gather them."""
-        names, _ = QFileDialog.getOpenFileNames(self.window, "Add models", "", "Models (*.glb *.gltf *.obj)")
+        names, _ = QFileDialog.getOpenFileNames(self.window, "Add models", "", MODELS)
         if names:
             self.workspace.gather(names)
 
@@ -85,7 +86,7 @@ class Files:
     def take(self, paths: list[Path]) -> None:
         """Open a project, or gather models and folders, by what the files are."""
         projects = [path for path in paths if path.suffix.lower() == ".fasc"]
-        models = [path for path in paths if path.is_dir() or path.suffix.lower() in MODELS]
+        models = [path for path in paths if path.is_dir() or path.suffix.lower() in READ_FORMATS]
         models = [path for path in models if path not in projects]
         others = [path for path in paths if path not in projects and path not in models]
         if projects:
@@ -94,8 +95,7 @@ class Files:
             self.workspace.gather([str(path) for path in models])
         if others:
             self.window.say(
-                f"{others[0].name} cannot be gathered. Drop .glb, .gltf or .obj models, folders of them, or a "
-                ".fasc project.",
+                f"{others[0].name} cannot be gathered. Drop {suffixes()} models, folders of them, or a .fasc project.",
                 "broken",
             )
 
@@ -128,9 +128,7 @@ class Files:
         ask.addButton("Do not open", QMessageBox.ButtonRole.RejectRole)
         ask.exec()
         if ask.clickedButton() is where:
-            found, _ = QFileDialog.getOpenFileName(
-                self.window, f"Where is {Path(error.file).name}?", "", "Models (*.glb *.gltf *.obj)"
-            )
+            found, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(error.file).name}?", "", MODELS)
             if found:
                 again(error.file, found)
         elif ask.clickedButton() is without:

@@ -231,7 +231,7 @@ class ModelView(QWidget):
             return
         if not self.workspace.document.scene.objects:
             painter.drawText(
-                self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop .glb, .gltf or .obj files here,\nor a folder of them."
+                self.rect(), Qt.AlignmentFlag.AlignCenter, f"Drop {suffixes()} files here,\nor a folder of them."
             )
             return
         if self._picture is None:

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QSpi
 from fasciculum.app.parts import Column, Form, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
-from fasciculum.model.bundle import MAPS
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, bake_state
 from fasciculum.units import MIB, texture_bytes

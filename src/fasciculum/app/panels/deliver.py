@@ -23,10 +23,11 @@ from PySide6.QtWidgets import (
 from fasciculum.app.parts import Column, Form, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError
-from fasciculum.model.document import MODEL_KINDS, PATTERN, DeliverySettings
+from fasciculum.model.delivery import PATTERN, DeliverySettings
 from fasciculum.operations.deliver.conventions import BUILT_IN, delivery_name, judge_pattern
-from fasciculum.operations.deliver.deliver import delivered_names, ready_bundles
+from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
+from fasciculum.operations.deliver.scene import ready_bundles
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, delivery_state
 

@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 from fasciculum.app.panels.uv_sets import UvSets
 from fasciculum.app.parts import Column, Form, heading, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.bundle import SheetSettings
 from fasciculum.model.finding import INFO
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.session.loading import bundle_loose
 from fasciculum.units import MIB, texture_bytes
 

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QS
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import heading, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.bundle import Layout
+from fasciculum.model.layout import Layout
 from fasciculum.session import commands
 
 

@@ -12,8 +12,9 @@ from PySide6.QtCore import QObject, Signal
 
 from fasciculum.app.actions import Act
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.bundle import Bundle, Layout
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out import arrange
 from fasciculum.operations.lay_out.lay_out import measured
 from fasciculum.session import commands
@@ -65,7 +66,7 @@ class Hand(QObject):
     @staticmethod
     def _objects(layout: Layout, places: frozenset[int]) -> set[str]:
         on = np.isin(layout.places, list(places))
-        starts = layout.first_islands()
+        starts = layout.starts
         keys: set[str] = set()
         for index, surface in enumerate(layout.surfaces):
             if on[starts[index] : starts[index + 1]].any():
@@ -74,7 +75,7 @@ class Hand(QObject):
 
     @staticmethod
     def _places(layout: Layout, keys: Iterable[str]) -> set[int]:
-        starts, wanted = layout.first_islands(), set(keys)
+        starts, wanted = layout.starts, set(keys)
         found: set[int] = set()
         for index, surface in enumerate(layout.surfaces):
             if wanted & set(surface.objects):
@@ -111,7 +112,7 @@ class Hand(QObject):
         if bundle is None or layout is None:
             return
         scene = self.workspace.document.scene
-        starts = layout.first_islands()
+        starts = layout.starts
         materials: list[set[int]] = [set() for _ in layout.placements]
         for index, surface in enumerate(layout.surfaces):
             kinds = np.concatenate(
@@ -128,7 +129,7 @@ class Hand(QObject):
         if layout is None:
             return
         counts = np.zeros(int(layout.places.max(initial=-1)) + 1, np.int64)
-        starts = layout.first_islands()
+        starts = layout.starts
         for index, surface in enumerate(layout.surfaces):
             np.add.at(counts, layout.places[starts[index] : starts[index + 1]], len(surface.objects))
         shared = set(np.flatnonzero(counts > 1).tolist())

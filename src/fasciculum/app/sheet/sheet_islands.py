@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QPainterPath, QPolygonF, QTransform
 
-from fasciculum.model.bundle import Layout
+from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out.arrange import boxes_of, maps_between
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.outlines import Outline

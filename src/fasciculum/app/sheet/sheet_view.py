@@ -25,7 +25,8 @@ from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.bundle import Bundle, Layout
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Layout
 from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.rendering.previews import make_previews

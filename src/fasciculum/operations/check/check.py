@@ -10,16 +10,15 @@ from numpy.typing import NDArray
 from fasciculum.baking.carried import nearest_covered
 from fasciculum.baking.compare import compare
 from fasciculum.baking.target import build_target
-from fasciculum.checks.layout import check_layout
-from fasciculum.checks.match import check_match
 from fasciculum.checks.mixing import clean_down_to
-from fasciculum.io.objects import look_names
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing import own
-from fasciculum.model.bundle import Bundle, CheckResult, Fidelity, Layout
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
-from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.layout import Layout
+from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import OPAQUE, Scene
+from fasciculum.model.texturing import CheckResult, Fidelity
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
@@ -33,8 +32,8 @@ AS_FINE = 0.9
 
 def check_digest(bundle: Bundle) -> str:
     """Return a digest of what a check looks at."""
-    made = bundle.texturing.made_from if bundle.texturing else ""
-    return digest_of(made, bundle.layout.made_from if bundle.layout else "")
+    layout, made = bundle.layout, bundle.texturing
+    return digest_of(made.content if made else "", *((layout.made_from, layout.placements) if layout else ("",)))
 
 
 def texel_areas(layout: Layout, surface: int) -> NDArray[np.float64]:
@@ -119,7 +118,7 @@ def measure_islands(
     """
     measured = _Measured(scene)
     density, stretch = np.zeros(len(layout.placements)), np.ones(len(layout.placements))
-    starts = layout.first_islands()
+    starts = layout.starts
     for index, surface in enumerate(layout.surfaces):
         progress.update(index / len(layout.surfaces), "Measuring islands")
         key = surface.objects[0]
@@ -176,7 +175,7 @@ def check_bundle(
     progress.update(0.0, f"Checking {bundle.name}")
     target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
-    emissive = texturing.map("emissive")
+    strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)
     as_fine = frozenset(index for index, surface in enumerate(layout.surfaces) if yields[surface.objects[0]] >= AS_FINE)
     matches = compare(
@@ -184,7 +183,7 @@ def check_bundle(
         target,
         maps,
         lambda image: store.get(image.pixels),
-        strength=emissive.strength if emissive else 1.0,
+        strength=strength,
         transparent=bundle.alpha_mode != OPAQUE
         and len(
             {
@@ -199,16 +198,9 @@ def check_bundle(
         progress=progress.part(0.0, 0.7),
     )
     fidelity = tuple(
-        Fidelity(
-            surface.objects[0],
-            yields[surface.objects[0]],
-            match.base_color,
-            match.orm,
-            match.emissive,
-            match.normal_p95,
-        )
+        Fidelity(surface.objects[0], yields[surface.objects[0]], tuple(matches[index].items()))
         for index, surface in enumerate(layout.surfaces)
-        if (match := matches.get(index)) is not None
+        if index in matches
     )
     progress.update(0.75, "Looking for mixing")
     clean = _clean_down_to(layout, bundle)
@@ -227,52 +219,3 @@ def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
         away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
         owned = np.where(away <= bundle.bake.bleed, owned, layout.placements.shape[0])
     return clean_down_to(owned.astype(np.int32), covered)
-
-
-def findings_of(scene: Scene, bundle: Bundle) -> list[Finding]:
-    """Return what stands to be said about a bundle as it is now."""
-    findings = [*check_layout(bundle), *check_match(bundle)]
-    sides = {
-        scene.material_of(primitive).double_sided
-        for key in bundle.objects
-        for primitive in scene.primitives_of(scene.object(key))
-    }
-    if len(sides) > 1:
-        findings.append(
-            Finding(
-                "double_sided",
-                INFO,
-                f"{bundle.name} mixes single- and double-sided materials; its one material draws both sides.",
-                "Bundle them apart where back faces cost too much.",
-                bundle=bundle.name,
-            )
-        )
-    looks = {
-        scene.material_of(primitive).look
-        for key in bundle.objects
-        for primitive in scene.primitives_of(scene.object(key))
-    }
-    if len(looks) > 1:
-        names = sorted({name for look in looks for name in look_names(look)})
-        findings.append(
-            Finding(
-                "looks",
-                WARNING,
-                f"{bundle.name} mixes materials that differ in {', '.join(names)}; its one material carries none.",
-                "Bundle them apart, or leave loose what depends on it.",
-                bundle=bundle.name,
-            )
-        )
-    modes = {scene.object(key).alpha_mode for key in bundle.objects}
-    if modes - {bundle.alpha_mode}:
-        findings.append(
-            Finding(
-                "alpha_modes",
-                WARNING,
-                f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came "
-                f"as {', '.join(sorted(modes - {bundle.alpha_mode}))}.",
-                "Move them to a bundle of their own.",
-                bundle=bundle.name,
-            )
-        )
-    return findings

@@ -7,8 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from fasciculum.checks.check import Facts, Measure, Scope
+from fasciculum.checks.registry import checks_of, run_checks
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.finding import ERROR, Finding
+from fasciculum.model.finding import Finding
 from fasciculum.model.scene import Scene
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.ledger import cost_of
@@ -29,12 +31,15 @@ def inspect_delivered(
     Instances of one mesh count once, since they lie on one place.
     """
     scene, noticed = gather([named], store, progress=progress.part(0, 0.5))
-    findings = list(noticed)
     bundles = []
+    overlaps: dict[str, float] = {}
     for index, material in enumerate(scene.materials):
-        entry = _sheet_of(scene, index, findings)
+        entry = _sheet_of(scene, index)
         if entry is not None:
             bundles.append({"name": material.name, "alpha_mode": material.alpha_mode, **entry})
+            overlaps[material.name] = entry["sheet"]["overlap_area"] or 0.0
+    facts = Facts(scene, measured={Measure.OVERLAPS: overlaps})
+    findings = [*noticed, *run_checks(checks_of(Scope.DELIVERED), facts)]
     cost = cost_of(scene, tuple(item.key for item in scene.objects))
     figures = {
         "draw_calls": cost.draw_calls,
@@ -55,7 +60,7 @@ def inspect_delivered(
     return report, findings
 
 
-def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, Any] | None:
+def _sheet_of(scene: Scene, index: int) -> dict[str, Any] | None:
     """Return the sheet figures of one material, None when it has no texture to lie on."""
     material = scene.materials[index]
     sizes = [
@@ -93,16 +98,6 @@ def _sheet_of(scene: Scene, index: int, findings: list[Finding]) -> dict[str, An
     texels = uvs * np.array([width, height], np.float64)
     label = np.concatenate(labels).astype(np.int32)
     found = verify(texels, label, width, height)
-    if found.overlap > 1e-3:
-        findings.append(
-            Finding(
-                "overlap",
-                ERROR,
-                f"{material.name}: islands overlap on {found.overlap:.1f} square texels.",
-                "Lay the objects out on a sheet of their own.",
-                material=material.name,
-            )
-        )
     areas, flat = surface_areas(world), np.abs(signed_uv_areas(texels))
     stretch = measure_stretch(world, texels)
     middle = density(flat, areas)

@@ -11,32 +11,28 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
-from fasciculum.io.formats.images import encode_png
+from fasciculum.io.codecs import encode_png
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bundle import BakedMap, Bundle
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Green, Packing
+from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of
-from fasciculum.model.document import PATTERN, DeliverySettings, Document
+from fasciculum.model.document import Document
+from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
+from fasciculum.model.texturing import BakedMap
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
-#: named for what they agree on, so that whoever knows an engine's convention finds it
-BUILT_IN = (
-    DeliverySettings(),
-    DeliverySettings("Packed, green down", green="down", external_textures=True),
-    DeliverySettings("Channels apart, green up", packing="apart", external_textures=True),
-    DeliverySettings("Channels apart, green down", packing="apart", green="down", external_textures=True),
-    DeliverySettings("Metal and smoothness", packing="metal_smoothness", external_textures=True),
-    DeliverySettings("Powers of two", power_of_two=True),
-    DeliverySettings("OBJ, channels apart", models=("obj",), packing="apart", external_textures=True),
-)
-#: which files each packing makes of the ORM map
-FROM_ORM = {
-    "orm": ("orm",),
-    "apart": ("occlusion", "roughness", "metallic"),
-    "metal_smoothness": ("metal_smoothness", "occlusion"),
-}
-CHANNEL = {"occlusion": 0, "roughness": 1, "metallic": 2}
+#: a file of metallic as colour with smoothness as its alpha
+METAL_SMOOTHNESS = "metal_smoothness"
+
+
+def shown_files(kind: MapKind, packing: Packing) -> tuple[str, ...]:
+    """Return what the files show that a packing makes of a map: the map itself, or channels of it."""
+    if not kind.parts or packing == Packing.ORM:
+        return (kind.name,)
+    return kind.parts if packing == Packing.APART else (METAL_SMOOTHNESS, "occlusion")
 
 
 def find_delivery(name: str, more: Sequence[DeliverySettings] = ()) -> DeliverySettings:
@@ -119,7 +115,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
         assert bundle.texturing is not None
         files = []
         for baked in bundle.texturing.maps:
-            for shown in FROM_ORM[settings.packing] if baked.name == "orm" else (baked.name,):
+            for shown in shown_files(KINDS[baked.name], settings.packing):
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
                 for tile in range(baked.tiles):
@@ -135,7 +131,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
 
 def conforms(settings: DeliverySettings) -> bool:
     """Whether the files are such as a glTF material can refer to."""
-    return settings.packing == "orm" and settings.green == "up"
+    return settings.packing == Packing.ORM and settings.green == Green.UP
 
 
 def encoded_map(store: PixelStore, key: str) -> bytes:
@@ -165,7 +161,7 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     baked = texture.baked
     size = _size(texture, settings)
     bits = settings.bits or baked.bits
-    down = settings.green == "down" and baked.name == "normal"
+    down = settings.green == Green.DOWN and KINDS[baked.name].vectors
     plain = size == (baked.width, baked.height) and bits == baked.bits and not down and texture.map == baked.name
     if plain:
         return encoded_map(store, baked.pixels)
@@ -181,7 +177,7 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
 def conforming(texture: TextureFile, settings: DeliverySettings) -> tuple[TextureFile, DeliverySettings]:
     """Return the texture as a glTF material needs it: packed, with green up."""
     return TextureFile(texture.file, texture.baked.name, texture.baked, texture.tile), replace(
-        settings, green="up", packing="orm"
+        settings, green=Green.UP, packing=Packing.ORM
     )
 
 
@@ -199,11 +195,13 @@ def _converted(
     found = np.ascontiguousarray(pixels)
     if size != (texture.width, baked.height):
         found = _resized(found, size, baked)
-    if texture.map in CHANNEL:
-        found = found[..., CHANNEL[texture.map], None]
-    elif texture.map == "metal_smoothness":
+    parts = KINDS[baked.name].parts
+    if texture.map in parts:
+        found = found[..., parts.index(texture.map), None]
+    elif texture.map == METAL_SMOOTHNESS:
         top = np.iinfo(found.dtype).max
-        found = np.dstack([found[..., 2], found[..., 2], found[..., 2], top - found[..., 1]])
+        metallic, roughness = (found[..., parts.index(name)] for name in ("metallic", "roughness"))
+        found = np.dstack([metallic, metallic, metallic, top - roughness])
     if down:
         found = found.copy()
         found[..., 1] = np.iinfo(found.dtype).max - found[..., 1]
@@ -224,7 +222,7 @@ def _resized(pixels: NDArray[Any], size: tuple[int, int], baked: BakedMap) -> ND
     scaled = scaled.reshape(size[1], size[0], -1)
     if baked.color_space == "srgb":
         scaled[..., :3] = linear_to_srgb(scaled[..., :3])
-    if baked.name == "normal":
+    if KINDS[baked.name].vectors:
         vectors = scaled[..., :3] * 2 - 1
         length = np.linalg.norm(vectors, axis=-1, keepdims=True)
         scaled[..., :3] = vectors / np.maximum(length, 1e-6) * 0.5 + 0.5

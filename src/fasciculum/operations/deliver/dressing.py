@@ -2,20 +2,34 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import corner_tangents
-from fasciculum.io.formats.gltf.delivery import Part
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.scene import Attribute, Object, Primitive, Scene
+from fasciculum.model.output import Part
+from fasciculum.model.scene import Object, Primitive, Scene
 
 
-def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source_uvs: bool) -> list[Part]:
+@dataclass(frozen=True)
+class Dress:
+    """What goes along beside the sheet UVs.
+
+    ``made_tangents`` writes tangents where a normal map is read though the source has none; with ``no_tangents`` there
+    are none in any case.
+    """
+
+    source_uvs: bool = False
+    made_tangents: bool = False
+    no_tangents: bool = False
+
+
+def dress(scene: Scene, bundle: Bundle, item: Object, material: int, wishes: Dress) -> list[Part]:
     """Return an object's primitives with sheet UVs: one for each tile, where their attributes allow that.
 
     ``material`` is that of the first tile; the others follow.
@@ -24,12 +38,9 @@ def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source
     layout = bundle.layout
     surface = layout.surface_of(item.key)
     size = np.array([layout.width, layout.height], np.float64)
-    island = layout.surfaces[surface].island
-    tile = layout.tile_of()[layout.first_islands()[surface] + island]
-    corners = layout.sheet_corners(surface)
-    corners[..., 0] -= (tile * layout.width)[:, None]
-    uvs = (corners / size).astype(np.float32)
-    tangents = bundle.texturing.map("normal") is not None
+    tile = layout.pages[layout.islands_of(surface)]
+    uvs = (layout.page_corners(surface) / size).astype(np.float32)
+    bumpy = bundle.texturing.map("normal") is not None and not wishes.no_tangents
     parts, first = [], 0
     primitives = scene.primitives_of(item)
     shaded = edge_normals(primitives, layout.surfaces[surface], bundle.bake.edges, bundle.bake.edge_angle)
@@ -42,7 +53,8 @@ def dress(scene: Scene, bundle: Bundle, item: Object, material: int, keep_source
             piece = primitive if whole else replace(primitive, triangles=primitive.triangles[own])
             there = uvs[first:last] if whole else uvs[first:last][own]
             shade = normals if whole else normals[own]
-            parts.append(_split(piece, shade, made, there, material + number, tangents, keep_source_uvs))
+            tangents = bumpy and (wishes.made_tangents or primitive.tangents is not None)
+            parts.append(_split(piece, shade, made, there, material + number, tangents, wishes.source_uvs))
         first = last
     return [part for alike in _by_material(parts) for part in alike]
 

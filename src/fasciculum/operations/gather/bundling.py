@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 
-from fasciculum.io.objects import look_names, unique_name
-from fasciculum.model.bundle import BakeSettings, Bundle, SheetSettings
+from fasciculum.io.objects import unique_name
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import AlphaMode, Rule
 from fasciculum.model.finding import WARNING, Finding
-from fasciculum.model.scene import ALPHA_MODES, BLEND, DEFAULT_MATERIAL, MASK, OPAQUE, Object, Scene
+from fasciculum.model.scene import ALPHA_MODES, BLEND, DEFAULT_MATERIAL, MASK, OPAQUE, Object, Scene, look_names
+from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.uv.density import ObjectFigures, figures_of
 
-RULES = ("one", "object", "alpha", "auto")
 NAMES = {OPAQUE: "Opaque", MASK: "Cut-out", BLEND: "Blend"}
 #: the look of a material without any extension
 PLAIN = DEFAULT_MATERIAL.look
@@ -21,20 +22,20 @@ USUAL_FILL = 0.75
 
 
 def bundle_objects(
-    scene: Scene, rule: str, sheet: SheetSettings, bake: BakeSettings
+    scene: Scene, rule: Rule, sheet: SheetSettings, bake: BakeSettings
 ) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
     """Make bundles of all objects of a scene.
 
     Parameters
     ----------
-    rule : str
+    rule : Rule
         ``one``: everything in one bundle with one alpha mode. ``object``: each by itself. ``alpha``: one for each
         alpha mode. ``auto``: the same, other looks (unlit, clear coat, ...) apart, and objects with strongly
         repeating textures apart where that saves sharpness.
     """
     findings: list[Finding] = []
-    groups: list[tuple[str, str, list[Object]]] = []
-    if rule == "one":
+    groups: list[tuple[str, AlphaMode, list[Object]]] = []
+    if rule == Rule.ONE:
         modes = {item.alpha_mode for item in scene.objects}
         mode = BLEND if BLEND in modes else MASK if MASK in modes else OPAQUE
         groups.append(("All", mode, list(scene.objects)))
@@ -49,12 +50,12 @@ def bundle_objects(
                     bundle="All",
                 )
             )
-    elif rule == "object":
+    elif rule == Rule.OBJECT:
         groups += [(item.key, item.alpha_mode, [item]) for item in scene.objects]
     else:
         for mode in ALPHA_MODES:
             members = [item for item in scene.objects if item.alpha_mode == mode]
-            groups += _by_cost(scene, mode, members, sheet) if rule == "auto" else [(NAMES[mode], mode, members)]
+            groups += _by_cost(scene, mode, members, sheet) if rule == Rule.AUTO else [(NAMES[mode], mode, members)]
     taken: set[str] = set()
     bundles = []
     for name, mode, members in groups:
@@ -66,8 +67,8 @@ def bundle_objects(
 
 
 def _by_cost(
-    scene: Scene, mode: str, members: list[Object], sheet: SheetSettings
-) -> list[tuple[str, str, list[Object]]]:
+    scene: Scene, mode: AlphaMode, members: list[Object], sheet: SheetSettings
+) -> list[tuple[str, AlphaMode, list[Object]]]:
     """Set objects of another look apart, and repeating ones that would lose most sharpness on a shared sheet."""
     looks: dict[str, list[Object]] = {}
     for item in members:

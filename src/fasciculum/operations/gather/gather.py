@@ -7,19 +7,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from fasciculum.checks.registry import check_scene
 from fasciculum.errors import InputError, MissingFile, UnsupportedInput
-from fasciculum.io.formats.gltf.reader import read_gltf
-from fasciculum.io.formats.obj.reader import read_obj
+from fasciculum.io.formats.table import READ_FORMATS, loaded, suffixes
 from fasciculum.io.objects import unique_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Aside, Image, Material, Mesh, Object, Primitive, Scene, TextureSlot
-from fasciculum.operations.gather.uv_sets import wrong_uv_sets
+from fasciculum.operations.check.measures import scene_findings
 from fasciculum.progress import SILENT, Progress
 
-READERS = {".glb": read_gltf, ".gltf": read_gltf, ".obj": read_obj}
 #: models that one folder may hold
 MOST_MODELS = 5_000
 
@@ -61,15 +58,15 @@ def gather(
     for number, (named, own) in enumerate(files):
         part = progress.part(0.98 * number / len(files), 0.98 * (number + 1) / len(files))
         path = Path(named)
-        reader = READERS.get(path.suffix.lower())
-        if reader is None:
+        format_ = READ_FORMATS.get(path.suffix.lower())
+        if format_ is None:
             raise UnsupportedInput(
                 f"files that end in {path.suffix or 'nothing'} cannot be gathered.",
                 file=named,
-                hint="Export the model as .glb, .gltf or .obj.",
+                hint=f"Export the model as {suffixes()}.",
             )
         try:
-            found, noticed = reader(path, store, named=named, lookup=lookup, progress=part)
+            found, noticed = loaded(format_.reads)(path, store, named=named, lookup=lookup, progress=part)
         except InputError as error:
             if own:
                 raise
@@ -83,7 +80,7 @@ def gather(
         raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
     progress.update(0.99, "Looking for what is unusual")
     settle(scene)
-    return scene, (*findings, *check_scene(scene), *wrong_uv_sets(scene))
+    return scene, (*findings, *scene_findings(scene))
 
 
 def settle(scene: Scene) -> None:
@@ -117,16 +114,14 @@ def _models(named: str) -> list[tuple[str, bool]]:
     for folder, folders, files in os.walk(path):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
         for name in sorted(files):
-            if Path(name).suffix.lower() in READERS and not name.startswith("."):
+            if Path(name).suffix.lower() in READ_FORMATS and not name.startswith("."):
                 found.append((str(Path(folder) / name), False))
         if len(found) > MOST_MODELS:
             raise UnsupportedInput(
                 f"the folder holds more than {MOST_MODELS} models.", file=named, hint="Name a smaller folder."
             )
     if not found:
-        raise MissingFile(
-            "the folder holds no model.", file=named, hint="Name a folder with .glb, .gltf or .obj files."
-        )
+        raise MissingFile("the folder holds no model.", file=named, hint=f"Name a folder with {suffixes()} files.")
     return found
 
 

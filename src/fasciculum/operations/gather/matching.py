@@ -9,7 +9,8 @@ from operator import itemgetter
 
 import numpy as np
 
-from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
 
 
@@ -84,7 +85,7 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
 
 
 def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> Layout | None:
-    starts = layout.first_islands()
+    starts = layout.starts
     surfaces: list[Surface] = []
     rows: list[int] = []
     changed = False
@@ -113,6 +114,7 @@ def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> L
         moved=layout.moved[kept],
         shares=layout.shares[kept],
         squeezed=layout.squeezed[kept],
+        pages=layout.pages[kept],
     )
 
 

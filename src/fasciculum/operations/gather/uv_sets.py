@@ -9,13 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.document import UvEdit
-from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.islands import find_islands
 from fasciculum.uv.overlaps import self_overlap
-from fasciculum.uv.sets import reads_badly, sets_of
+from fasciculum.uv.sets import sets_of
 from fasciculum.uv.stretch import measure_stretch
 
 #: more sets than this are not made
@@ -97,30 +96,6 @@ def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float6
     share = self_overlap(uvs, islands, enough=1.0)
     l2 = measure_stretch(world, uvs).l2
     return (high - low).max(axis=0), float(np.minimum(share, 1.0).max()), l2 if np.isfinite(l2) else 1e9
-
-
-def wrong_uv_sets(scene: Scene) -> list[Finding]:
-    """Tell objects whose material seems to read the wrong UV set: another suits their surface much better."""
-    findings = []
-    known: dict[tuple[int, tuple[int, ...], str], tuple[int, int] | None] = {}
-    for item in scene.objects:
-        alike = scene.alike(item)
-        if alike not in known:
-            known[alike] = reads_badly(scene, item)
-        found = known[alike]
-        if found is not None:
-            now, better = found
-            findings.append(
-                Finding(
-                    "suspicious_uv_set",
-                    WARNING,
-                    f"{item.key}: its material reads UV set {now}, through which its textures are empty or much "
-                    f"stretched; UV set {better} suits its surface.",
-                    f"Let the material read UV set {better} (Gather, UV sets, Read it), or leave it if it is meant so.",
-                    object=item.key,
-                )
-            )
-    return findings
 
 
 # -- changes ------------------------------------------------------------------------------------------------------

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.separating import exact_near
-from fasciculum.model.bundle import Layout, SheetSettings
-from fasciculum.operations.lay_out.lay_out import LEAST_SQUEEZED, measured
+from fasciculum.model.layout import Layout
+from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.lay_out.lay_out import LEAST_SQUEEZED, measured, paged
 from fasciculum.operations.lay_out.pieces import islands_of, placed
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.engine import Packer
@@ -67,7 +68,8 @@ def transformed(layout: Layout, places: Iterable[int], matrix: NDArray[np.float6
     out[:, :, 2] += own[:, :, 2]
     placements[chosen] = out.reshape(-1, 6)
     moved = layout.moved | chosen
-    return replace(layout, placements=placements, moved=moved, gap=-1, border_gap=-1, overlap=0.0)
+    found = replace(layout, placements=placements, moved=moved, gap=-1, border_gap=-1, overlap=0.0)
+    return paged(found, chosen)
 
 
 def shifts(by: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -9,7 +9,8 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
@@ -161,7 +162,7 @@ def _island_sizes(layout: Layout) -> tuple[NDArray[np.float64], NDArray[np.float
 
 def _from_layout(layout: Layout, bundle: Bundle) -> tuple[float, float, float, set[str]]:
     areas, girths = _island_sizes(layout)
-    starts = layout.first_islands()
+    starts = layout.starts
     shares, copies = np.zeros(len(areas)), np.zeros(len(areas))
     placed: set[str] = set()
     for index, surface in enumerate(layout.surfaces):

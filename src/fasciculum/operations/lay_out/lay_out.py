@@ -8,9 +8,14 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout, SheetSettings
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Grows
 from fasciculum.model.digests import digest_of
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
+from fasciculum.model.settings import rules_of, settings_of
+from fasciculum.model.sheet import SheetSettings
+from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.lay_out.pieces import Pieces, flat_area, pieces_of, placed
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
@@ -31,26 +36,12 @@ MOST_TILES = 16
 
 def sheet_rules(sheet: SheetSettings) -> str:
     """Return the settings of a sheet that its layout depends on, as one text."""
-    size = () if sheet.wanted and sheet.grows == "size" else (sheet.width, sheet.height)
-    tiles = () if sheet.wanted and sheet.grows == "tiles" else (sheet.tiles,)
-    made = (
-        *size,
-        sheet.padding,
-        sheet.border,
-        sheet.turns,
-        sheet.mirror,
-        sheet.density,
-        sheet.uv,
-        sheet.twins,
-        sheet.alike,
-        *tiles,
-        sheet.align,
-        sheet.smallest,
-        sheet.wanted,
-        sheet.grows if sheet.wanted else "",
-        sheet.unwrap,
+    unwrap = ", ".join(
+        f"{entry.name}={getattr(sheet.unwrap, entry.name)!r}"
+        for entry in settings_of(UnwrapSettings)
+        if entry.setting.first or getattr(sheet.unwrap, entry.name) != entry.default
     )
-    return repr(made)
+    return f"({', '.join([*map(repr, rules_of(sheet)), f'UnwrapSettings({unwrap})'])})"
 
 
 def layout_digest(scene: Scene, bundle: Bundle) -> str:
@@ -254,7 +245,7 @@ class _Laying:
         return packed, sheet
 
     def _sheets(self) -> list[SheetSettings]:
-        if self.sheet.grows == "tiles":
+        if self.sheet.grows is Grows.TILES:
             return [replace(self.sheet, tiles=tiles) for tiles in range(1, MOST_TILES + 1)]
         sizes = sorted(
             ((wide, high) for wide in EDGES for high in EDGES if high in (wide, wide // 2)),
@@ -276,7 +267,7 @@ class _Laying:
             placements[stayed] = before.placements[self.numbers[stayed]]
             moved[stayed] = False
             pinned[known] = before.pinned[self.numbers[known]]
-        return Layout(
+        made = Layout(
             pieces.surfaces,
             placements,
             scale,
@@ -295,6 +286,7 @@ class _Laying:
             moved=moved,
             shares=pieces.shares,
         )
+        return paged(made)
 
 
 def _square(row: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -319,8 +311,7 @@ def shown_layout(layout: Layout) -> Layout:
 
 def island_labels(layout: Layout) -> NDArray[np.int32]:
     """Return the place of each triangle of a layout, surfaces in order; twins have one."""
-    starts = layout.first_islands()
-    parts = [layout.places[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    parts = [layout.places[layout.islands_of(index)] for index in range(len(layout.surfaces))]
     return np.concatenate(parts).astype(np.int32) if parts else np.zeros(0, np.int32)
 
 
@@ -330,19 +321,28 @@ def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
     return np.concatenate(parts) if parts else np.zeros((0, 3, 2))
 
 
+def paged(layout: Layout, which: NDArray[np.bool_] | None = None) -> Layout:
+    """Return the layout with the page told that islands, all or those marked, lie on: where their left end is."""
+    if layout.tiles == 1:
+        return layout
+    low = np.full(len(layout.placements), np.inf)
+    for index in range(len(layout.surfaces)):
+        np.minimum.at(low, layout.islands_of(index), layout.sheet_corners(index)[..., 0].min(axis=1))
+    found = np.clip(np.nan_to_num(low + 1e-6, posinf=0.0) // layout.width, 0, layout.tiles - 1).astype(np.int32)
+    return replace(layout, pages=found if which is None else np.where(which, found, layout.pages))
+
+
 def triangle_pages(layout: Layout) -> NDArray[np.int64]:
     """Return the tile that each triangle of a layout lies on, surfaces in order."""
-    tile, starts = layout.tile_of(), layout.first_islands()
-    parts = [tile[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
-    return np.concatenate(parts) if parts else np.zeros(0, np.int64)
+    parts = [layout.pages[layout.islands_of(index)] for index in range(len(layout.surfaces))]
+    return np.concatenate(parts).astype(np.int64) if parts else np.zeros(0, np.int64)
 
 
 def leading_triangles(layout: Layout) -> NDArray[np.bool_]:
     """Return which triangles belong to the first island on each place."""
     leads = np.zeros(len(layout.places), np.bool_)
     leads[first_on_places(layout)] = True
-    starts = layout.first_islands()
-    parts = [leads[surface.island + starts[index]] for index, surface in enumerate(layout.surfaces)]
+    parts = [leads[layout.islands_of(index)] for index in range(len(layout.surfaces))]
     return np.concatenate(parts) if parts else np.zeros(0, np.bool_)
 
 

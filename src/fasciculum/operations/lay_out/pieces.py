@@ -10,8 +10,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout, Surface
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
+from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Object, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import content_of, corners_of, surface_areas
@@ -232,7 +233,7 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
 def earlier_islands(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.int64]:
     """Return for each island its number in an earlier layout, -1 where its surface was not there or was another."""
     home_of = {} if layout is None else layout.surface_numbers
-    starts = [] if layout is None else layout.first_islands()
+    starts = [] if layout is None else layout.starts
     found = [np.zeros(0, np.int64)]
     for surface in surfaces:
         home = np.full(_count(surface), -1, np.int64)

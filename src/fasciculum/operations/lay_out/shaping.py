@@ -8,7 +8,8 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.bundle import Bundle, Layout
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Object, Scene
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
 from fasciculum.operations.gather.matching import triangle_count
@@ -91,7 +92,7 @@ def reshaped(
     layout : Layout
         With the islands where they were, about their middles; not measured.
     """
-    starts = layout.first_islands()
+    starts = layout.starts
     hand: dict[str, list[HandFlat]] = {}
     surfaces, placements = list(layout.surfaces), layout.placements.copy()
     for number in islands:

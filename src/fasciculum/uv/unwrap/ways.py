@@ -91,6 +91,16 @@ class Flats:
         self.label = _renumbered(self.label)
 
 
+def _bend(settings: UnwrapSettings) -> float:
+    """Return how far the normals of a first chart may stand out of a plane, mean square."""
+    return float(0.01 * 16.0**settings.fewer)
+
+
+def _joining(settings: UnwrapSettings) -> dict[str, float]:
+    """Return the least part of its rectangle that a joined chart fills, and that of what both filled apart."""
+    return {"fill": 0.75 - 0.2 * settings.fewer, "worse": 1.0 - 0.2 * settings.fewer}
+
+
 def cut_best(
     mesh: Mesh,
     settings: UnwrapSettings,
@@ -120,12 +130,12 @@ def cut_best(
         charts = Charts(
             grain if way.sharp else grain.without_sharp(),
             most,
-            bend=settings.bend * way.bend,
+            bend=_bend(settings) * way.bend,
             progress=told.part(0, 0.6),
         )
         charts.settle()
         charts.progress = told.part(0.6, 1.0)
-        charts.join(fill=settings.fill, worse=settings.worse, small=settings.smallest, longest=longest)
+        charts.join(**_joining(settings), small=settings.smallest, longest=longest)
         charts.split_hollow()
         return Flats(charts.place, charts.label, charts.cut, charts.exact)
 

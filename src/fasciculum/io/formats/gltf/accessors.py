@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import UnsupportedInput
 from fasciculum.io.formats.gltf.container import Container
-from fasciculum.model.scene import Attribute
+from fasciculum.model.attributes import Attribute
 
 COMPONENTS: dict[int, type[np.generic]] = {
     5120: np.int8,

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
-from fasciculum.model.scene import Attribute
+from fasciculum.model.attributes import Attribute
 
 COMPONENT_OF = {
     np.dtype(np.int8): 5120,

@@ -1,15 +1,15 @@
-"""What goes through to delivery without being computed with: skins, animations, cameras, lights, further extensions."""
+"""Judging what goes through to delivery without being computed with: skins, animations, lights, further extensions."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from typing import Any
 
+from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import read_raw
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.nodes import INSTANCING
 from fasciculum.model.finding import WARNING, Finding
-from fasciculum.model.scene import Attribute
 
 LIGHTS = "KHR_lights_punctual"
 #: parts of an extension that name what gets another number on delivery
@@ -63,31 +63,24 @@ def judge_carried(container: Container) -> None:
     _judge_lights(container)
 
 
+def lights_of(document: schema.Document) -> list[dict[str, Any]]:
+    """Return the file's lights as they stand there; empty where they are not what they should be."""
+    part = document.extensions.get(LIGHTS, {})
+    lights = part.get("lights", []) if isinstance(part, dict) else []
+    return lights if isinstance(lights, list) and all(isinstance(light, dict) for light in lights) else []
+
+
 def _judge_lights(container: Container) -> None:
-    lights = container.document.extensions.get(LIGHTS, {})
-    lights = lights.get("lights", []) if isinstance(lights, dict) else None
-    if not isinstance(lights, list) or not all(isinstance(light, dict) for light in lights):
+    part = container.document.extensions.get(LIGHTS, {})
+    lights = lights_of(container.document)
+    if not isinstance(part, dict) or part.get("lights", []) != lights:
         raise container.fail("the lights are no list of objects.", f"extensions.{LIGHTS}")
     for index, node in enumerate(container.document.nodes):
         if LIGHTS in node.extensions:
-            part = node.extensions[LIGHTS]
-            number = part.get("light") if isinstance(part, dict) else None
-            if not isinstance(number, int) or not 0 <= number < len(lights):
+            said = node.extensions[LIGHTS]
+            number = said.get("light") if isinstance(said, dict) else None
+            if not isinstance(number, int) or isinstance(number, bool) or not 0 <= number < len(lights):
                 raise container.fail(f"there is no light {number!r}.", f"nodes[{index}].extensions.{LIGHTS}")
-
-
-def carried_accessors(container: Container) -> dict[int, Attribute]:
-    """Return the accessors that skins, animations and copies read, by their number in the file."""
-    document = container.document
-    wanted = {skin.inverse_bind_matrices for skin in document.skins} - {None}
-    for animation in document.animations:
-        for sampler in animation.samplers:
-            wanted |= {sampler.input, sampler.output}
-    for node in document.nodes:
-        extension = node.extensions.get(INSTANCING)
-        if isinstance(extension, dict) and isinstance(extension.get("attributes"), dict):
-            wanted |= {number for number in extension["attributes"].values() if isinstance(number, int) and number >= 0}
-    return {index: read_raw(container, index) for index in sorted(number for number in wanted if number is not None)}
 
 
 def survives(value: Any) -> bool:

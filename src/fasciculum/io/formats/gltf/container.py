@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 from fasciculum.errors import MalformedFile, UnsupportedInput
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.places import Places, read_file
+from fasciculum.model.attributes import Attribute
 from fasciculum.model.lookup import HERE, Lookup
-from fasciculum.model.scene import Attribute
 
 JSON_CHUNK = 0x4E4F534A
 BINARY_CHUNK = 0x004E4942
@@ -120,9 +120,11 @@ def open_container(path: Path, lookup: Lookup = HERE) -> Container:
         raise MalformedFile(
             f"the JSON part is not right: {error}.", file=path.name, hint="Export the model again."
         ) from error
-    if not document.asset.version.startswith("2."):
+    asset = document.asset
+    if not asset.version.startswith("2.") or asset.min_version not in ("", "2.0"):
+        needed = asset.min_version if asset.min_version not in ("", "2.0") else asset.version
         raise UnsupportedInput(
-            f"the file is glTF {document.asset.version[:20]!r}, not 2.0.",
+            f"the file is glTF {needed[:20]!r}, not 2.0.",
             file=path.name,
             hint="Export it as glTF 2.0.",
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import urllib.parse
 from dataclasses import replace
 from typing import Any
@@ -9,19 +10,23 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from fasciculum.errors import MalformedFile
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.glossiness import convert, convert_pixels
 from fasciculum.io.formats.gltf.looks import NEUTRAL, constants
 from fasciculum.io.image_store import Wanted, image_of, read_images
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.choices import AlphaMode, Severity
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import ALPHA_MODES, CLAMP, MIRROR, REPEAT, UNLIT, Image, Material, TextureSlot
+from fasciculum.model.tree import Further
 from fasciculum.progress import Progress
 
 WRAPS = {10497: REPEAT, 33648: MIRROR, 33071: CLAMP}
 NEAREST = (9728,)
 SPECULAR_GLOSSINESS = "KHR_materials_pbrSpecularGlossiness"
+TRANSFORM = "KHR_texture_transform"
 STRENGTH = "KHR_materials_emissive_strength"
 #: baked, or told apart by name elsewhere
 CARRIED_EXTENSIONS = {STRENGTH, UNLIT, SPECULAR_GLOSSINESS, *NEUTRAL}
@@ -116,7 +121,8 @@ class _Reader:
             "roughness_factor": pbr.roughness_factor,
             "metallic_roughness": self.slot(pbr.metallic_roughness_texture),
         }
-        if SPECULAR_GLOSSINESS in material.extensions and "pbrMetallicRoughness" not in self.raw:
+        converted = SPECULAR_GLOSSINESS in material.extensions and "pbrMetallicRoughness" not in self.raw
+        if converted:
             values |= self.specular_glossiness()
         return Material(
             name=self.name,
@@ -127,17 +133,50 @@ class _Reader:
             emissive=self.slot(material.emissive_texture),
             emissive_factor=material.emissive_factor,
             emissive_strength=float(strength),
-            alpha_mode=material.alpha_mode,
+            alpha_mode=AlphaMode(material.alpha_mode),
             alpha_cutoff=material.alpha_cutoff,
             double_sided=material.double_sided,
             unlit=UNLIT in material.extensions,
             extensions=self.looks(),
-            raw=self.raw,
+            further=self.further(),
+            converted=converted,
             **values,
         )
 
-    def tell(self, code: str, message: str, remedy: str, severity: str = WARNING) -> None:
+    def tell(self, code: str, message: str, remedy: str, severity: Severity = WARNING) -> None:
         self.findings.append(Finding(code, severity, message, remedy, material=self.name))
+
+    def further(self) -> Further:
+        """Return what goes along of the file's own words; textures that extensions read become slots."""
+        kept = {
+            name: self.with_slots(value)
+            for name, value in self.material.extensions.items()
+            if name not in (STRENGTH, UNLIT) and isinstance(value, dict)
+        }
+        return Further(copy.deepcopy(self.raw.get("extras")), kept)
+
+    def with_slots(self, value: Any) -> Any:
+        if not isinstance(value, dict):
+            return copy.deepcopy(value)
+        found = {}
+        for key, part in value.items():
+            if key.endswith("Texture") and isinstance(part, dict) and "index" in part:
+                slot = self.quiet_slot(part)
+                if slot is not None:
+                    found[key] = slot
+            else:
+                found[key] = self.with_slots(part)
+        return found
+
+    def quiet_slot(self, info: Any) -> TextureSlot | None:
+        """Return what an extension's texture reads, None where anything about it is not right."""
+        told = len(self.findings)
+        try:
+            return self.slot(msgspec.convert(info, schema.TextureInfo))
+        except (msgspec.ValidationError, MalformedFile):
+            return None
+        finally:
+            del self.findings[told:]
 
     def extension(self, name: str) -> dict[str, Any]:
         value = self.material.extensions.get(name, {})
@@ -244,7 +283,7 @@ class _Reader:
             sampler = document.samplers[texture.sampler]
         if sampler.wrap_s not in WRAPS or sampler.wrap_t not in WRAPS:
             raise self.container.fail("the wrap mode is not known.", f"samplers[{texture.sampler}]")
-        transform = self.convert(info.extensions.get("KHR_texture_transform", {}), schema.TextureTransform)
+        transform = self.convert(info.extensions.get(TRANSFORM, {}), schema.TextureTransform)
         return TextureSlot(
             image=source,
             uv_set=info.tex_coord if transform.tex_coord is None else transform.tex_coord,
@@ -254,6 +293,8 @@ class _Reader:
             rotation=transform.rotation,
             scale=transform.scale,
             nearest=sampler.mag_filter in NEAREST,
+            filters=(sampler.mag_filter, sampler.min_filter),
+            further=Further(None, {name: value for name, value in info.extensions.items() if name != TRANSFORM}),
         )
 
 

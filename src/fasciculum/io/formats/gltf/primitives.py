@@ -8,8 +8,10 @@ from numpy.typing import NDArray
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
+from fasciculum.model.attributes import Attribute
 from fasciculum.model.finding import INFO, WARNING, Finding
-from fasciculum.model.scene import Aside, Attribute, Mesh, Primitive
+from fasciculum.model.scene import Aside, Mesh, Primitive
+from fasciculum.model.tree import Further
 
 POINTS_AND_LINES = (0, 1, 2, 3)
 #: metres; what lies farther away has lost all its digits
@@ -51,9 +53,8 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
             primitives.append(_read_primitive(container, primitive, item, name, findings))
         else:
             raise container.fail(f"mode {primitive.mode} is not known.", item)
-    raw = container.raw["meshes"][index]
-    kept = {key: raw[key] for key in ("weights", "extras") if key in raw}
-    return Mesh(name, tuple(primitives), tuple(aside), kept)
+    extras = container.raw["meshes"][index].get("extras")
+    return Mesh(name, tuple(primitives), tuple(aside), tuple(mesh.weights), Further(extras))
 
 
 def _read_aside(container: Container, primitive: schema.Primitive, item: str) -> Aside:

@@ -6,11 +6,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import UnsupportedInput
-from fasciculum.io.formats.gltf.carried import carried_accessors, judge_carried, report_extensions
+from fasciculum.io.formats.gltf.carried import judge_carried, report_extensions
 from fasciculum.io.formats.gltf.container import Container, open_container
 from fasciculum.io.formats.gltf.materials import gltf_images, read_materials
 from fasciculum.io.formats.gltf.nodes import read_nodes
 from fasciculum.io.formats.gltf.primitives import read_mesh
+from fasciculum.io.formats.gltf.read_tree import read_tree
 from fasciculum.io.objects import find_objects
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.digests import digest_of
@@ -79,7 +80,7 @@ def read_gltf(
     images = list(gltf_images(container, store, progress.part(0.2, 0.95), findings))
     named_images = len(images)
     materials = read_materials(container, images, store, findings)
-    carried = carried_accessors(container)
+    tree = read_tree(container)
     report_extensions(container, UNDERSTOOD, findings)
     source = Source(
         named=named or str(path),
@@ -87,8 +88,7 @@ def read_gltf(
         digest=_digest(container),
         images=tuple(range(named_images)),
         beside=_files_beside(container),
-        raw={key: value for key, value in container.raw.items() if key not in ("buffers", "bufferViews")},
-        carried=carried,
+        tree=tree,
     )
     scene = Scene((source,), tuple(nodes), tuple(meshes), materials, tuple(images))
     progress.update(0.97, "Finding the objects")

@@ -5,7 +5,7 @@ Anything beside these stays in the raw JSON and is looked at by name where it is
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -35,7 +35,7 @@ class BufferView(_Part):
     buffer: Index
     byte_length: Count
     byte_offset: Count = 0
-    byte_stride: Count | None = None
+    byte_stride: Annotated[int, msgspec.Meta(ge=4, le=252)] | None = None
 
 
 class SparseIndices(msgspec.Struct, rename="camel"):
@@ -121,6 +121,7 @@ class Primitive(msgspec.Struct, rename="camel", kw_only=True):
 
 class Mesh(_Part):
     primitives: list[Primitive]
+    weights: list[float] = []
 
 
 class Node(_Part):
@@ -170,6 +171,19 @@ class Camera(_Part):
     type: str
     perspective: dict[str, Any] | None = None
     orthographic: dict[str, Any] | None = None
+
+
+class Spot(msgspec.Struct, rename="camel"):
+    inner_cone_angle: float | None = None
+    outer_cone_angle: float | None = None
+
+
+class Light(msgspec.Struct, rename="camel", kw_only=True):
+    type: Literal["directional", "point", "spot"]
+    color: tuple[float, float, float] | None = None
+    intensity: float | None = None
+    range: float | None = None
+    spot: Spot | None = None
 
 
 class Document(msgspec.Struct, rename="camel", kw_only=True):

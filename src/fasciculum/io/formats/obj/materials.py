@@ -17,6 +17,7 @@ from fasciculum.errors import InputError
 from fasciculum.io.image_store import Wanted, image_of, read_images
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
+from fasciculum.model.choices import AlphaMode
 from fasciculum.model.finding import INFO, LOCATE, WARNING, Finding
 from fasciculum.model.scene import BLEND, CLAMP, MASK, OPAQUE, Image, Material, TextureSlot
 from fasciculum.progress import Progress
@@ -200,7 +201,8 @@ class Palette:
         shine = max(values.get("ns", (0.0,))[0], 0.0)
         rough = values["pr"][0] if "pr" in values else math.sqrt(2 / (shine + 2))
         slots = {role: self._slot(*part[:2], number) for role, part in entry.maps.items()}
-        color, mode = slots.get("color"), OPAQUE if opacity >= 1 else BLEND
+        color: TextureSlot | None = slots.get("color")
+        mode = OPAQUE if opacity >= 1 else BLEND
         if slots.get("opacity") is not None:
             color, mode = self._with_opacity(color, slots["opacity"])
         normal = slots.get("normal")
@@ -269,7 +271,7 @@ class Palette:
             found = np.asarray(cv2.resize(found, size, interpolation=cv2.INTER_LINEAR), np.uint8)
         return found
 
-    def _with_opacity(self, color: TextureSlot | None, opacity: TextureSlot) -> tuple[TextureSlot | None, str]:
+    def _with_opacity(self, color: TextureSlot | None, opacity: TextureSlot) -> tuple[TextureSlot | None, AlphaMode]:
         """Return the colour with opacity in its fourth channel, and the alpha mode that its values speak for."""
         if not self._there(opacity):
             return color, OPAQUE

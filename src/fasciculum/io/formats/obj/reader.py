@@ -12,17 +12,18 @@ from numpy.typing import NDArray
 from fasciculum.errors import MalformedFile
 from fasciculum.io.formats.obj.lines import Lines, read_lines
 from fasciculum.io.formats.obj.materials import Palette
-from fasciculum.io.formats.obj.raw import raw_document
 from fasciculum.io.formats.obj.shade import smooth_normals
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.model.attributes import Attribute
 from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import HERE, Lookup
-from fasciculum.model.scene import Aside, Attribute, Mesh, Node, Primitive, Scene, Source
+from fasciculum.model.scene import Aside, Mesh, Node, Primitive, Scene, Source
+from fasciculum.model.tree import Tree, TreeNode
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
@@ -83,15 +84,13 @@ def read_obj(
             nodes.append(Node(name, -1, np.eye(4), len(meshes), 0, len(meshes)))
             meshes.append(mesh)
     _tell(lines, path, findings)
-    raw = raw_document([node.name for node in nodes], materials, palette.images)
-    materials = tuple(replace(material, raw=entry) for material, entry in zip(materials, raw["materials"], strict=True))
     source = Source(
         named=named or str(path),
         path=str(path.resolve()),
         digest=digest_of(data, *(read_file(library) for library in palette.libraries)),
         images=tuple(range(len(palette.images))),
         beside=tuple(str(library.resolve()) for library in palette.libraries),
-        raw=raw,
+        tree=Tree(tuple(TreeNode(node.name, mesh=node.mesh) for node in nodes)),
     )
     scene = Scene((source,), tuple(nodes), tuple(meshes), materials, tuple(palette.images))
     return replace(scene, objects=find_objects(scene, path.name, findings)), tuple(findings)

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.io.formats.gltf.delivery import Part
-from fasciculum.io.names import unused_file
-from fasciculum.model.scene import Aside
+from fasciculum.io.codecs import codec_of
+from fasciculum.io.names import file_name, unused_file
+from fasciculum.io.objects import unique_name
+from fasciculum.io.parts import moved
+from fasciculum.model.maps import Role
+from fasciculum.model.output import OutputScene
+from fasciculum.model.scene import OPAQUE
 from fasciculum.units import linear_to_srgb
 
 #: statements of the maps that have a file of their own; channels of packed ones are picked by an option
@@ -25,67 +29,72 @@ STATEMENTS = {
 }
 
 
-@dataclass(frozen=True)
-class ObjMaterial:
-    """A material: constants (colours linear), and the files of its maps by their names."""
-
-    name: str
-    maps: dict[str, str]
-    color: tuple[float, float, float, float] = (1.0, 1.0, 1.0, 1.0)
-    roughness: float = 1.0
-    metallic: float = 0.0
-    emission: tuple[float, float, float] = (0.0, 0.0, 0.0)
-    transparent: bool = False
+#: textures of a material that came along, and what they show
+SHOWN = {Role.BASE_COLOR: "base_color", Role.NORMAL: "normal", Role.EMISSIVE: "emissive"}
 
 
-@dataclass(frozen=True, eq=False)
-class ObjObject:
-    """An object's parts in world space; their materials are numbers in the file's list."""
-
-    name: str
-    parts: list[Part]
-
-
-@dataclass(eq=False)
-class ObjFile:
-    """What is to be written."""
-
-    name: str
-    materials: list[ObjMaterial] = field(default_factory=list)
-    objects: list[ObjObject] = field(default_factory=list)
-    strokes: list[tuple[NDArray[np.float64], Aside]] = field(default_factory=list)
-
-
-def obj_files(file: ObjFile) -> dict[str, bytes]:
-    """Return the .obj and the .mtl."""
+def write_obj(scene: OutputScene) -> dict[str, bytes]:
+    """Return the .obj and the .mtl of a delivery, and the images of materials that came along, by their names."""
     taken: set[str] = set()
-    names = [unused_file(material.name, taken) for material in file.materials]
-    return {
-        f"{file.name}.mtl": _library(file, names).encode(),
-        f"{file.name}.obj": _model(file, names).encode(),
+    names = [unused_file(material.material.name, taken) for material in scene.materials]
+    images = _Images(scene)
+    library = _library(scene, names, images)
+    return images.files | {
+        f"{scene.name}.mtl": library.encode(),
+        f"{scene.name}.obj": _model(scene, names).encode(),
     }
 
 
-def _library(file: ObjFile, names: list[str]) -> str:
+class _Images:
+    """Files for the images of materials that came along; those of sheets are written already."""
+
+    def __init__(self, scene: OutputScene) -> None:
+        self._scene = scene
+        self._names: dict[int, str] = {}
+        self._taken = {file.lower() for material in scene.materials for file in material.files.values()}
+        self.files: dict[str, bytes] = {}
+
+    def name(self, number: int) -> str:
+        """Return the file of an image."""
+        if number not in self._names:
+            image = self._scene.images[number]
+            codec = codec_of(image.data)
+            ending = codec.suffix if codec is not None else ""
+            stem = file_name(f"{self._scene.name}_{Path(image.name).stem}")
+            name, count = f"{stem}{ending}", 2
+            while name.lower() in self._taken:
+                name, count = f"{stem}_{count}{ending}", count + 1
+            self._taken.add(name.lower())
+            self._names[number] = name
+            self.files[name] = image.data
+        return self._names[number]
+
+
+def _library(scene: OutputScene, names: list[str], images: _Images) -> str:
     lines = ["# materials of a delivery; colours are sRGB"]
-    for material, name in zip(file.materials, names, strict=True):
-        color = linear_to_srgb(np.array(material.color[:3]))
-        shine = 2 / max(material.roughness, 0.05) ** 2 - 2
+    for entry, name in zip(scene.materials, names, strict=True):
+        material = entry.material
+        files = entry.files or {
+            SHOWN[Role(role)]: images.name(slot.image) for role, slot in material.slots().items() if Role(role) in SHOWN
+        }
+        emission = [value * material.emissive_strength for value in material.emissive_factor]
+        color = linear_to_srgb(np.array(material.base_color_factor[:3]))
+        shine = 2 / max(material.roughness_factor, 0.05) ** 2 - 2
         lines += [
             "",
             f"newmtl {name}",
             "Kd " + " ".join(f"{value:.6g}" for value in color),
             f"Ns {shine:.6g}",
-            f"Pr {material.roughness:.6g}",
-            f"Pm {material.metallic:.6g}",
+            f"Pr {material.roughness_factor:.6g}",
+            f"Pm {material.metallic_factor:.6g}",
         ]
-        if any(material.emission):
-            lines.append("Ke " + " ".join(f"{value:.6g}" for value in material.emission))
-        if material.transparent:
-            lines.append(f"d {material.color[3]:.6g}")
-            if "base_color" in material.maps:
-                lines.append(f"map_d -imfchan m {material.maps['base_color']}")
-        lines += [STATEMENTS[shown].format(file=name) for shown, name in material.maps.items() if shown in STATEMENTS]
+        if any(emission):
+            lines.append("Ke " + " ".join(f"{value:.6g}" for value in emission))
+        if material.alpha_mode != OPAQUE:
+            lines.append(f"d {material.base_color_factor[3]:.6g}")
+            if "base_color" in files:
+                lines.append(f"map_d -imfchan m {files['base_color']}")
+        lines += [STATEMENTS[shown].format(file=name) for shown, name in files.items() if shown in STATEMENTS]
     return "\n".join(lines) + "\n"
 
 
@@ -94,12 +103,20 @@ def _rows(word: str, values: NDArray[np.floating]) -> list[str]:
     return [text % tuple(row) for row in values.tolist()]
 
 
-def _model(file: ObjFile, names: list[str]) -> str:
-    lines = [f"mtllib {file.name}.mtl"]
+def _model(scene: OutputScene, names: list[str]) -> str:
+    lines = [f"mtllib {scene.name}.mtl"]
     first, first_uv, first_normal = 1, 1, 1
-    for item in file.objects:
-        lines.append(f"o {' '.join(item.name.split())}")
-        for part in item.parts:
+    taken: set[str] = set()
+    numbers: dict[str, int] = {}
+    zero = np.zeros(3)
+    for drawn in scene.drawn:
+        mesh = scene.meshes[drawn.mesh]
+        if mesh.parts:
+            name = unique_name(" ".join(drawn.name.split()), taken, numbers)
+            taken.add(name)
+            lines.append(f"o {name}")
+        for plain in mesh.parts:
+            part = moved(plain, drawn.world, zero)
             positions = part.attributes["POSITION"].values
             lines += _rows("v", positions)
             columns = [part.triangles + first]
@@ -118,12 +135,14 @@ def _model(file: ObjFile, names: list[str]) -> str:
             lines.append(f"usemtl {names[part.material] if part.material >= 0 else 'default'}")
             lines += _faces(columns, pattern)
             first += len(positions)
-    for world, aside in file.strokes:
-        positions = np.asarray(aside.attributes["POSITION"].values, np.float64) @ world[:3, :3].T + world[:3, 3]
-        order = np.arange(len(positions)) if aside.indices is None else aside.indices.values[:, 0].astype(np.int64)
-        lines += _rows("v", positions)
-        lines += _strokes(order + first, aside.mode)
-        first += len(positions)
+    for drawn in scene.drawn:
+        for aside in scene.meshes[drawn.mesh].aside:
+            values = np.asarray(aside.attributes["POSITION"].values, np.float64)
+            positions = values @ drawn.world[:3, :3].T + drawn.world[:3, 3]
+            order = np.arange(len(positions)) if aside.indices is None else aside.indices.values[:, 0].astype(np.int64)
+            lines += _rows("v", positions)
+            lines += _strokes(order + first, aside.mode)
+            first += len(positions)
     return "\n".join(lines) + "\n"
 
 

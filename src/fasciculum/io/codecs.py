@@ -1,4 +1,4 @@
-"""PNG, JPEG and WebP into arrays; arrays into PNG.
+"""Image files into arrays and arrays into image files: one table of formats.
 
 Dimensions are read and judged before anything is decoded. EXIF rotation is ignored, as glTF says.
 """
@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import io
 import warnings
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import cv2
@@ -20,18 +22,51 @@ from fasciculum.errors import InputError, MalformedFile, OutputError, Unsupporte
 MOST_TEXELS = 16384 * 16384
 #: an image beyond 8192 x 8192 must hold at least a byte for so many texels, so that a small file stays cheap
 LARGE, TEXELS_PER_BYTE = 8192 * 8192, 128
-FORMATS = {"PNG": "image/png", "JPEG": "image/jpeg", "WEBP": "image/webp"}
+
+
+@dataclass(frozen=True)
+class Codec:
+    """A format of image files.
+
+    Attributes
+    ----------
+    name : str
+        As the decoding library calls it.
+    suffixes : tuple of str
+        With the point, the usual one first.
+    mime : str
+    types : tuple of str
+        Numbers that it stores, of a channel.
+    channels : tuple of int
+    starts : callable
+        Whether a file that begins so is one of these.
+    encode : callable, optional
+        From stored values, shape (H, W, C), to a file; None for what is only read.
+    """
+
+    name: str
+    suffixes: tuple[str, ...]
+    mime: str
+    types: tuple[str, ...]
+    channels: tuple[int, ...]
+    starts: Callable[[bytes], bool]
+    encode: Callable[[NDArray[Any]], bytes] | None = None
+
+    @property
+    def suffix(self) -> str:
+        """The usual suffix, with the point."""
+        return self.suffixes[0]
+
+
+def codec_of(data: bytes) -> Codec | None:
+    """Return the codec of an encoded image by its first bytes, None for a format that is not read here."""
+    return next((codec for codec in CODECS if codec.starts(data)), None)
 
 
 def mime_type(data: bytes) -> str:
     """Return the MIME type by the first bytes, or an empty string for a format that is not read here."""
-    if data[:8] == b"\x89PNG\r\n\x1a\n":
-        return "image/png"
-    if data[:3] == b"\xff\xd8\xff":
-        return "image/jpeg"
-    if data[:4] == b"RIFF" and data[8:12] == b"WEBP":
-        return "image/webp"
-    return ""
+    codec = codec_of(data)
+    return codec.mime if codec is not None else ""
 
 
 def decode(data: bytes, *, place: str) -> NDArray[Any]:
@@ -55,13 +90,14 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     UnsupportedInput
         When it is too large, or of a format that is not read.
     """
-    mime = mime_type(data)
-    if not mime:
-        raise UnsupportedInput("the image is neither PNG, JPEG nor WebP.", item=place, hint="Convert it to PNG.")
+    codec = codec_of(data)
+    if codec is None:
+        known = ", ".join(codec.name for codec in CODECS)
+        raise UnsupportedInput(f"the image is none of {known}.", item=place, hint="Convert it to PNG.")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            picture = PIL.Image.open(io.BytesIO(data), formats=tuple(FORMATS))
+            picture = PIL.Image.open(io.BytesIO(data), formats=tuple(codec.name for codec in CODECS))
             width, height = picture.size
             if width * height > MOST_TEXELS:
                 raise UnsupportedInput(
@@ -75,7 +111,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
                     item=place,
                     hint="Scale it down to what it shows.",
                 )
-            deep = mime == "image/png" and data[24:25] == b"\x10"
+            deep = codec is PNG and data[24:25] == b"\x10"
             if deep:
                 return _decode_deep(data, place)
             alpha = picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info
@@ -123,3 +159,24 @@ def encode_png(pixels: NDArray[Any], *, fast: bool = False) -> bytes:
     if not done:
         raise OutputError("the PNG encoder refused the image.")
     return bytes(data.tobytes())
+
+
+PNG = Codec(
+    "PNG",
+    (".png",),
+    "image/png",
+    ("uint8", "uint16"),
+    (1, 3, 4),
+    lambda data: data[:8] == b"\x89PNG\r\n\x1a\n",
+    encode_png,
+)
+JPEG = Codec("JPEG", (".jpg", ".jpeg"), "image/jpeg", ("uint8",), (3,), lambda data: data[:3] == b"\xff\xd8\xff")
+WEBP = Codec(
+    "WEBP",
+    (".webp",),
+    "image/webp",
+    ("uint8",),
+    (3, 4),
+    lambda data: data[:4] == b"RIFF" and data[8:12] == b"WEBP",
+)
+CODECS = (PNG, JPEG, WEBP)

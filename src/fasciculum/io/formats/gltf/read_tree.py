@@ -1,0 +1,179 @@
+"""A file's nodes and all that refers to them, as types: skins, animations, cameras, lights, scenes."""
+
+from __future__ import annotations
+
+import copy
+from typing import Any
+
+import msgspec
+
+from fasciculum.io.formats.gltf import schema
+from fasciculum.io.formats.gltf.accessors import read_raw
+from fasciculum.io.formats.gltf.carried import LIGHTS, lights_of, survives
+from fasciculum.io.formats.gltf.container import Container
+from fasciculum.io.formats.gltf.nodes import INSTANCING
+from fasciculum.model.attributes import Attribute
+from fasciculum.model.tree import (
+    Animation,
+    Camera,
+    Channel,
+    Further,
+    Light,
+    Place,
+    Skin,
+    Track,
+    Tree,
+    TreeNode,
+    TreeScene,
+)
+
+
+def further_of(raw: Any) -> Further:
+    """Return what of a part of the JSON goes along: its extras, and the extensions that mean the same anywhere."""
+    if not isinstance(raw, dict):
+        return Further()
+    found = raw.get("extensions")
+    kept = {
+        name: copy.deepcopy(value)
+        for name, value in (found.items() if isinstance(found, dict) else ())
+        if name not in (LIGHTS, INSTANCING) and survives(value)
+    }
+    return Further(copy.deepcopy(raw.get("extras")), kept)
+
+
+class _Reader:
+    """Keeps the accessors that several parts read, so that each is one array."""
+
+    def __init__(self, container: Container) -> None:
+        self.container = container
+        self.raw = container.raw
+        self._attributes: dict[int, Attribute] = {}
+
+    def attribute(self, index: int) -> Attribute:
+        if index not in self._attributes:
+            self._attributes[index] = read_raw(self.container, index)
+        return self._attributes[index]
+
+    def part(self, name: str, index: int) -> dict[str, Any]:
+        found: dict[str, Any] = self.raw[name][index]
+        return found
+
+    def node(self, index: int, node: schema.Node) -> TreeNode:
+        raw = self.part("nodes", index)
+        extension = node.extensions.get(INSTANCING)
+        attributes = extension.get("attributes", {}) if isinstance(extension, dict) else {}
+        copies = {
+            name: self.attribute(number)
+            for name, number in (attributes.items() if isinstance(attributes, dict) else ())
+            if isinstance(number, int) and number >= 0
+        }
+        light = node.extensions.get(LIGHTS)
+        return TreeNode(
+            name=raw.get("name"),
+            place=Place(
+                node.translation if "translation" in raw else None,
+                node.rotation if "rotation" in raw else None,
+                node.scale if "scale" in raw else None,
+                tuple(node.matrix) if node.matrix is not None else None,
+            ),
+            children=tuple(node.children),
+            mesh=-1 if node.mesh is None else node.mesh,
+            skin=-1 if node.skin is None else node.skin,
+            camera=-1 if node.camera is None else node.camera,
+            light=light["light"] if isinstance(light, dict) else -1,
+            weights=tuple(node.weights),
+            copies=copies,
+            further=further_of(raw),
+        )
+
+    def skin(self, index: int, skin: schema.Skin) -> Skin:
+        raw = self.part("skins", index)
+        bound = None if skin.inverse_bind_matrices is None else self.attribute(skin.inverse_bind_matrices)
+        skeleton = -1 if skin.skeleton is None else skin.skeleton
+        return Skin(tuple(skin.joints), skeleton, bound, raw.get("name"), further_of(raw))
+
+    def camera(self, index: int, camera: schema.Camera) -> Camera:
+        raw = self.part("cameras", index)
+        figures = camera.perspective if camera.type == "perspective" else camera.orthographic
+        plain = {
+            name: value
+            for name, value in (figures or {}).items()
+            if isinstance(value, (int, float)) and not isinstance(value, bool)
+        }
+        return Camera(camera.type, plain, raw.get("name"), further_of(raw))
+
+    def light(self, index: int, raw: dict[str, Any]) -> Light:
+        item = f"extensions.{LIGHTS}.lights[{index}]"
+        try:
+            light = msgspec.convert(raw, schema.Light)
+        except msgspec.ValidationError as error:
+            raise self.container.fail(f"the light is not right: {error}.", item) from error
+        cone = light.spot or schema.Spot()
+        return Light(
+            light.type,
+            light.color,
+            light.intensity,
+            light.range,
+            cone.inner_cone_angle,
+            cone.outer_cone_angle,
+            raw.get("name"),
+            further_of(raw),
+        )
+
+    def animation(self, index: int, animation: schema.Animation) -> Animation:
+        raw = self.part("animations", index)
+        tracks = tuple(
+            Track(
+                self.attribute(sampler.input),
+                self.attribute(sampler.output),
+                told.get("interpolation"),
+                further_of(told),
+            )
+            for sampler, told in zip(animation.samplers, raw["samplers"], strict=True)
+        )
+        channels = tuple(
+            Channel(
+                channel.sampler,
+                channel.target.path,
+                -1 if channel.target.node is None else channel.target.node,
+                further_of(told),
+                further_of(told["target"]),
+            )
+            for channel, told in zip(animation.channels, raw["channels"], strict=True)
+        )
+        return Animation(tracks, channels, raw.get("name"), further_of(raw))
+
+
+def read_tree(container: Container) -> Tree:
+    """Return a file's tree; its numbers have been judged.
+
+    Raises
+    ------
+    MalformedFile
+        When a light is not what it should be.
+    """
+    document, reader = container.document, _Reader(container)
+    asset = container.raw.get("asset", {})
+    rights = asset.get("copyright") if isinstance(asset, dict) else None
+    root = container.raw.get("extensions")
+    kept = {
+        name: copy.deepcopy(value)
+        for name, value in (root.items() if isinstance(root, dict) else ())
+        if name != LIGHTS and survives(value)
+    }
+    return Tree(
+        nodes=tuple(reader.node(index, node) for index, node in enumerate(document.nodes)),
+        scenes=tuple(
+            TreeScene(
+                tuple(scene.nodes), reader.part("scenes", index).get("name"), further_of(reader.part("scenes", index))
+            )
+            for index, scene in enumerate(document.scenes)
+        ),
+        shown=document.scene or 0,
+        skins=tuple(reader.skin(index, skin) for index, skin in enumerate(document.skins)),
+        cameras=tuple(reader.camera(index, camera) for index, camera in enumerate(document.cameras)),
+        lights=tuple(reader.light(index, raw) for index, raw in enumerate(lights_of(document))),
+        animations=tuple(reader.animation(index, animation) for index, animation in enumerate(document.animations)),
+        further=Further(None, kept),
+        copyright=str(rights) if rights else "",
+    )

@@ -1,0 +1,126 @@
+"""Materials as glTF's JSON, with the textures and samplers that they read."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Sequence
+from typing import Any
+
+from fasciculum.io.codecs import WEBP, codec_of, mime_type
+from fasciculum.io.formats.gltf.builder import Builder
+from fasciculum.io.formats.gltf.materials import STRENGTH, TRANSFORM, WRAPS
+from fasciculum.model.output import OutputImage
+from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Material, TextureSlot
+
+#: glTF's numbers of the wrap modes
+NUMBERS = {mode: number for number, mode in WRAPS.items()}
+FILTERS = ("magFilter", "minFilter")
+WEBP_TEXTURE = "EXT_texture_webp"
+
+
+class MaterialWriter:
+    """Writes materials, and the images that they read; textures that read an image alike are written once."""
+
+    def __init__(self, builder: Builder, images: Sequence[OutputImage]) -> None:
+        self._builder, self._images = builder, images
+        self._samplers: dict[tuple[int, ...], int] = {}
+        self._textures: dict[tuple[int, int], int] = {}
+        self._written: dict[int, int] = {}
+
+    def _sampler(self, slot: TextureSlot) -> int:
+        key = (slot.wrap_u, slot.wrap_v, *slot.filters)
+        if key not in self._samplers:
+            entry = {name: number for name, number in zip(FILTERS, slot.filters, strict=True) if number}
+            entry |= {"wrapS": NUMBERS[slot.wrap_u], "wrapT": NUMBERS[slot.wrap_v]}
+            self._samplers[key] = self._builder.add("samplers", entry)
+        return self._samplers[key]
+
+    def _image(self, number: int) -> int:
+        if number not in self._written:
+            image = self._images[number]
+            self._written[number] = (
+                self._builder.add("images", {"uri": image.uri, "name": image.name})
+                if image.uri
+                else self._builder.image(image.data, mime_type(image.data), image.name)
+            )
+        return self._written[number]
+
+    def _texture(self, slot: TextureSlot) -> int:
+        key = (slot.image, self._sampler(slot))
+        if key not in self._textures:
+            image, number = self._images[slot.image], self._image(slot.image)
+            entry: dict[str, Any] = {"sampler": key[1]}
+            if codec_of(image.data) is WEBP:
+                entry["extensions"] = {WEBP_TEXTURE: {"source": number}}
+            else:
+                entry["source"] = number
+            self._textures[key] = self._builder.add("textures", entry | {"name": image.name})
+        return self._textures[key]
+
+    def _info(self, slot: TextureSlot) -> dict[str, Any]:
+        found: dict[str, Any] = {"index": self._texture(slot)}
+        if slot.uv_set:
+            found["texCoord"] = slot.uv_set
+        extensions = copy.deepcopy(slot.further.extensions)
+        transform: dict[str, Any] = {}
+        if slot.offset != (0.0, 0.0):
+            transform["offset"] = list(slot.offset)
+        if slot.rotation:
+            transform["rotation"] = slot.rotation
+        if slot.scale != (1.0, 1.0):
+            transform["scale"] = list(slot.scale)
+        if transform:
+            extensions[TRANSFORM] = transform
+        return found | ({"extensions": extensions} if extensions else {})
+
+    def _further(self, value: Any) -> Any:
+        """Return a part of an extension with its textures written."""
+        if isinstance(value, TextureSlot):
+            return self._info(value)
+        if isinstance(value, dict):
+            return {key: self._further(part) for key, part in value.items()}
+        return copy.deepcopy(value)
+
+    def material(self, material: Material) -> dict[str, Any]:
+        """Return a material's JSON."""
+        found: dict[str, Any] = {"name": material.name}
+        if not material.converted:
+            found["pbrMetallicRoughness"] = self._metallic_roughness(material)
+        if material.normal is not None:
+            scale = {"scale": material.normal_scale} if material.normal_scale != 1.0 else {}
+            found["normalTexture"] = self._info(material.normal) | scale
+        if material.occlusion is not None:
+            strength = {"strength": material.occlusion_strength} if material.occlusion_strength != 1.0 else {}
+            found["occlusionTexture"] = self._info(material.occlusion) | strength
+        if material.emissive is not None:
+            found["emissiveTexture"] = self._info(material.emissive)
+        if any(material.emissive_factor):
+            found["emissiveFactor"] = list(material.emissive_factor)
+        if material.alpha_mode != OPAQUE:
+            found["alphaMode"] = material.alpha_mode.value
+        if material.alpha_mode == MASK:
+            found["alphaCutoff"] = material.alpha_cutoff
+        if material.double_sided:
+            found["doubleSided"] = True
+        extensions = self._further(material.extensions) | self._further(material.further.extensions)
+        if material.emissive_strength != 1.0:
+            extensions[STRENGTH] = {"emissiveStrength": material.emissive_strength}
+        if material.unlit:
+            extensions[UNLIT] = {}
+        if extensions:
+            found["extensions"] = extensions
+        if material.further.extras is not None:
+            found["extras"] = copy.deepcopy(material.further.extras)
+        return found
+
+    def _metallic_roughness(self, material: Material) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        if material.base_color_factor != (1.0, 1.0, 1.0, 1.0):
+            found["baseColorFactor"] = list(material.base_color_factor)
+        found["metallicFactor"] = material.metallic_factor
+        found["roughnessFactor"] = material.roughness_factor
+        if material.base_color is not None:
+            found["baseColorTexture"] = self._info(material.base_color)
+        if material.metallic_roughness is not None:
+            found["metallicRoughnessTexture"] = self._info(material.metallic_roughness)
+        return found

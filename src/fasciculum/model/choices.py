@@ -1,0 +1,174 @@
+"""Every choice among words, once: files, command line, window and tests take them from here.
+
+Each is a `enum.StrEnum`, so that a choice is the word that files and the command line hold.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Choice(StrEnum):
+    """A choice among words; written in digests as the plain word that it is."""
+
+    def __repr__(self) -> str:
+        return repr(self.value)
+
+
+class Turns(Choice):
+    """Rotations that the packer may use."""
+
+    NONE = "none"
+    HALF = "half"
+    QUARTER = "quarter"
+    EIGHTH = "eighth"
+    ANY = "any"
+
+
+class DensityRule(Choice):
+    """Whether all surfaces get the same density, or keep the source's relative scales."""
+
+    EVEN = "even"
+    KEEP = "keep"
+
+
+class UvPolicy(Choice):
+    """What is done with source UVs: kept where clean, kept whole, or all made anew."""
+
+    AUTO = "auto"
+    KEEP = "keep"
+    UNWRAP = "unwrap"
+
+
+class ObjectPolicy(Choice):
+    """The same for a single object, which may follow its bundle."""
+
+    BUNDLE = "bundle"
+    AUTO = "auto"
+    KEEP = "keep"
+    UNWRAP = "unwrap"
+
+
+class Alike(Choice):
+    """What twins have in common besides their shape."""
+
+    CONTENT = "content"
+    SHAPE = "shape"
+
+
+class TwinRule(Choice):
+    """Whether an object's islands may lie on others' places: any, none that is mirrored, or none."""
+
+    TOGETHER = "together"
+    UNMIRRORED = "unmirrored"
+    APART = "apart"
+
+
+class Grows(Choice):
+    """What follows from a wanted density."""
+
+    SIZE = "size"
+    TILES = "tiles"
+
+
+class Edges(Choice):
+    """How a delivered mesh is shaded across the sheet's seams.
+
+    Normals left alone, broken at seams, averaged over them, or broken where triangles meet at more than an angle.
+    """
+
+    SOURCE = "source"
+    HARD = "hard"
+    SMOOTH = "smooth"
+    ANGLE = "angle"
+
+
+class ProjectionKind(Choice):
+    """What a projection is set up as."""
+
+    PLANE = "plane"
+    BOX = "box"
+    CYLINDER = "cylinder"
+    SPHERE = "sphere"
+
+
+class Rule(Choice):
+    """How loose objects are put into bundles."""
+
+    ONE = "one"
+    OBJECT = "object"
+    ALPHA = "alpha"
+    AUTO = "auto"
+
+
+class Combine(Choice):
+    """Whether the objects of a bundle are delivered separate, or joined into one mesh."""
+
+    NONE = "none"
+    BUNDLE = "bundle"
+
+
+class Packing(Choice):
+    """Which channels of the surface share a file."""
+
+    ORM = "orm"
+    APART = "apart"
+    METAL_SMOOTHNESS = "metal_smoothness"
+
+
+class Green(Choice):
+    """Where green points in normal maps: up, as in glTF, or down."""
+
+    UP = "up"
+    DOWN = "down"
+
+
+class AlphaMode(Choice):
+    """How a surface covers what is behind it, as glTF has it."""
+
+    OPAQUE = "OPAQUE"
+    MASK = "MASK"
+    BLEND = "BLEND"
+
+
+class UvEditKind(Choice):
+    """Changes to UV sets; ``read`` lets materials read another."""
+
+    ADD = "add"
+    COPY = "copy"
+    SWAP = "swap"
+    RENAME = "rename"
+    DELETE = "delete"
+    READ = "read"
+
+
+class Severity(Choice):
+    """How bad a finding is, from the worst on."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    INFO = "info"
+
+
+class Remedy(Choice):
+    """Remedies that can be applied: find the file of a missing image, allow the folder that it lies in."""
+
+    NONE = ""
+    LOCATE = "locate"
+    ALLOW = "allow"
+
+
+class ColorSpace(Choice):
+    """How stored values are meant: encoded as sRGB, or as they are."""
+
+    SRGB = "srgb"
+    LINEAR = "linear"
+
+
+class Stage(Choice):
+    """The stages that can be redone, as the command line names them."""
+
+    LAY_OUT = "lay-out"
+    BAKE = "bake"
+    CHECK = "check"
+    DELIVER = "deliver"

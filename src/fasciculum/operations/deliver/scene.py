@@ -1,0 +1,362 @@
+"""A delivery put together: meshes in their sheet UVs, one material for each page of a sheet, and the sources' tree."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum import __version__
+from fasciculum.io.parts import joined, moved
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.attributes import Attribute
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import Document
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.maps import KINDS
+from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
+from fasciculum.model.scene import CLAMP, Material, Object, Primitive, TextureSlot
+from fasciculum.operations.deliver.conventions import (
+    TextureFile,
+    conforming,
+    conforms,
+    delivery_name,
+    encoded_source,
+    encoded_texture,
+    tile_name,
+)
+from fasciculum.operations.deliver.dressing import Dress, dress
+from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
+from fasciculum.operations.deliver.trees import merged_tree
+from fasciculum.progress import SILENT, Progress
+
+#: magnifying and minifying filters of a sheet's textures, as glTF numbers them: linear, and linear between mip levels
+LINEAR, TRILINEAR = 9729, 9987
+
+
+def ready_bundles(document: Document) -> list[Bundle]:
+    """Return the bundles that have a layout and maps."""
+    return [
+        bundle
+        for bundle in document.bundles
+        if bundle.layout is not None and bundle.layout.scale > 0 and bundle.texturing is not None
+    ]
+
+
+def pages_of(bundle: Bundle) -> int:
+    """Return how many pages a bundle's sheet has; each has a material of its own."""
+    return bundle.layout.tiles if bundle.layout is not None else 1
+
+
+class SceneBuilder:
+    """Puts one delivery together, for all kinds of model files.
+
+    Parameters
+    ----------
+    document : Document
+    store : PixelStore
+    textures : dict
+        The texture files of each bundle, by its name.
+
+    Attributes
+    ----------
+    findings : list of Finding
+    """
+
+    def __init__(
+        self,
+        document: Document,
+        store: PixelStore,
+        textures: dict[str, list[TextureFile]],
+        progress: Progress = SILENT,
+    ) -> None:
+        self.document, self.scene, self.settings = document, document.scene, document.delivery
+        self.store, self.textures, self.progress = store, textures, progress
+        self.name = delivery_name(document)
+        self.ready = ready_bundles(document)
+        self.findings: list[Finding] = []
+        self.bundle_of = self._bundles_by_object()
+        self.groups = self._joined_keys()
+        self.inside = {key for groups in self.groups.values() for _, keys in groups for key in keys}
+        self.mirrored = self._mirrored_meshes()
+        self._dressed: dict[tuple[object, ...], list[Part]] = {}
+
+    # -- who is where -----------------------------------------------------------------------------------------
+
+    def _bundles_by_object(self) -> dict[str, Bundle]:
+        """Return the bundle of each object that is on its bundle's layout; others go along as they came."""
+        found: dict[str, Bundle] = {}
+        for bundle in self.ready:
+            assert bundle.layout is not None
+            placed = set(bundle.layout.surface_numbers)
+            found |= {key: bundle for key in bundle.objects if key in placed}
+            left = [key for key in bundle.objects if key not in placed]
+            if left:
+                self.findings.append(
+                    Finding(
+                        "not_placed",
+                        WARNING,
+                        f"{bundle.name}: {', '.join(left[:5])} had no place on the sheet and went along as they came.",
+                        "Pack and bake the bundle again.",
+                        bundle=bundle.name,
+                    )
+                )
+        return found
+
+    def _joined_keys(self) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
+        """Return for each bundle the groups of objects that become one mesh."""
+        found: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
+        if self.settings.combine == "none":
+            return found
+        moving = moving_objects(self.scene)
+        for bundle in self.ready:
+            groups, apart = groups_of(self.scene, bundle, self.settings, moving=moving)
+            found[bundle.name] = [
+                (group.name, tuple(key for key in group.objects if key in self.bundle_of)) for group in groups
+            ]
+            if apart:
+                self.findings.append(
+                    Finding(
+                        "not_joined",
+                        INFO,
+                        f"{bundle.name}: {', '.join(apart[:5])} move by themselves and were not joined.",
+                        bundle=bundle.name,
+                    )
+                )
+        return found
+
+    def _mirrored_meshes(self) -> set[int]:
+        """Return the meshes that some mirrored node draws."""
+        return {
+            self.scene.nodes[item.node].mesh
+            for item in self.scene.objects
+            if item.key not in self.inside and np.linalg.det(self.scene.nodes[item.node].world[:3, :3]) < 0
+        }
+
+    # -- meshes -----------------------------------------------------------------------------------------------
+
+    def _key_of(self, item: Object, bundle: Bundle) -> tuple[object, ...]:
+        """Return what objects have in common that are delivered as the same parts."""
+        assert bundle.layout is not None
+        return bundle.name, bundle.layout.surface_of(item.key), self.scene.nodes[item.node].mesh, item.primitives
+
+    def _parts_of(self, item: Object, bundle: Bundle) -> list[Part]:
+        key = self._key_of(item, bundle)
+        if key not in self._dressed:
+            mesh = self.scene.nodes[item.node].mesh
+            wishes = Dress(
+                self.settings.keep_source_uvs,
+                made_tangents=self.settings.tangents,
+                no_tangents=mesh in self.mirrored,
+            )
+            self._dressed[key] = dress(self.scene, bundle, item, self.numbers[bundle.name], wishes)
+            if wishes.no_tangents and self._wants_tangents(item, bundle):
+                self._tell_mirrored(item, bundle)
+        return self._dressed[key]
+
+    def _wants_tangents(self, item: Object, bundle: Bundle) -> bool:
+        assert bundle.texturing is not None
+        given = any(primitive.tangents is not None for primitive in self.scene.primitives_of(item))
+        return bundle.texturing.map("normal") is not None and (given or self.settings.tangents)
+
+    def _tell_mirrored(self, item: Object, bundle: Bundle) -> None:
+        self.findings.append(
+            Finding(
+                "no_tangents",
+                INFO,
+                f"{item.key} is drawn mirrored too: it goes without tangents, which renderers read in two ways there.",
+                "Let the engine derive them.",
+                object=item.key,
+                bundle=bundle.name,
+            )
+        )
+
+    def _join(self, keys: tuple[str, ...], bundle: Bundle, origin: NDArray[np.float64]) -> tuple[Part, ...]:
+        parts = []
+        for key in keys:
+            item = self.scene.object(key)
+            world = self.scene.nodes[item.node].world
+            parts += [moved(part, world, origin) for part in self._parts_of(item, bundle)]
+        materials = sorted({part.material for part in parts})
+        return tuple(joined([part for part in parts if part.material == material]) for material in materials)
+
+    # -- materials --------------------------------------------------------------------------------------------
+
+    def _begin(self, files: dict[str, bytes], refer: bool) -> None:
+        """Start over with the sheets' images and materials."""
+        self.images: list[OutputImage] = []
+        self.materials: list[OutputMaterial] = []
+        self.numbers: dict[str, int] = {}
+        self._loose_images: dict[int, int] = {}
+        self._loose_materials: dict[int, int] = {}
+        for bundle in self.ready:
+            self.numbers[bundle.name] = len(self.materials)
+            for page in range(pages_of(bundle)):
+                self.materials.append(self._sheet_material(bundle, page, files, refer))
+
+    def _sheet_material(self, bundle: Bundle, page: int, files: dict[str, bytes], refer: bool) -> OutputMaterial:
+        """Return the one material of a page of a bundle's sheet."""
+        made = bundle.texturing
+        assert made is not None
+        slots: dict[str, TextureSlot] = {}
+        strength = 1.0
+        glows = False
+        shown = [texture for texture in self.textures[bundle.name] if texture.tile == page]
+        for texture in shown:
+            roles = [role for role in KINDS[texture.baked.name].fills if role not in slots]
+            if not roles:
+                continue
+            slot = TextureSlot(len(self.images), wrap_u=CLAMP, wrap_v=CLAMP, filters=(LINEAR, TRILINEAR))
+            slots |= dict.fromkeys(roles, slot)
+            self.images.append(self._image(texture, files, refer))
+            if KINDS[texture.baked.name].scaled:
+                strength, glows = texture.baked.strength, True
+            self.progress.check()
+        level = min(strength, 1.0) if glows else 0.0
+        material = Material(
+            tile_name(bundle.name, page, pages_of(bundle)),
+            metallic_factor=made.metallic,
+            roughness_factor=made.roughness,
+            emissive_factor=(level, level, level),
+            emissive_strength=max(strength, 1.0),
+            alpha_mode=bundle.alpha_mode,
+            alpha_cutoff=made.alpha_cutoff,
+            double_sided=made.double_sided,
+            unlit=made.unlit,
+            extensions={} if made.unlit else made.extensions,
+            **slots,  # type: ignore[arg-type]
+        )
+        return OutputMaterial(material, {texture.map: texture.file for texture in shown})
+
+    def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
+        name = texture.file.rpartition(".")[0]
+        if conforms(self.settings):
+            return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
+        plain, settings = conforming(texture, self.settings)
+        return OutputImage(name, encoded_texture(self.store, plain, settings))
+
+    def _loose_material(self, index: int) -> int:
+        """Return the output number of a material that is delivered as it came."""
+        if index < 0:
+            return -1
+        if index not in self._loose_materials:
+            material = self.scene.materials[index]
+            slots = {role: self._loose_slot(slot) for role, slot in material.slots().items()}
+            extensions = {name: self._with_images(value) for name, value in material.further.extensions.items()}
+            self._loose_materials[index] = len(self.materials)
+            further = replace(material.further, extensions=extensions)
+            loose = replace(material, further=further, extensions={}, **slots)  # type: ignore[arg-type]
+            self.materials.append(OutputMaterial(loose))
+        return self._loose_materials[index]
+
+    def _loose_slot(self, slot: TextureSlot) -> TextureSlot | None:
+        image = self.scene.images[slot.image]
+        if image.missing:
+            return None
+        if slot.image not in self._loose_images:
+            self._loose_images[slot.image] = len(self.images)
+            self.images.append(OutputImage(image.name, encoded_source(self.store, image)))
+        return replace(slot, image=self._loose_images[slot.image])
+
+    def _with_images(self, value: object) -> object:
+        """Return a part of an extension with its textures' images numbered anew; those that are missing are left out."""
+        if isinstance(value, TextureSlot):
+            return self._loose_slot(value)
+        if isinstance(value, dict):
+            parts = {key: self._with_images(part) for key, part in value.items()}
+            return {key: part for key, part in parts.items() if part is not None or value[key] is None}
+        return value
+
+    # -- the whole --------------------------------------------------------------------------------------------
+
+    def scene_with(self, files: dict[str, bytes], *, refer: bool) -> OutputScene:
+        """Return all that is delivered as a model.
+
+        Parameters
+        ----------
+        files : dict
+            The texture files, encoded, by their names.
+        refer : bool
+            Refer to texture files instead of holding them.
+        """
+        self._begin(files, refer and conforms(self.settings))
+        self.meshes: list[OutputMesh] = []
+        self._mesh_numbers: dict[tuple[object, ...], int] = {}
+        by_node: dict[int, list[Object]] = {}
+        for item in self.scene.objects:
+            by_node.setdefault(item.node, []).append(item)
+        numbers: dict[int, int] = {}
+        drawn: list[Drawn] = []
+        for index, node in enumerate(self.scene.nodes):
+            if index % 64 == 0:
+                self.progress.check()
+            numbers[index] = self._mesh(index, by_node.get(index, []))
+            if numbers[index] >= 0:
+                drawn.append(Drawn(node.name, node.world, numbers[index]))
+        roots = []
+        for bundle in self.ready:
+            for name, keys in self.groups.get(bundle.name, []):
+                if keys:
+                    origin = rounded_origin(middle_of(self.scene, keys))
+                    roots.append((name, len(self.meshes), tuple(float(value) for value in origin)))
+                    world = np.eye(4)
+                    world[:3, 3] = origin
+                    drawn.append(Drawn(name, world, len(self.meshes)))
+                    self.meshes.append(OutputMesh(name, self._join(keys, bundle, origin)))
+        bare = frozenset(item.node for item in self.scene.objects if item.key in self.inside)
+        return OutputScene(
+            self.name,
+            f"Fasciculum {__version__}",
+            merged_tree(self.scene, lambda node: numbers[node], bare=bare, joined=roots),
+            tuple(self.meshes),
+            tuple(self.materials),
+            tuple(self.images),
+            tuple(drawn),
+        )
+
+    def _mesh(self, index: int, items: list[Object]) -> int:
+        """Return the output mesh of a node; nodes that draw the same share one."""
+        node = self.scene.nodes[index]
+        if node.mesh < 0:
+            return -1
+        mesh = self.scene.meshes[node.mesh]
+        keys: list[object] = [node.mesh]
+        parts: list[Part] = []
+        for item in items:
+            if item.key in self.inside:
+                continue
+            bundle = self.bundle_of.get(item.key)
+            if bundle is None:
+                keys.append(("loose", item.primitives))
+                parts += [
+                    loose_part(primitive, self._loose_material(primitive.material))
+                    for primitive in self.scene.primitives_of(item)
+                ]
+            else:
+                keys.append(self._key_of(item, bundle))
+                parts += self._parts_of(item, bundle)
+        if len(keys) == 1 and not mesh.aside:
+            return -1
+        key = tuple(keys)
+        if key not in self._mesh_numbers:
+            aside = tuple(replace(part, material=self._loose_material(part.material)) for part in mesh.aside)
+            more = (mesh.weights, mesh.further) if parts else ()
+            self._mesh_numbers[key] = len(self.meshes)
+            self.meshes.append(OutputMesh(mesh.name, tuple(parts), aside, *more))
+        return self._mesh_numbers[key]
+
+
+def loose_part(primitive: Primitive, material: int) -> Part:
+    """Return a primitive as it came, for an object that is in no bundle."""
+    attributes = {"POSITION": Attribute(primitive.positions, "VEC3", False)}
+    if primitive.normals is not None:
+        attributes["NORMAL"] = Attribute(primitive.normals, "VEC3", False)
+    if primitive.tangents is not None:
+        attributes["TANGENT"] = Attribute(primitive.tangents, "VEC4", False)
+    for number, uvs in enumerate(primitive.uv_sets):
+        if len(uvs):
+            attributes[f"TEXCOORD_{number}"] = Attribute(uvs, "VEC2", False)
+    if primitive.colors is not None:
+        attributes["COLOR_0"] = Attribute(primitive.colors, "VEC4", False)
+    return Part(attributes | primitive.extra, primitive.triangles, material, primitive.targets)

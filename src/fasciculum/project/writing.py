@@ -1,0 +1,195 @@
+"""Writing a document into a .fasc file: a zip of ``project.json``, arrays and maps."""
+
+from __future__ import annotations
+
+import io
+import math
+import os
+import zipfile
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout
+from fasciculum.model.texturing import CheckResult, Texturing
+from fasciculum.project import schema
+from fasciculum.project.archive import DOCUMENT
+from fasciculum.project.settings import settings_entry
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else (1e9 if value == math.inf else None)
+
+
+def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str], bytes]) -> bytes:
+    """Return a document as the bytes of a .fasc file.
+
+    Parameters
+    ----------
+    document : Document
+    folder : Path
+        Where the file will lie; sources are referred to from there.
+    encoded_map : callable
+        Returns a baked map, by its key, as PNG.
+    """
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
+        members: dict[str, bytes] = {}
+        bundles = [
+            msgspec.Raw(msgspec.json.encode(_bundle_entry(bundle, f"layouts/{number}.npz", members, encoded_map)))
+            for number, bundle in enumerate(document.bundles)
+        ]
+        entry = schema.ProjectEntry(
+            schema=schema.VERSION,
+            name=document.name,
+            sources=[
+                schema.SourceEntry(os.path.relpath(source.path, folder.resolve()), source.digest, source.named)
+                for source in document.scene.sources
+            ],
+            bundles=bundles,
+            shapes=dict(sorted(document.scene.shapes.items())),
+            delivery=settings_entry(document.delivery),
+            deliveries=[settings_entry(settings) for settings in document.deliveries],
+            lookup=schema.LookupEntry(
+                [os.path.relpath(path, folder.resolve()) for path in document.lookup.folders],
+                [
+                    (os.path.relpath(old, folder.resolve()), os.path.relpath(new, folder.resolve()))
+                    for old, new in document.lookup.moved
+                ],
+            ),
+            accepted=list(document.accepted),
+            delivered=document.delivered,
+            delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
+            uv_edits=[msgspec.convert(asdict(edit), schema.UvEditEntry, strict=False) for edit in document.uv_edits],
+        )
+        text = msgspec.json.format(msgspec.json.encode(entry), indent=1)
+        # first, so that it survives when the end of the file is lost
+        archive.writestr(_entry_info(DOCUMENT, zipfile.ZIP_DEFLATED), text)
+        for name, data in members.items():
+            archive.writestr(_entry_info(name), data)
+    return stream.getvalue()
+
+
+def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:
+    """Return an archive member without a date, so that the same project gives the same bytes."""
+    info = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    info.compress_type = method
+    return info
+
+
+def _bundle_entry(
+    bundle: Bundle, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+) -> schema.BundleEntry:
+    layout = None
+    if bundle.layout is not None:
+        layout = _layout_entry(bundle.layout, arrays)
+        members[arrays] = _layout_arrays(bundle.layout)
+    versions = []
+    for number, version in enumerate(bundle.versions):
+        kept = f"{arrays.removesuffix('.npz')}_{number}.npz"
+        versions.append(schema.VersionEntry(version.name, _layout_entry(version.layout, kept)))
+        members[kept] = _layout_arrays(version.layout)
+    return schema.BundleEntry(
+        bundle.name,
+        list(bundle.objects),
+        bundle.alpha_mode,
+        settings_entry(bundle.sheet),
+        settings_entry(bundle.bake),
+        dict(bundle.shares),
+        layout,
+        _texturing_entry(bundle.texturing, members, encoded_map) if bundle.texturing is not None else None,
+        _check_entry(bundle.check) if bundle.check is not None else None,
+        {key: rule.value for key, rule in bundle.twin_rules},
+        versions,
+        {key: msgspec.convert(asdict(told), schema.ShapingEntry, strict=False) for key, told in bundle.shapings},
+        bundle.identity,
+    )
+
+
+def _texturing_entry(
+    made: Texturing, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+) -> schema.TexturingEntry:
+    maps = []
+    for baked in made.maps:
+        file = f"maps/{baked.pixels}.png"
+        if file not in members:
+            members[file] = encoded_map(baked.pixels)
+        maps.append(
+            schema.MapEntry(
+                baked.name,
+                file,
+                baked.width,
+                baked.height,
+                baked.bits,
+                baked.color_space,
+                baked.channels,
+                baked.strength,
+                baked.made_from,
+                baked.tiles,
+            )
+        )
+    return schema.TexturingEntry(
+        maps, made.metallic, made.roughness, made.alpha_cutoff, made.double_sided, made.unlit, made.extensions
+    )
+
+
+def _check_entry(found: CheckResult) -> schema.CheckEntry:
+    fidelity = [
+        schema.FidelityEntry(
+            entry.object, _finite(entry.yield_), {name: _finite(value) for name, value in entry.figures}
+        )
+        for entry in found.fidelity
+    ]
+    stretch = _finite(found.stretch_l2), _finite(found.stretch_share)
+    return schema.CheckEntry(fidelity, found.clean_down_to, *stretch, found.made_from)
+
+
+def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
+    return schema.LayoutEntry(
+        [schema.SurfaceEntry(list(s.objects), len(s.corners), s.area, s.share) for s in layout.surfaces],
+        arrays,
+        layout.scale,
+        layout.width,
+        layout.height,
+        layout.padding,
+        layout.margin,
+        layout.gap,
+        layout.border_gap,
+        layout.overlap,
+        layout.fill,
+        layout.made_from,
+        layout.tiles,
+        layout.rules,
+        layout.gain if math.isfinite(layout.gain) else None,
+    )
+
+
+def _layout_arrays(layout: Layout) -> bytes:
+    """Return a layout's arrays as .npz, without dates: NumPy's own writer puts the time into the archive."""
+    surfaces = layout.surfaces
+    arrays: dict[str, NDArray[Any]] = {
+        "placements": layout.placements,
+        "places": layout.places,
+        "pinned": layout.pinned,
+        "moved": layout.moved,
+        "shares": layout.shares,
+        "squeezed": layout.squeezed,
+        "pages": layout.pages,
+        "corners": np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
+        "island": np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
+        "projected": np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),
+    }
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w") as archive:
+        for name, array in arrays.items():
+            part = io.BytesIO()
+            np.save(part, array, allow_pickle=False)
+            archive.writestr(_entry_info(f"{name}.npy", zipfile.ZIP_DEFLATED), part.getvalue())
+    return stream.getvalue()

@@ -1,0 +1,253 @@
+"""Tasks: every piece of heavy work as data. What kind it is, on which bundle, from which inputs, and how its result is
+put into the document. Window, command line and whoever runs work unattended make the same ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Choice
+from fasciculum.model.digests import digest_of
+from fasciculum.model.document import Document
+from fasciculum.model.layout import Layout
+from fasciculum.model.maps import KINDS
+from fasciculum.model.texturing import CheckResult, Texturing
+from fasciculum.operations.bake.bake import bake, map_digest, wanted_maps
+from fasciculum.operations.check.check import check_bundle, check_digest
+from fasciculum.operations.deliver.deliver import deliver
+from fasciculum.operations.lay_out import arrange
+from fasciculum.operations.lay_out.forecast import look_ahead
+from fasciculum.operations.lay_out.lay_out import lay_out, layout_digest, measured
+from fasciculum.session import commands
+
+
+class Kind(Choice):
+    """What tasks do."""
+
+    GATHER = "gather"
+    OPEN = "open"
+    SAVE = "save"
+    KEEP = "keep"
+    RELOAD = "reload"
+    LOOK_AHEAD = "look ahead"
+    PACK = "pack"
+    PLACE = "place"
+    VERIFY = "verify"
+    BAKE = "bake"
+    CHECK = "check"
+    DELIVER = "deliver"
+    MEASURE = "measure"
+
+
+#: kinds whose best result so far can be kept when they are ended early
+IMPROVING = (Kind.PACK, Kind.PLACE)
+#: kinds that nobody asked for by name: that they end early is not worth a word
+QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY)
+#: what has to be in order before a kind of task can begin
+NEEDS: Mapping[Kind, tuple[Kind, ...]] = {
+    Kind.VERIFY: (Kind.PACK, Kind.PLACE),
+    Kind.BAKE: (Kind.PACK, Kind.PLACE, Kind.VERIFY),
+    Kind.CHECK: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
+    Kind.DELIVER: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Task:
+    """One piece of work.
+
+    Attributes
+    ----------
+    kind : Kind
+    title : str
+        What it is called in the queue; nothing is told by it.
+    function, arguments, keywords
+        What is run, with ``progress`` beside them; a function of a module, by its name.
+    bundle : str
+        The identity of the bundle that it is about, empty when it is about none.
+    part : str
+        What tells it from others of its kind on the same bundle, such as a map.
+    inputs : str
+        A digest of all that the result depends on.
+    now : callable, optional
+        The same digest by a document; a result is set aside when it is another by then.
+    put : callable, optional
+        Puts the result into a document.
+    label : str
+        The step of the history that this is, empty when it only fills in what the present step left open.
+    """
+
+    kind: Kind
+    title: str
+    function: Callable[..., Any]
+    arguments: tuple[Any, ...] = ()
+    keywords: Mapping[str, Any] = field(default_factory=dict)
+    bundle: str = ""
+    part: str = ""
+    inputs: str = ""
+    now: Callable[[Document], str] | None = None
+    put: Callable[[Document, Any], Document] | None = None
+    label: str = ""
+
+    @property
+    def identity(self) -> tuple[Kind, str, str]:
+        """What no two tasks under way have in common."""
+        return self.kind, self.bundle, self.part
+
+    def holds(self, document: Document) -> bool:
+        """Tell whether the result still belongs to a document."""
+        return self.now is None or self.now(document) == self.inputs
+
+
+def _of(identity: str, digest: Callable[[Document, Bundle], str]) -> Callable[[Document], str]:
+    """Return a digest of a bundle by a document, empty when the bundle is gone."""
+
+    def now(document: Document) -> str:
+        bundle = document.known(identity)
+        return "" if bundle is None else digest(document, bundle)
+
+    return now
+
+
+def _into(
+    identity: str, put: Callable[[Document, str, Any], Document]
+) -> Callable[[Document, Any], Document]:
+    """Return what puts a result into the bundle of an identity, whatever it is called by then."""
+
+    def change(document: Document, result: Any) -> Document:
+        bundle = document.known(identity)
+        return document if bundle is None else put(document, bundle.name, result)
+
+    return change
+
+
+def _layout_inputs(document: Document, bundle: Bundle) -> str:
+    return layout_digest(document.scene, bundle)
+
+
+def pack_task(document: Document, bundle: Bundle, *, fresh: bool = False) -> Task:
+    """Lay a bundle out; with ``fresh`` nothing stays where it is but what is pinned."""
+    return Task(
+        Kind.PACK,
+        f"Pack {bundle.name}",
+        lay_out,
+        (document.scene, bundle),
+        {"fresh": fresh},
+        bundle=bundle.identity,
+        inputs=_layout_inputs(document, bundle),
+        now=_of(bundle.identity, _layout_inputs),
+        put=_into(bundle.identity, commands.put_layout),
+        label=f"Pack {bundle.name}",
+    )
+
+
+def look_ahead_task(document: Document, bundle: Bundle) -> Task:
+    """Find out what a bundle will put on its sheet."""
+    return Task(
+        Kind.LOOK_AHEAD,
+        f"Look for twins in {bundle.name}",
+        look_ahead,
+        (document.scene, bundle),
+        bundle=bundle.identity,
+        inputs=_layout_inputs(document, bundle),
+    )
+
+
+def _layout_itself(document: Document, bundle: Bundle) -> str:
+    """Return what tells a layout from one that the hand has changed since."""
+    layout = bundle.layout
+    return "" if layout is None else digest_of(layout.made_from, layout.placements)
+
+
+def place_task(document: Document, bundle: Bundle, places: Sequence[int], label: str) -> Task:
+    """Pack some places of a bundle's layout into the room that the others leave."""
+    layout = bundle.layout
+    assert layout is not None
+
+    def put(document: Document, name: str, result: Layout | None) -> Document:
+        return document if result is None else commands.put_layout(document, name, result)
+
+    return Task(
+        Kind.PLACE,
+        f"{label} in {bundle.name}",
+        arrange.repacked,
+        (layout, bundle.sheet, list(places)),
+        bundle=bundle.identity,
+        inputs=_layout_itself(document, bundle),
+        now=_of(bundle.identity, _layout_itself),
+        put=_into(bundle.identity, put),
+        label=label,
+    )
+
+
+def verify_task(document: Document, bundle: Bundle) -> Task:
+    """Have the exact check done of a layout that the hand has changed."""
+    assert bundle.layout is not None
+    return Task(
+        Kind.VERIFY,
+        f"Verify {bundle.name}",
+        measured,
+        (bundle.layout,),
+        bundle=bundle.identity,
+        inputs=_layout_itself(document, bundle),
+        now=_of(bundle.identity, _layout_itself),
+        put=_into(bundle.identity, commands.put_layout),
+    )
+
+
+def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Sequence[str] = ()) -> Task:
+    """Bake a bundle's maps, or some of them alone."""
+
+    def inputs(document: Document, bundle: Bundle) -> str:
+        names = only or wanted_maps(document.scene, bundle).maps
+        return digest_of(*(name + map_digest(document.scene, bundle, KINDS[name]) for name in names))
+
+    def put(document: Document, name: str, result: Texturing) -> Document:
+        return commands.put_texturing(document, name, result)
+
+    what = f"{KINDS[only[0]].title.lower()} of {bundle.name}" if only else bundle.name
+    return Task(
+        Kind.BAKE,
+        f"Bake {what}",
+        bake,
+        (document.scene, bundle, store),
+        {"only": tuple(only)},
+        bundle=bundle.identity,
+        part=",".join(only),
+        inputs=inputs(document, bundle),
+        now=_of(bundle.identity, inputs),
+        put=_into(bundle.identity, put),
+        label=f"Bake {what}",
+    )
+
+
+def check_task(document: Document, bundle: Bundle, store: PixelStore) -> Task:
+    """Compare a baked bundle with its source."""
+
+    def inputs(document: Document, bundle: Bundle) -> str:
+        return check_digest(bundle)
+
+    def put(document: Document, name: str, result: CheckResult | None) -> Document:
+        return commands.put_check(document, name, result)
+
+    return Task(
+        Kind.CHECK,
+        f"Check {bundle.name}",
+        check_bundle,
+        (document.scene, bundle, store),
+        bundle=bundle.identity,
+        inputs=inputs(document, bundle),
+        now=_of(bundle.identity, inputs),
+        put=_into(bundle.identity, put),
+        label=f"Check {bundle.name}",
+    )
+
+
+def deliver_task(document: Document, folder: Path, store: PixelStore, *, only: Sequence[str] = ()) -> Task:
+    """Write the models and textures of a document, or only the textures of some maps and the models."""
+    return Task(Kind.DELIVER, "Deliver", deliver, (document, folder, store), {"only": tuple(only)}, part=str(folder))
