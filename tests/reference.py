@@ -96,6 +96,22 @@ class Model:
 
         return np.einsum("ni,nij->nj", weights, positions[chosen]), blend
 
+    def frame(self, primitive, count, seed=0):
+        """Return the directions of u and against v at the same points, by each triangle's own corners."""
+        corners = self.accessor(primitive["indices"]).astype(int).reshape(-1, 3)
+        positions = self.accessor(primitive["attributes"]["POSITION"]).astype(float)[corners]
+        uvs = self.accessor(primitive["attributes"]["TEXCOORD_0"]).astype(float)[corners]
+        area = np.linalg.norm(np.cross(positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]), axis=1)
+        chosen = np.random.default_rng(seed).choice(len(corners), count, p=area / area.sum())
+        edges = np.stack([positions[:, 1] - positions[:, 0], positions[:, 2] - positions[:, 0]], 1)
+        steps = np.stack([uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]], 1)
+        along = np.linalg.solve(steps, edges)
+        return along[chosen, 0], -along[chosen, 1]
+
+
+def unit(vectors):
+    return vectors / np.maximum(np.linalg.norm(vectors, axis=-1, keepdims=True), 1e-30)
+
 
 def decode(values):
     values = np.asarray(values, float)

@@ -171,7 +171,7 @@ def main() -> int:
     shot("check")
     workspace.set_stage("deliver")
     shot("deliver")
-    workspace.apply("Join", lambda document: set_delivery(document, combine=True, region=8.0))
+    workspace.apply("Join", lambda document: set_delivery(document, combine="bundle", region=8.0))
     window.settings.stack.currentWidget().verticalScrollBar().setValue(10_000)
     window.files.keeper.sources_changed.emit([workspace.document.scene.sources[0].path])
     shot("reload")

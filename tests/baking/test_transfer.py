@@ -7,10 +7,11 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
-from tests.reference import Model, bilinear, decode, encode
+from tests.reference import Model, bilinear, decode, encode, unit
 
 REPEAT, MIRROR, CLAMP = 10497, 33648, 33071
 #: differences that 8 bits and one more bilinear reading explain, in sRGB values of 0 to 1
@@ -246,58 +247,110 @@ class Normals(Delivering):
         glb.json["nodes"][0] |= node
         return glb
 
-    def world_normals(self, model, world, primitive, seed=0, node_world=None):
-        """Return positions and world normals by a delivered file's own tangents, as glTF defines the frame."""
+    def world_normals(self, model, world, primitive, reads_tangents, seed=0):
+        """Return positions, and world normals as a renderer finds them that reads tangents where there are any and
+        works the bitangent out in the world, or as one that derives the frame from the triangles' UVs by itself."""
         position, blend = model.points(primitive, 3000, seed)
         material = model.json["materials"][primitive["material"]]
         m = bilinear(model.texture(material["normalTexture"]), blend("TEXCOORD_0"))[:, :3] * 2 - 1
-        normal, tangent = blend("NORMAL"), blend("TANGENT")
-        bitangent = np.cross(normal, tangent[:, :3]) * tangent[:, 3:]
-        local = m[:, :1] * tangent[:, :3] + m[:, 1:2] * bitangent + m[:, 2:] * normal
-        return position, local / np.linalg.norm(local, axis=1, keepdims=True)
+        linear = world[:3, :3]
+        normal = unit(blend("NORMAL") @ np.linalg.inv(linear))
+        if reads_tangents and "TANGENT" in primitive["attributes"]:
+            given = blend("TANGENT")
+            tangent = unit(given[:, :3] @ linear.T)
+            bitangent = np.cross(normal, tangent) * given[:, 3:]
+        else:
+            tangent, bitangent = (unit(part @ linear.T) for part in model.frame(primitive, 3000, seed))
+        return position, unit(m[:, :1] * tangent + m[:, 1:2] * bitangent + m[:, 2:] * normal)
 
-    def expected(self, position, scale=1.0):
-        """For the square: tangent is +x, bitangent (against v) is +y, normal +z."""
-        m = bilinear(self.image, self.uv(position), (REPEAT, REPEAT))[:, :3] * 2 - 1
-        m = m * [scale, scale, 1]
-        return m / np.linalg.norm(m, axis=1, keepdims=True)
+    def expected(self, position, world, scale=1.0, flip=False):
+        """For the square: tangent is +x, bitangent (against v) is +y, normal +z, all moved by the node; ``flip``
+        reads the texture from the right."""
+        uv = self.uv(position)
+        uv = np.stack([1 - uv[:, 0], uv[:, 1]], 1) if flip else uv
+        m = bilinear(self.image, uv, (REPEAT, REPEAT))[:, :3] * 2 - 1
+        m = m * [-scale if flip else scale, scale, 1]
+        linear = world[:3, :3]
+        frame = unit(np.stack([linear[:, 0], linear[:, 1], np.linalg.inv(linear)[2]]))
+        return unit(m @ frame)
 
     def assert_angles(self, got, wanted, degrees=1.5):
         angle = np.degrees(np.arccos(np.clip((got * wanted).sum(1), -1, 1)))
         self.assertLess(np.percentile(angle, 95), degrees)
 
-    def check(self, glb, turns="quarter", scale=1.0):
-        order = Order("one", SheetSettings(256, 256, padding=4, turns=turns, seconds=0), BakeSettings())
-        make([glb.write(self.folder / "model.glb")], self.folder / "out", self.store, order)
-        model = Model(self.folder / "out" / "model.glb")
-        for _, world, primitives in model.drawn():
-            position, got = self.world_normals(model, world, primitives[0])
-            self.assert_angles(got, self.expected(position, scale))
+    def check(self, glb, turns="quarter", scale=1.0, flip=False):
+        """Deliver with and without tangents, and compare every node as both renderers show it."""
+        path = glb.write(self.folder / "model.glb")
+        for tangents in (False, True):
+            sheet = SheetSettings(256, 256, padding=4, turns=turns, seconds=0)
+            order = Order("one", sheet, BakeSettings(), DeliverySettings(tangents=tangents))
+            out = self.folder / f"out {tangents}"
+            make([path], out, self.store, order)
+            model = Model(out / "model.glb")
+            for name, world, primitives in model.drawn():
+                for reads in (False, True):
+                    with self.subTest(name=name, tangents=tangents, reads=reads):
+                        position, got = self.world_normals(model, world, primitives[0], reads)
+                        self.assert_angles(got, self.expected(position, world, scale, flip))
+        return model
+
+    def has_tangents(self, model):
+        return {
+            name: "TANGENT" in primitive["attributes"]
+            for name, _, primitives in model.drawn()
+            for primitive in primitives
+        }
 
     def test_upright(self):
-        self.check(self.bumpy())
+        model = self.check(self.bumpy())
+        self.assertEqual(self.has_tangents(model), {"Square": True})
+        self.assertEqual(self.has_tangents(Model(self.folder / "out False" / "model.glb")), {"Square": False})
 
     def test_turned_on_the_sheet(self):
         glb = self.bumpy()
-        # a second, taller object makes the packer turn one of them
-        mesh = glb.json["nodes"][0]["mesh"]
-        glb.node("Tall", mesh, translation=[2, 0, 0], scale=[0.4, 1.9, 1])
-        order = Order("one", SheetSettings(256, 256, padding=4, turns="any", seconds=0), BakeSettings())
-        make([glb.write(self.folder / "model.glb")], self.folder / "out", self.store, order)
-        model = Model(self.folder / "out" / "model.glb")
-        names = {name: primitives[0] for name, _, primitives in model.drawn()}
-        position, got = self.world_normals(model, None, names["Square"])
-        self.assert_angles(got, self.expected(position))
+        # two further squares of other sizes make the packer turn some
+        for number, (wide, high) in enumerate(((0.4, 1.9), (1.7, 0.3))):
+            positions = SQUARE * [wide, high, 1]
+            mesh = glb.mesh(glb.primitive(positions, SQUARE_TRIANGLES, 0, [square_uvs()], NORMAL=SQUARE_NORMALS))
+            glb.node(f"Plate {number}", mesh, translation=[2 + number, 0, 0])
+        path = glb.write(self.folder / "model.glb")
+        for tangents in (False, True):
+            order = Order(
+                "one",
+                SheetSettings(256, 256, padding=4, turns="any", seconds=0),
+                BakeSettings(),
+                DeliverySettings(tangents=tangents),
+            )
+            make([path], self.folder / "out", self.store, order)
+            model = Model(self.folder / "out" / "model.glb")
+            world, (primitive,) = next((w, p) for name, w, p in model.drawn() if name == "Square")
+            position, got = self.world_normals(model, world, primitive, tangents)
+            self.assert_angles(got, self.expected(position, world))
 
     def test_normal_scale(self):
         self.check(self.bumpy(scale_=0.5), scale=0.5)
 
     def test_mirrored_instance(self):
-        """A negative scale: the delivered frame gives the same normals in mesh space, and the node keeps its scale."""
-        glb = self.bumpy(scale=[-1, 1, 1])
-        self.check(glb)
-        model = Model(self.folder / "out" / "model.glb")
+        """A negative scale: the node keeps it, and its mesh goes without tangents, which renderers disagree on."""
+        model = self.check(self.bumpy(scale=[-1, 1, 1]))
         self.assertEqual(model.json["nodes"][0]["scale"], [-1, 1, 1])
+        self.assertEqual(self.has_tangents(model), {"Square": False})
+
+    def test_a_copy_and_its_mirror_image_share_a_mesh_and_both_look_right(self):
+        glb = self.bumpy()
+        glb.node("Mirrored", glb.json["nodes"][0]["mesh"], translation=[3, 0, 0], scale=[1, -1, 1])
+        model = self.check(glb)
+        self.assertEqual(len(model.json["meshes"]), 1)
+        self.assertEqual(self.has_tangents(model), {"Square": False, "Mirrored": False})
+
+    def test_tangents_of_the_source_are_written_without_asking(self):
+        glb = self.bumpy()
+        tangents = np.tile([1.0, 0.0, 0.0, 1.0], (len(SQUARE), 1))
+        glb.json["meshes"][0]["primitives"] = [
+            glb.primitive(SQUARE, SQUARE_TRIANGLES, 0, [square_uvs()], NORMAL=SQUARE_NORMALS, TANGENT=tangents)
+        ]
+        self.check(glb)
+        self.assertEqual(self.has_tangents(Model(self.folder / "out False" / "model.glb")), {"Square": True})
 
     def test_mirrored_uvs(self):
         glb = self.bumpy()
@@ -305,15 +358,7 @@ class Normals(Delivering):
         mirrored[:, 0] = 1 - mirrored[:, 0]
         primitive = glb.primitive(SQUARE, SQUARE_TRIANGLES, 0, [mirrored], NORMAL=SQUARE_NORMALS)
         glb.json["meshes"][0]["primitives"] = [primitive]
-        order = Order("one", SheetSettings(256, 256, padding=4, turns="none", seconds=0), BakeSettings())
-        make([glb.write(self.folder / "model.glb")], self.folder / "out", self.store, order)
-        model = Model(self.folder / "out" / "model.glb")
-        for _, world, primitives in model.drawn():
-            position, got = self.world_normals(model, world, primitives[0])
-            uv = self.uv(position)
-            m = bilinear(self.image, np.stack([1 - uv[:, 0], uv[:, 1]], 1), (REPEAT, REPEAT))[:, :3] * 2 - 1
-            m = m * [-1, 1, 1]
-            self.assert_angles(got, m / np.linalg.norm(m, axis=1, keepdims=True))
+        self.check(glb, turns="none", flip=True)
 
 
 class Instances(Delivering):

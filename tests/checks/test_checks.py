@@ -79,8 +79,9 @@ class Words(unittest.TestCase):
 
     def test_match(self):
         def found(**values):
-            entry = dict(object="o", yield_=1.0, base_color=50.0, orm=50.0, emissive=50.0, normal_p95=1.0)
-            result = CheckResult((Fidelity(**(entry | values)),), 64, 1.0, 0.0, "")
+            yields = values.pop("yield_", 1.0)
+            figures = {"base_color": 50.0, "orm": 50.0, "emissive": 50.0, "normal": 1.0} | values
+            result = CheckResult((Fidelity("o", yields, tuple(figures.items())),), 64, 1.0, 0.0, "")
             bundle = Bundle("b", ("o",), "OPAQUE", layout=bare_layout(), check=result)
             return {finding.code for finding in check_match(bundle)}
 

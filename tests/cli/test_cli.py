@@ -144,16 +144,22 @@ class CommandLine(unittest.TestCase):
         self.assertEqual((error["code"], error["file"]), ("missing_file", str(self.folder / "none.glb")))
         self.assertTrue(error["message"] and error["hint"] and err)
 
-    def test_what_is_not_built_is_refused_with_a_word(self):
-        for option in (
-            ["--format", "exr"],
-            ["--maps", "ao"],
-            ["--high", self.model],
+    def test_what_is_not_known_is_a_wrong_usage_and_is_not_offered(self):
+        for option, words in (
+            (["--maps", "normals"], "nearest are: normal"),
+            (["--map", "normal"], "--map"),
+            (["--high", self.model], "--high"),
+            (["--turns", "sometimes"], "none"),
+            (["--padding", "nan"], "no number"),
+            (["--wanted", "nan"], "not between"),
         ):
             code, _, err = run("make", self.model, "--out", self.folder / "out", *option)
             self.assertEqual(code, 2, option)
-            self.assertIn("not built yet", err)
+            self.assertIn(words, err, option)
         self.assertFalse((self.folder / "out").exists())
+        _, out, _ = run("make", "--help")
+        for option in ("--high", "--pair-by", "exr"):
+            self.assertNotIn(option, out)
 
     def test_interrupting_leaves_nothing_half_written(self):
         process = subprocess.Popen(

@@ -46,6 +46,31 @@ class Reading(Opening):
         np.testing.assert_allclose(world @ [0, 0, 0, 1], [1, 2, 3 - 10, 1], atol=1e-12)
         np.testing.assert_allclose(world @ [1, 1, 0, 0], [0, -2, -2, 0], atol=1e-12)
 
+    def test_skin_weights_add_up_and_that_is_told_once(self):
+        glb = Glb()
+        rng = np.random.default_rng(1)
+        for kind, top in ((np.float32, 1.0), (np.uint8, 255), (np.uint16, 65535)):
+            weights = (rng.random((4, 4)) * top * 0.6).astype(kind)
+            weights[0] = 0
+            weights[1] = np.array([0.5, 0.25, 0.25, 0]) * top if kind is np.float32 else [top, 0, 0, 0]
+            accessor = glb.accessor(weights, np.dtype(kind).str[1:], normalized=kind is not np.float32)
+            joints = glb.accessor(np.zeros((4, 4), np.uint8), "u1")
+            primitive = glb.primitive(SQUARE, SQUARE_TRIANGLES)
+            primitive["attributes"] |= {"JOINTS_0": joints, "WEIGHTS_0": accessor}
+            glb.node(f"n{top}", glb.mesh(primitive))
+            glb.given = [*getattr(glb, "given", []), weights]
+        scene, findings = self.read(glb)
+        self.assertEqual(sum(finding.code == "skin_weights" for finding in findings), 1)
+        for mesh, given, top in zip(scene.meshes, glb.given, (1.0, 255, 65535), strict=True):
+            found = mesh.primitives[0].extra["WEIGHTS_0"].values
+            self.assertEqual(found.dtype, given.dtype)
+            sums = found.astype(float).sum(axis=1) / top
+            np.testing.assert_allclose(sums[1:], 1.0, atol=3e-7 if top == 1.0 else 0)
+            # nothing is made of nothing, and what was right is left alone
+            np.testing.assert_array_equal(found[:2], given[:2])
+            part = given[2:].astype(float) / given[2:].astype(float).sum(axis=1, keepdims=True)
+            np.testing.assert_allclose(found[2:] / top, part, atol=1.6 / top if top > 1 else 1e-6)
+
     def test_quaternions_of_any_length(self):
         glb = textured_square(smooth_image(8))
         for length in (1, 3.0, 1e-3):

@@ -124,7 +124,7 @@ class Accessors(Readers):
         kind, width = np.dtype(KINDS[component]), WIDTHS[shape]
         count = data.draw(st.integers(0, 12))
         size = kind.itemsize * width
-        stride = data.draw(st.one_of(st.none(), st.integers(size, size + 9)))
+        stride = data.draw(st.one_of(st.none(), st.integers(max(size, 4), size + 9)))
         offset, start = data.draw(st.integers(0, 9)), data.draw(st.integers(0, 9))
         room = data.draw(st.integers(-3, 6)) + offset + (stride or size) * max(count - 1, 0) + size
         blob = data.draw(st.binary(min_size=start + max(room, 0) + 4, max_size=start + max(room, 0) + 4))

@@ -70,7 +70,7 @@ class Projects(unittest.TestCase):
 class Kept(Projects):
     def test_everything_the_artist_set_comes_back(self):
         settings = DeliverySettings("Mine", "x", True, True, ("obj", "glb"), "{map}", "apart", "down", True, 16,
-                                    ("normal",), True, 2.5)  # fmt: skip
+                                    ("normal",), "bundle", 2.5, True)  # fmt: skip
         document = replace(
             self.document,
             delivery=settings,

@@ -133,7 +133,11 @@ def parser() -> argparse.ArgumentParser:
     run.add_argument("project", metavar="PROJECT")
     run.add_argument("--bundle", default=None, metavar="NAME")
     run.add_argument(
-        "--map", type=known_map, default=None, metavar="NAME", help="bake this map alone, and leave all others as they are"
+        "--map",
+        type=known_map,
+        default=None,
+        metavar="NAME",
+        help="bake this map alone, and leave all others as they are",
     )
     run.add_argument("--stage", default=None, **_words(Stage))  # type: ignore[arg-type]
     run.add_argument("--out", default=None, metavar="DIR")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fasciculum.baking.needs import needs_of
+from fasciculum.model.choices import Combine
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -66,12 +67,13 @@ def ledger_of(document: Document) -> Ledger:
     every = tuple(item.key for item in scene.objects)
     loose = cost_of(scene, document.loose())
     calls, materials, textures, size = loose.draw_calls, loose.materials, loose.textures, loose.texture_bytes
-    moving = moving_objects(scene) if document.delivery.combine else set()
+    joins = document.delivery.combine == Combine.BUNDLE
+    moving = moving_objects(scene) if joins else set()
     for bundle in document.bundles:
         if not bundle.objects:
             continue
         calls += len(bundle.objects)
-        if document.delivery.combine:
+        if joins:
             groups, apart = groups_of(scene, bundle, document.delivery, moving=moving)
             calls += len(groups) + len(apart) - len(bundle.objects)
         tiles = bundle.sheet.tiles

@@ -120,7 +120,9 @@ def main() -> int:
         store = PixelStore(folder)
         for number, (kind, bits) in enumerate(((np.uint8, 8), (np.uint16, 16))):
             for words, uv in (("keeping", UvPolicy.AUTO), ("projecting", UvPolicy.UNWRAP)):
-                sys.stderr.write(f"[kernels] {number * 2 + (uv is UvPolicy.UNWRAP) + 3} of 6: {bits} bits, {words} UVs\n")
+                sys.stderr.write(
+                    f"[kernels] {number * 2 + (uv is UvPolicy.UNWRAP) + 3} of 6: {bits} bits, {words} UVs\n"
+                )
                 scene = small_scene(store, kind)
                 sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
                 bundle = Bundle("b", ("n0", "n1"), AlphaMode.OPAQUE, sheet)

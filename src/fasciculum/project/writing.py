@@ -106,7 +106,7 @@ def _bundle_entry(
         layout,
         _texturing_entry(bundle.texturing, members, encoded_map) if bundle.texturing is not None else None,
         _check_entry(bundle.check) if bundle.check is not None else None,
-        {key: rule.value for key, rule in bundle.twin_rules},
+        {key: str(rule) for key, rule in bundle.twin_rules},
         versions,
         {key: msgspec.convert(asdict(told), schema.ShapingEntry, strict=False) for key, told in bundle.shapings},
         bundle.identity,

@@ -73,7 +73,9 @@ class Pipeline:
         finally:
             self.seconds[name] = self.seconds.get(name, 0.0) + time.monotonic() - began
 
-    def bring(self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()) -> None:
+    def bring(
+        self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()
+    ) -> None:
         """Bring one stage of bundles in order, where it is not; ``stage`` is what its time is kept under."""
         first, last = SPANS[kind]
         for number, name in enumerate(names):

@@ -94,7 +94,8 @@ class Scheduler:
     def busy(self, kind: Kind, bundle: str | None = None, part: str | None = None) -> bool:
         """Tell whether work of a kind is under way, on a bundle or on a part of one."""
         return any(
-            task.kind is kind and bundle in (None, task.bundle) and part in (None, task.part) for task, _ in self.tasks()
+            task.kind is kind and bundle in (None, task.bundle) and part in (None, task.part)
+            for task, _ in self.tasks()
         )
 
     def cancel(self, kind: Kind, bundle: str | None = None) -> None:

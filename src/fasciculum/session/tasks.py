@@ -114,9 +114,7 @@ def _of(identity: str, digest: Callable[[Document, Bundle], str]) -> Callable[[D
     return now
 
 
-def _into(
-    identity: str, put: Callable[[Document, str, Any], Document]
-) -> Callable[[Document, Any], Document]:
+def _into(identity: str, put: Callable[[Document, str, Any], Document]) -> Callable[[Document, Any], Document]:
     """Return what puts a result into the bundle of an identity, whatever it is called by then."""
 
     def change(document: Document, result: Any) -> Document:

@@ -172,7 +172,7 @@ class Joining(Delivered):
 
     def test_transforms_mirrored_scales_and_normals(self):
         apart = self.world_corners(Model(self.deliver() / "several.glb"))
-        joined = Model(self.deliver(combine=True) / "several.glb")
+        joined = Model(self.deliver(combine="bundle") / "several.glb")
         np.testing.assert_allclose(np.array(self.world_corners(joined)), np.array(apart), atol=2e-4)
         # what an animation moves stays apart, the rest is one mesh
         names = [node["name"] for node in joined.json["nodes"] if "mesh" in node]
@@ -180,7 +180,7 @@ class Joining(Delivered):
         self.assertEqual(len(joined.json["animations"]), 1)
 
     def test_every_triangle_faces_as_its_normals_do(self):
-        joined = Model(self.deliver(combine=True) / "several.glb")
+        joined = Model(self.deliver(combine="bundle") / "several.glb")
         mesh = next(node["mesh"] for node in joined.json["nodes"] if node["name"] == "All")
         primitive = joined.json["meshes"][mesh]["primitives"][0]
         order = joined.accessor(primitive["indices"]).reshape(-1, 3)
@@ -204,14 +204,16 @@ class Joining(Delivered):
                         found[middle] = uvs[triangle].mean(0)
             return found
 
-        apart, joined = (readings(Model(self.deliver(combine=on) / "several.glb")) for on in (False, True))
+        apart, joined = (
+            readings(Model(self.deliver(combine="bundle" if on else "none") / "several.glb")) for on in (False, True)
+        )
         self.assertEqual(len(apart), len(joined))
         for place, uv in apart.items():
             near = min(joined, key=lambda other: sum((a - b) ** 2 for a, b in zip(other, place, strict=True)))
             np.testing.assert_allclose(joined[near], uv, atol=1e-5)
 
     def test_regions_and_the_balance(self):
-        settings = DeliverySettings(combine=True, region=4.0)
+        settings = DeliverySettings(combine="bundle", region=4.0)
         bundle = self.document.bundle("All")
         groups, apart = groups_of(self.document.scene, bundle, settings)
         self.assertEqual([sorted(group.objects) for group in groups], [["Box"], ["Square"], ["Mirrored"]])

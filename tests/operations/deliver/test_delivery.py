@@ -341,8 +341,7 @@ class Station(unittest.TestCase):
         codes = {finding.code for finding in findings}
         self.assertLessEqual({"missing_texture", "no_uvs", "mirrored", "material", "mixed_alpha"}, codes)
         self.assertEqual(sum(item.key.startswith("Seat") for item in scene.objects), 6)
-        lights = scene.sources[0].raw["extensions"]["KHR_lights_punctual"]["lights"]
-        self.assertEqual({light["type"] for light in lights}, {"directional", "point"})
+        self.assertEqual({light.kind for light in scene.sources[0].tree.lights}, {"directional", "point"})
         self.assertTrue(any(p.colors is not None for mesh in scene.meshes for p in mesh.primitives))
         self.assertTrue(any(m.emissive_strength > 1 for m in scene.materials))
         self.assertTrue(any(len({s.uv_set for s in m.slots().values()}) > 1 for m in scene.materials))

@@ -21,6 +21,7 @@ from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.pipeline import Order, make
 from tests.builders import Glb, smooth_image
+from tests.reference import Model
 
 
 def turn(rng):
@@ -121,14 +122,42 @@ class TwinScenes(LayoutCase):
         box = np.array([[x, y, z] for x in (0, 1) for y in (0, 0.6) for z in (0, 0.3)], float)
         faces = [(0, 1, 3, 2), (4, 6, 7, 5), (0, 4, 5, 1), (2, 3, 7, 6), (0, 2, 6, 4), (1, 5, 7, 3)]
         triangles = np.array([t for a, b, c, d in faces for t in ((a, b, c), (a, c, d))])
-        mesh = glb.mesh(glb.primitive(box, triangles, glb.material(), []))
+        material = glb.material()
         for number in range(4):
+            # each a mesh of its own, so that their islands have to be found alike
+            mesh = glb.mesh(glb.primitive(box, triangles, material, []))
             glb.node(f"crate {number}", mesh, rotation=turn(rng), scale=[1 + number] * 3)
         scene = self.scene(glb)
         layout = lay_out(scene, self.bundle(scene))
         # every crate's islands lie on those of the first
         self.assertEqual(len(layout.surfaces), 4)
         self.assertEqual(len(layout.placements), 4 * layout.distinct)
+
+    def test_copies_of_one_mesh_are_one_place_and_one_mesh_however_they_are_scaled(self):
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(32)))
+        positions, triangles, uvs = fan(np.random.default_rng(6), 8)
+        mesh = glb.mesh(glb.primitive(positions, triangles, material, [uvs]))
+        for number, scale in enumerate(([1, 1, 1], [0.5, 0.5, 0.5], [3, 3, 3], [-1, 1, 1], [2, 0.5, 1], [1, 1, 1])):
+            parent = glb.node(f"place {number}", translation=[4 * number, 0, 0], rotation=[0, 0, 0.6, 0.8])
+            # a turn under an uneven scale is a shear
+            more = {"rotation": [0, 0, 0.28, 0.96]} if number == 4 else {}
+            glb.node(f"copy {number}", mesh, parent, **more)
+            glb.json["nodes"][parent]["scale"] = scale
+        path = glb.write(self.folder / "copies.glb")
+        order = Order("one", SheetSettings(256, 256, padding=4, seconds=0))
+        report, _ = make([str(path)], self.folder / "out", self.store, order)
+        model = Model(self.folder / "out" / "copies.glb")
+        self.assertEqual(len(model.json["meshes"]), 1)
+        self.assertEqual(report["bundles"][0]["sheet"]["islands"], 1)
+        # the largest decides: it has the density that the sheet could give it alone
+        densities = report["bundles"][0]["object_density"]
+        self.assertAlmostEqual(densities["copy 0"] / densities["copy 2"], 3.0, places=2)
+        self.assertEqual(min(densities, key=densities.get), "copy 2")
+
+        scene = gather([str(path)], self.store)[0]
+        apart = replace(self.bundle(scene), twin_rules=(("copy 2", "apart"), ("copy 5", "apart")))
+        self.assertEqual(lay_out(scene, apart).distinct, 3)
 
 
 class CalmChanges(LayoutCase):

@@ -12,6 +12,7 @@ from fasciculum.io.parts import joined, moved
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Combine
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import KINDS
@@ -107,7 +108,7 @@ class SceneBuilder:
     def _joined_keys(self) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
         """Return for each bundle the groups of objects that become one mesh."""
         found: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
-        if self.settings.combine == "none":
+        if self.settings.combine != Combine.BUNDLE:
             return found
         moving = moving_objects(self.scene)
         for bundle in self.ready:

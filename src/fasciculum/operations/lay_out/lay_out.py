@@ -245,7 +245,7 @@ class _Laying:
         return packed, sheet
 
     def _sheets(self) -> list[SheetSettings]:
-        if self.sheet.grows is Grows.TILES:
+        if self.sheet.grows == Grows.TILES:
             return [replace(self.sheet, tiles=tiles) for tiles in range(1, MOST_TILES + 1)]
         sizes = sorted(
             ((wide, high) for wide in EDGES for high in EDGES if high in (wide, wide // 2)),

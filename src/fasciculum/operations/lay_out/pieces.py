@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import TwinRule
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Object, Scene
@@ -23,30 +24,39 @@ from fasciculum.uv.twins import Candidate, Twins, find_twins
 #: the pieces are at most this part of that edge
 LONG, PIECE = 1.5, 0.9
 USUAL_FILL = 0.75
-#: two instances are alike when their scales agree to this
-SAME_SCALE = 1e-3
 
 
 def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
-    """Group objects that draw the same mesh at the same scale and share: they may lie on one place."""
-    groups: list[list[Object]] = []
-    known: dict[tuple[object, ...], list[tuple[NDArray[np.float64], list[Object]]]] = {}
-    for key in bundle.objects:
+    """Group objects that draw the same mesh with the same materials: they lie on one place, however they are scaled.
+
+    The first of each group is the one that needs most texels: its size, and its share, decide the density of all.
+    """
+    groups: dict[tuple[object, ...], list[Object]] = {}
+    for number, key in enumerate(bundle.objects):
         item = scene.object(key)
         node = scene.nodes[item.node]
-        linear = node.world[:3, :3]
-        form = linear.T @ linear
-        near = SAME_SCALE * max(float(np.trace(form)), 1e-12)
         rule = bundle.twin_rule(key)
-        hand = bool(np.linalg.det(linear) < 0) if rule == "unmirrored" else False
-        alike = known.setdefault((node.mesh, item.primitives, bundle.share(key), rule, hand, bundle.shaping(key)), [])
-        home = next((group for other, group in alike if float(np.abs(form - other).max()) <= near), None)
-        if home is not None and bundle.sheet.twins and rule != "apart":
-            home.append(item)
-        else:
-            groups.append([item])
-            alike.append((form, groups[-1]))
-    return [tuple(group) for group in groups]
+        hand = bool(np.linalg.det(node.world[:3, :3]) < 0) if rule == TwinRule.UNMIRRORED else False
+        alone = number if rule == TwinRule.APART or not bundle.sheet.twins else -1
+        alike = (node.mesh, item.primitives, rule, hand, bundle.shaping(key), alone)
+        groups.setdefault(alike, []).append(item)
+    needs = _Needs(scene, bundle)
+    return [tuple(sorted(group, key=needs)) if len(group) > 1 else tuple(group) for group in groups.values()]
+
+
+class _Needs:
+    """Sorts copies of a mesh by the texels that they need, the greatest first; those alike stay in their order."""
+
+    def __init__(self, scene: Scene, bundle: Bundle) -> None:
+        self._scene, self._bundle = scene, bundle
+        self._areas: dict[str, float] = {}
+
+    def __call__(self, item: Object) -> float:
+        shape = self._scene.shapes[item.key]
+        if shape not in self._areas:
+            self._areas[shape] = float(surface_areas(corners_of(self._scene, item).world).sum())
+        # to the digits at which sizes are told apart, so that rounding changes no order
+        return -float(f"{self._areas[shape] * self._bundle.share(item.key) ** 2:.5e}")
 
 
 @dataclass(frozen=True, eq=False)

@@ -23,6 +23,9 @@ WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "M
 #: what all accessors may come to: bytes that any file may ask for, and so many times what it holds
 FREE_BYTES, TIMES = 64 << 20, 16
 
+#: bytes from one element to the next that the standard allows
+LEAST_STRIDE, MOST_STRIDE = 4, 252
+
 
 def read_raw(container: Container, index: int) -> Attribute:
     """Return an accessor's elements in their stored type; one that is read again is the same array.
@@ -86,6 +89,8 @@ def _strided(
     columns = {"MAT2": 2, "MAT3": 3}.get(shape, 0)
     # columns of small matrices start on multiples of four bytes
     padded = columns * (-(-columns * kind.itemsize // 4) * 4) if columns and kind.itemsize < 4 else size
+    if stride is not None and not LEAST_STRIDE <= stride <= MOST_STRIDE:
+        raise container.fail(f"a stride of {stride} bytes is not one of {LEAST_STRIDE} to {MOST_STRIDE}.", item)
     step = stride or padded
     if step < padded:
         raise container.fail(f"a stride of {step} bytes is less than an element of {padded}.", item)

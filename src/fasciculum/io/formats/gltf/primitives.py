@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.gltf import schema
-from fasciculum.io.formats.gltf.accessors import read_float, read_raw
+from fasciculum.io.formats.gltf.accessors import as_float, read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.finding import INFO, WARNING, Finding
@@ -19,6 +19,8 @@ FARTHEST = 1e9
 #: UVs, normals and colours beyond this are broken
 LARGEST = 1e6
 MOST_UV_SETS = 16
+#: by how much each skin weight may be off without the sum being called wrong: rounding of 32-bit numbers
+WEIGHTS_OFF = 4e-7
 #: indices without a buffer view are all zero, and draw nothing
 MOST_BARE = 1 << 16
 
@@ -126,6 +128,7 @@ def _read_primitive(
     if colors is not None and colors.shape[1] == 3:
         colors = np.concatenate([colors, np.ones((count, 1), np.float32)], axis=1)
     plain = {"POSITION", "NORMAL", "TANGENT", "COLOR_0"}
+    raw |= _even_weights(raw, mesh, findings)
     extra = {
         name: attribute for name, attribute in raw.items() if name not in plain and not name.startswith("TEXCOORD_")
     }
@@ -143,6 +146,51 @@ def _read_primitive(
             for target in primitive.targets
         ),
     )
+
+
+def _even_weights(raw: dict[str, Attribute], mesh: str, findings: list[Finding]) -> dict[str, Attribute]:
+    """Return the skin weights, all sets of them together adding up to 1 at every vertex; told once for each file."""
+    names = sorted(name for name in raw if name.startswith("WEIGHTS_"))
+    if not names:
+        return {}
+    values = np.concatenate([as_float(raw[name]) for name in names], axis=1).astype(np.float64)
+    total = values.sum(axis=1)
+    off = (total > 0) & (np.abs(total - 1) > WEIGHTS_OFF * values.shape[1])
+    if not off.any() or not np.isfinite(values).all():
+        return {}
+    if not any(finding.code == "skin_weights" for finding in findings):
+        findings.append(
+            Finding(
+                "skin_weights",
+                WARNING,
+                f"{mesh} has skin weights that do not add up to 1; they were made to, here and wherever else they do not.",
+                "Have them normalised when the model is exported.",
+                object=mesh,
+            )
+        )
+    values[off] /= total[off, None]
+    stored = _stored_weights(values, raw[names[0]], off)
+    return {
+        name: Attribute(
+            np.ascontiguousarray(np.where(off[:, None], stored[:, 4 * index : 4 * index + 4], raw[name].values)).astype(
+                raw[name].values.dtype
+            ),
+            raw[name].type,
+            raw[name].normalized,
+        )
+        for index, name in enumerate(names)
+    }
+
+
+def _stored_weights(weights: NDArray[np.float64], like: Attribute, off: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """Return weights as they are stored: whole numbers of a fixed sum get what rounding leaves over at the largest."""
+    if like.values.dtype.kind == "f":
+        return weights
+    top = float(np.iinfo(like.values.dtype).max)
+    stored = np.round(weights * top)
+    rows = np.flatnonzero(off)
+    stored[rows, stored[rows].argmax(axis=1)] += top - stored[rows].sum(axis=1)
+    return stored
 
 
 def _target(container: Container, index: int, count: int, item: str) -> Attribute:

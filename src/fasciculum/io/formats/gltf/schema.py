@@ -35,7 +35,7 @@ class BufferView(_Part):
     buffer: Index
     byte_length: Count
     byte_offset: Count = 0
-    byte_stride: Annotated[int, msgspec.Meta(ge=4, le=252)] | None = None
+    byte_stride: Count | None = None
 
 
 class SparseIndices(msgspec.Struct, rename="camel"):
