@@ -21,7 +21,8 @@ SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILIN
 
 def main() -> int:
     """Run and return the exit code."""
-    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    screen = ROOT / "tests" / "app" / "screen.json"
+    os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={screen}")
     os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
     sys.path.insert(0, str(ROOT))
     names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
@@ -29,7 +30,7 @@ def main() -> int:
         return halves()
     # neither the settings nor the logs of whoever runs the tests are touched
     tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
-    for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME"):
+    for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
         os.environ[name] = str(Path(tempfile.tempdir) / name.lower())
     try:
         return run(names)

@@ -7,7 +7,8 @@ import time
 import unittest
 from pathlib import Path
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+SCREEN = Path(__file__).parent / "screen.json"
+os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={SCREEN}")
 
 from PySide6.QtCore import QEventLoop, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent, QWheelEvent
@@ -161,7 +162,27 @@ class WindowCase(unittest.TestCase):
 
     # -- hands ------------------------------------------------------------------------------------------------
 
+    def setting(self, stage, name):
+        """The control of a setting, its fold opened as an artist opens it."""
+        rows = {
+            "lay out": (self.window.settings.lay_out.rows, self.window.settings.lay_out.unwrapping.rows),
+            "bake": (self.window.settings.bake.rows,),
+            "deliver": (self.window.settings.deliver.rows,),
+        }[stage]
+        control = next(part.controls[name] for part in rows if name in part.controls)
+        self.unfold(control)
+        return control
+
+    def unfold(self, widget):
+        """Open the fold that a control is in by clicking its title."""
+        for column in self.window.settings.panels.values():
+            for fold in getattr(column, "folds", {}).values():
+                if fold.isAncestorOf(widget) and not fold.open and fold.isVisible():
+                    QTest.mouseClick(fold.head, LEFT, Qt.KeyboardModifier.NoModifier, fold.head.rect().center())
+                    self.pump(0.02)
+
     def click(self, widget, place=None):
+        self.unfold(widget)
         QTest.mouseClick(widget, LEFT, Qt.KeyboardModifier.NoModifier, place or widget.rect().center())
         self.pump(0.02)
 
@@ -209,6 +230,7 @@ class WindowCase(unittest.TestCase):
         """Choose an entry of a drop-down list with the keyboard, as an artist may."""
         index = box.findData(value)
         self.assertGreaterEqual(index, 0, f"{value} is not offered")
+        self.unfold(box)
         box.setFocus()
         while box.currentIndex() != index:
             QTest.keyClick(box, Qt.Key.Key_Down if box.currentIndex() < index else Qt.Key.Key_Up)

@@ -38,14 +38,14 @@ class WholePath(WindowCase):
         # change the size and see memory and density move before anything is packed
         self.keys(Qt.Key.Key_2)
         self.assertEqual(workspace.stage, "lay out")
-        panel = window.settings.panels["lay out"]
+        panel = window.settings.lay_out
         memory, density = window.ledger.text("memory"), window.ledger.text("density")
-        self.choose(panel.width_, 256)
-        self.choose(panel.height_, 256)
+        self.choose(self.setting("lay out", "width"), 256)
+        self.choose(self.setting("lay out", "height"), 256)
         self.assertEqual(workspace.document.bundle("Bundle").sheet.width, 256)
         self.assertNotEqual((window.ledger.text("memory"), window.ledger.text("density")), (memory, density))
         self.assertIn("about", window.ledger.text("density"))
-        panel.seconds.setValue(0)
+        self.setting("lay out", "seconds").setValue(0)
         panel.commit()
 
         # pack with the stage's button, bake with the keyboard
@@ -192,8 +192,9 @@ class WholePath(WindowCase):
         self.workspace.bake(["One"])
         self.idle()
         panel = self.window.settings.panels["lay out"]
-        panel.padding.setFocus()
-        self.keys(Qt.Key.Key_Up, widget=panel.padding)
+        padding = self.setting("lay out", "padding")
+        padding.setFocus()
+        self.keys(Qt.Key.Key_Up, widget=padding)
         # it shows before it is a step
         self.assertIn("stale", self.window.stages.stops["lay out"].words)
         self.assertEqual(layout_state(self.workspace.document, self.workspace.document.bundle("One")), DONE)

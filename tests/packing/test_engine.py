@@ -139,10 +139,10 @@ class Improving(unittest.TestCase):
     def test_enough_ends_it(self):
         rng = np.random.default_rng(6)
         islands = [island(rng) for _ in range(30)]
-        packer = Packer(islands, Rules(128, 128, 2, 1, "any"))
-        packer.construct()
         asked = []
-        packer.improve(600.0, enough=lambda: asked.append(1) or len(asked) > 3)
+        packer = Packer(islands, Rules(128, 128, 2, 1, "any"), enough=lambda: asked.append(1) or len(asked) > 3)
+        packer.construct()
+        packer.improve(600.0)
         self.assertGreater(packer.best.scale, 0)
 
     def test_without_time_the_same_bytes(self):

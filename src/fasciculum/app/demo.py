@@ -6,6 +6,7 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.errors import MissingFile
 from fasciculum.model.document import Document
 from fasciculum.session.loading import demo_document, demo_model
+from fasciculum.session.tasks import Kind, Task
 
 
 def open_demo(workspace: Workspace) -> None:
@@ -22,6 +23,5 @@ def open_demo(workspace: Workspace) -> None:
         workspace.set_stage("lay out")
         workspace.frame_wanted.emit()
 
-    workspace.submit(
-        "Open the demo station", demo_document, str(model), str(workspace.session.store.folder), finished=take
-    )
+    arguments = (str(model), str(workspace.session.store.folder))
+    workspace.run(Task(Kind.OPEN, "Open the demo station", demo_document, arguments, part="demo"), take)

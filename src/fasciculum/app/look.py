@@ -138,6 +138,8 @@ QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
 QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
 QSlider::handle:horizontal {{ width: 14px; height: 14px; margin: -5px 0; background: {t.accent}; border-radius: 7px; }}
 QFrame#line {{ background: {t.line}; }}
+QFrame#door {{ background: {t.panel}; border: 1px solid {t.line}; border-radius: 8px; }}
+QLabel#picture {{ background: {t.view}; border: 1px solid {t.line}; border-radius: 3px; }}
 QFrame#notice {{ background: {t.chosen}; border: 0; border-top: 1px solid {t.accent}; }}
 QTableWidget {{ background: {t.panel}; color: {t.text}; border: 1px solid {t.line}; outline: 0; }}
 QTableWidget:focus {{ border: 1px solid {t.accent}; }}

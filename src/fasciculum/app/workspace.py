@@ -11,30 +11,36 @@ from typing import Any
 from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
 from fasciculum.errors import FasciculumError, WorkerLost
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, Job, Runner
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, WAITING, Job, Runner
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.texturing import CheckResult, Texturing
-from fasciculum.operations.bake.bake import bake, bake_digest
-from fasciculum.operations.check.check import check_bundle
-from fasciculum.operations.deliver.deliver import deliver
-from fasciculum.operations.lay_out.forecast import Ahead, look_ahead, measure_objects
-from fasciculum.operations.lay_out.lay_out import lay_out, layout_digest
+from fasciculum.operations.lay_out.forecast import Ahead, measure_objects
+from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.projects import open_project, save_project
-from fasciculum.session import commands
 from fasciculum.session.loading import add_models
 from fasciculum.session.recovery import LostWork
 from fasciculum.session.reloading import reload_sources
+from fasciculum.session.scheduler import Scheduler
 from fasciculum.session.session import Session
 from fasciculum.session.stale import bundle_digest, delivery_digest
+from fasciculum.session.tasks import (
+    IMPROVING,
+    QUIET,
+    Kind,
+    Task,
+    bake_task,
+    check_task,
+    deliver_task,
+    look_ahead_task,
+    pack_task,
+)
 from fasciculum.uv.density import ObjectFigures
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = ("colour", "checker", "object", "density", "stretch", "overlap", "moved")
 RECENT = 8
-LOOKING, MEASURING = "Look for twins in", "Measure UV sets"
 #: answers to that which are kept: going back and forth in the history asks again for the same
 MOST_AHEAD = 24
 #: modules that the worker loads ahead of the first job
@@ -94,6 +100,8 @@ class Workspace(QObject):
     live_changed = Signal()
     frame_wanted = Signal()
     said = Signal(str, str)
+    #: a project was saved: its path
+    kept = Signal(object)
     #: work failed: the error, and what tries again with a file named for a missing one (or None)
     failed = Signal(object, object)
 
@@ -104,6 +112,7 @@ class Workspace(QObject):
         self.settings = QSettings("fasciculum", "fasciculum")
         self.worker = Worker(self.session.exchange, WARM, self)
         self.viewer = Worker(self.session.exchange, ["fasciculum.rendering.service"], self)
+        self.scheduler = Scheduler(self.session, self.worker.runner, self.say)
         self.worker.changed.connect(self._queue_changed)
         self.selection: frozenset[str] = frozenset()
         self.hovered = ""
@@ -117,9 +126,9 @@ class Workspace(QObject):
         #: what bundles will put on their sheets, found before they are packed, by the digest of what it was made from
         self.ahead: dict[str, Ahead] = {}
         self._looking = ""
-        #: layouts in the making, by bundle
+        #: layouts in the making, by the identity of their bundle
         self.live: dict[str, Layout] = {}
-        #: fill of each layout in the making over the time since packing began, in seconds
+        #: fill of each layout in the making over the time since packing began, in seconds, likewise
         self.curves: dict[str, list[tuple[float, float]]] = {}
         self._preview: Document | None = None
         self._told: set[int] = set()
@@ -162,7 +171,10 @@ class Workspace(QObject):
         if not self.selection <= keys:
             self.select(self.selection & keys)
         names = tuple(bundle.name for bundle in after.bundles)
-        kept = tuple(name for name in self.bundle_names if name in names)
+        # a bundle that was renamed stays chosen
+        was = {bundle.name: bundle.identity for bundle in before.bundles}
+        now = {bundle.identity: bundle.name for bundle in after.bundles}
+        kept = tuple(now[was[name]] for name in self.bundle_names if was.get(name) in now)
         if not kept and names:
             kept = names[:1]
         if kept != self.bundle_names:
@@ -183,7 +195,7 @@ class Workspace(QObject):
                 self.figures = figures
                 self.figures_changed.emit()
 
-        self.submit("Measure objects", measure_objects, scene, finished=take)
+        self.run(Task(Kind.MEASURE, "Measure objects", measure_objects, (scene,), part="objects"), take, anew=True)
 
     # -- what is chosen and shown -----------------------------------------------------------------------------
 
@@ -234,53 +246,59 @@ class Workspace(QObject):
 
     # -- work -------------------------------------------------------------------------------------------------
 
-    def submit(
+    def run(
         self,
-        title: str,
-        function: Callable[..., Any],
-        *arguments: Any,
+        task: Task,
         finished: Callable[[Any], None] | None = None,
-        **keywords: Any,
-    ) -> Job:
-        """Queue work for the worker process."""
-        return self.worker.runner.submit(title, function, *arguments, finished=finished, **keywords)
+        *,
+        ended: Callable[[], None] = lambda: None,
+        anew: bool = False,
+    ) -> Job | None:
+        """Hand a task to the worker, unless the same one is under way; with ``anew`` this one takes its place."""
+        if anew:
+            for other, job in self.scheduler.tasks():
+                if other.identity == task.identity:
+                    if job.state == WAITING:
+                        self.worker.runner.cancel(job)
+                    self.scheduler.let_go(other)
+        submitted: Job | None = self.scheduler.submit(task, finished, ended=ended)
+        return submitted
+
+    @property
+    def running(self) -> tuple[str, str]:
+        """The kind of the task that the worker is at, and the identity of the bundle that it is about."""
+        job = self.worker.runner.running
+        return (job.about[0], job.about[1]) if job is not None and job.about else ("", "")
 
     def _queue_changed(self) -> None:
         for job in self.worker.runner.jobs:
             if job.over and job.number not in self._told:
                 self._told.add(job.number)
-                if self.live.pop(job.title.removeprefix("Pack "), None) is not None and job.state != DONE:
-                    self.live_changed.emit()
-                if job.state == FAILED and job.error is not None:
-                    crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
-                    words = str(crash)
-                    if getattr(crash, "code", "") == "crash":
-                        words = (
-                            f"{job.title} failed by a fault of the program: {words.strip().splitlines()[-1]} "
-                            "The queue's log holds the details."
-                        )
-                    elif isinstance(crash, WorkerLost):
-                        words = f"{job.title}: {crash.message} {crash.hint}"
-                    self.say(words, "broken")
-                    again = self._again.pop(job.number, None)
-                    # once the queue has been looked through: whoever listens may open a dialog
-                    QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
-                elif job.state == CANCELLED and not job.title.startswith((LOOKING, MEASURING)):
-                    self.say(f"{job.title} was cancelled; nothing of it was kept.")
+                self._tell_end(job)
+        self.scheduler.proceed()
         self.queue_changed.emit()
 
-    def busy_with(self, title: str) -> bool:
-        """Whether work of that title runs or waits."""
-        return any(job.title == title for job in self.worker.runner.unfinished)
-
-    def _proposal(
-        self, name: str, made_from: str, now: str, change: Callable[[Document], Document], label: str
-    ) -> None:
-        """Apply a result if what it was made from is still so."""
-        if not any(bundle.name == name for bundle in self.document.bundles) or made_from != now:
-            self.say(f"{name} was changed meanwhile; the result was set aside.")
-            return
-        self.apply(label, change)
+    def _tell_end(self, job: Job) -> None:
+        """Say how a piece of work ended, where that is not plain."""
+        kind, bundle, _ = job.about or ("", "", "")
+        if kind == Kind.PACK and job.state != DONE:
+            self._end_live(bundle)
+        if job.state == FAILED and job.error is not None:
+            crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
+            words = str(crash)
+            if getattr(crash, "code", "") == "crash":
+                words = (
+                    f"{job.title} failed by a fault of the program: {words.strip().splitlines()[-1]} "
+                    "The queue's log holds the details."
+                )
+            elif isinstance(crash, WorkerLost):
+                words = f"{job.title}: {crash.message} {crash.hint}"
+            self.say(words, "broken")
+            again = self._again.pop(job.number, None)
+            # once the queue has been looked through: whoever listens may open a dialog
+            QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
+        elif job.state == CANCELLED and kind not in QUIET:
+            self.say(f"{job.title} was cancelled; nothing of it was kept.")
 
     def gather(self, paths: Sequence[str]) -> None:
         """Add model files to the project."""
@@ -296,47 +314,36 @@ class Workspace(QObject):
             self.say(f"Gathered {count} objects.", "good")
 
         title = f"Gather {Path(paths[0]).name}" + (f" and {len(paths) - 1} more" if len(paths) > 1 else "")
-        self.submit(title, add_models, document, list(paths), str(self.session.store.folder), finished=take)
+        arguments = (document, list(paths), str(self.session.store.folder))
+        self.run(Task(Kind.GATHER, title, add_models, arguments, part="\n".join(paths)), take)
 
     def _begin(self, gathered: Document) -> None:
         self.session.apply("Gather", gathered)
         self.frame_wanted.emit()
 
+    def _named(self, names: Sequence[str] | None) -> list[Bundle]:
+        """Return the bundles of those names, the chosen ones without any, those that are empty left out."""
+        wanted = self.bundle_names if names is None else names
+        return [bundle for bundle in map(self.document.bundle, wanted) if bundle.objects]
+
     def pack(self, names: Sequence[str] | None = None, *, fresh: bool = False) -> None:
         """Lay out bundles, the chosen ones unless others are named; with ``fresh`` nothing stays but what is pinned."""
-        for name in names if names is not None else self.bundle_names:
-            bundle = self.document.bundle(name)
-            title = f"Pack {name}"
-            if not bundle.objects or self.busy_with(title):
-                continue
-
-            def take(layout: Layout, name: str = name) -> None:
-                self.live.pop(name, None)
-                if any(bundle.name == name for bundle in self.document.bundles):
-                    now = layout_digest(self.document.scene, self.document.bundle(name))
-                    self._proposal(
-                        name,
-                        layout.made_from,
-                        now,
-                        lambda d: commands.put_layout(d, name, layout),
-                        f"Pack {name}",
-                    )
-                self.live_changed.emit()
-
-            for other in self.worker.runner.unfinished:
-                if other.title == f"{LOOKING} {name}":
-                    # packing finds out by itself
-                    self.worker.runner.cancel(other)
-            self.curves[name] = []
-            job = self.submit(title, lay_out, self.document.scene, bundle, fresh=fresh, finished=take)
-            job.shown = partial(self._show_live, name, job)
+        for bundle in self._named(names):
+            # packing finds out by itself what would be looked up
+            self.scheduler.cancel(Kind.LOOK_AHEAD, bundle.identity)
+            task = pack_task(self.document, bundle, fresh=fresh)
+            job = self.run(task, ended=partial(self._end_live, bundle.identity))
+            if job is not None:
+                self.curves[bundle.identity] = []
+                job.shown = partial(self._show_live, bundle.identity, job)
 
     def look_ahead(self, bundle: Bundle, *, ask: bool = True) -> Ahead | None:
         """Return what a bundle will put on its sheet, if that is known by now; else have it found, if ``ask``."""
         digest = layout_digest(self.document.scene, bundle)
         if digest in self.ahead:
             return self.ahead[digest]
-        if ask and bundle.objects and not (digest == self._looking and self.busy_with(f"{LOOKING} {bundle.name}")):
+        under_way = digest == self._looking and self.scheduler.busy(Kind.LOOK_AHEAD, bundle.identity)
+        if ask and bundle.objects and not under_way:
             self._looking = digest
 
             def take(found: Ahead) -> None:
@@ -345,85 +352,77 @@ class Workspace(QObject):
                 self.ahead[found.made_from] = found
                 self.figures_changed.emit()
 
-            self.submit(f"{LOOKING} {bundle.name}", look_ahead, self.document.scene, bundle, finished=take)
+            self.run(look_ahead_task(self.document, bundle), take, anew=True)
         return None
 
-    def _show_live(self, name: str, job: Job, layout: Layout) -> None:
-        self.live[name] = layout
-        self.curves[name].append((self.seconds() - job.started, layout.fill))
+    def _show_live(self, identity: str, job: Job, layout: Layout) -> None:
+        self.live[identity] = layout
+        self.curves[identity].append((self.seconds() - job.started, layout.fill))
         self.live_changed.emit()
+
+    def _end_live(self, identity: str) -> None:
+        if self.live.pop(identity, None) is not None:
+            self.live_changed.emit()
 
     def enough(self) -> None:
         """End the running packing with the best layout so far."""
         job = self.worker.runner.running
-        if job is not None:
+        if job is not None and self.packing:
             self.worker.runner.enough(job)
 
     @property
     def packing(self) -> bool:
-        """Whether a layout is being made."""
-        job = self.worker.runner.running
-        return job is not None and job.title.startswith("Pack ")
+        """Whether a layout is being made, of a whole bundle or of chosen islands."""
+        return self.running[0] in IMPROVING
 
-    def bake(self, names: Sequence[str] | None = None) -> None:
-        """Bake the maps of bundles that have a layout."""
-        for name in names if names is not None else self.bundle_names:
-            bundle = self.document.bundle(name)
-            title = f"Bake {name}"
-            if not bundle.objects or self.busy_with(title):
-                continue
-            if bundle.layout is None:
-                self.say(f"{name} has no layout yet: pack it first.", "broken")
-                continue
-            if bundle.layout.overlap > 0:
-                self.say(f"{name} has islands that overlap: move them apart or pack them again.", "broken")
-                continue
+    def bake(self, names: Sequence[str] | None = None, *, only: Sequence[str] = ()) -> None:
+        """Bake the maps of bundles that have a layout, or some of their maps alone."""
+        for bundle in self._named(names):
+            coming = self.scheduler.busy(Kind.PACK, bundle.identity)
+            if bundle.layout is None and not coming:
+                self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
+            elif bundle.layout is not None and bundle.layout.overlap > 0 and not coming:
+                self.say(f"{bundle.name} has islands that overlap: move them apart or pack them again.", "broken")
+            else:
+                make = partial(self._bake_task, bundle.identity, tuple(only))
+                self.scheduler.want(Kind.BAKE, bundle.identity, make)
 
-            def take(made: Texturing, name: str = name) -> None:
-                if any(bundle.name == name for bundle in self.document.bundles):
-                    now = bake_digest(self.document.scene, self.document.bundle(name))
-                    self._proposal(
-                        name,
-                        made.made_from,
-                        now,
-                        lambda d: commands.put_texturing(d, name, made),
-                        f"Bake {name}",
-                    )
-
-            self.submit(title, bake, self.document.scene, bundle, self.session.store, finished=take)
+    def _bake_task(self, identity: str, only: tuple[str, ...]) -> Task | None:
+        bundle = self.document.known(identity)
+        if bundle is None or bundle.layout is None or bundle.layout.scale <= 0:
+            return None
+        return bake_task(self.document, bundle, self.session.store, only=only)
 
     def check(self, names: Sequence[str] | None = None) -> None:
         """Compare bundles with their source."""
-        wanted = names if names is not None else [bundle.name for bundle in self.document.bundles]
         some = False
-        for name in wanted:
-            bundle = self.document.bundle(name)
-            title = f"Check {name}"
-            if bundle.texturing is None or self.busy_with(title):
-                continue
-            some = True
-
-            def take(result: CheckResult | None, name: str = name, made: Texturing | None = bundle.texturing) -> None:
-                now = next((b for b in self.document.bundles if b.name == name), None)
-                if now is None or now.texturing is not made:
-                    self.say(f"{name} was changed meanwhile; the check was set aside.")
-                    return
-                self.apply(f"Check {name}", lambda d: commands.put_check(d, name, result))
-
-            self.submit(title, check_bundle, self.document.scene, bundle, self.session.store, finished=take)
+        for bundle in self._named([bundle.name for bundle in self.document.bundles] if names is None else names):
+            if bundle.texturing is not None or self.scheduler.busy(Kind.BAKE, bundle.identity):
+                some = True
+                self.scheduler.want(Kind.CHECK, bundle.identity, partial(self._check_task, bundle.identity))
         if not some:
             self.say("There is nothing baked to check yet.")
 
+    def _check_task(self, identity: str) -> Task | None:
+        bundle = self.document.known(identity)
+        if bundle is None or bundle.texturing is None:
+            return None
+        return check_task(self.document, bundle, self.session.store)
+
     def deliver(self, folder: str) -> None:
         """Write the results into a folder."""
-        document = self.document
-        digest = delivery_digest(document)
+        digest = ""
+
+        def make() -> Task:
+            nonlocal digest
+            digest = delivery_digest(self.document)
+            return deliver_task(self.document, Path(folder), self.session.store)
 
         def take(delivered: Any) -> None:
             self.session.delivered(digest, folder)
             self.say(f"Delivered {len(delivered.files)} files to {folder}.", "good")
 
-        self.submit("Deliver", deliver, document, Path(folder), self.session.store, finished=take)
+        self.scheduler.want(Kind.DELIVER, "", make, take)
 
     def save(self, path: Path, then: Callable[[], None] | None = None) -> None:
         """Save the project; ``then`` is called once it is on disk."""
@@ -433,10 +432,13 @@ class Workspace(QObject):
             self.session.saved(document, written)
             self.remember(written)
             self.say(f"Saved {written.name}.", "good")
+            self.kept.emit(written)
             if then is not None:
                 then()
 
-        self.submit("Save", save_project, document, path, self.session.store, finished=take)
+        # what is saved is the document as it was asked for, so that no two of these are the same
+        part = f"{path} {id(document)}"
+        self.run(Task(Kind.SAVE, "Save", save_project, (document, path, self.session.store), part=part), take)
 
     def open(self, path: Path, instead: dict[str, str] | None = None) -> None:
         """Open a project in place of the present one; ``instead`` names files for sources that are gone."""
@@ -449,8 +451,17 @@ class Workspace(QObject):
             self.say(f"Opened {path.name}.", "good")
             self.frame_wanted.emit()
 
-        job = self.submit(f"Open {path.name}", open_project, path, self.session.store, instead=instead, finished=take)
-        self._again[job.number] = lambda missing, chosen: self.open(path, instead | {missing: chosen})
+        task = Task(
+            Kind.OPEN,
+            f"Open {path.name}",
+            open_project,
+            (path, self.session.store),
+            {"instead": instead},
+            part=f"{path} {instead}",
+        )
+        job = self.run(task, take)
+        if job is not None:
+            self._again[job.number] = lambda missing, chosen: self.open(path, instead | {missing: chosen})
 
     def recover(self, work: LostWork, then: Callable[[], None]) -> None:
         """Open the unsaved work of a session that ended by itself; it stays unsaved. ``then`` takes its copy over."""
@@ -462,12 +473,13 @@ class Workspace(QObject):
             self.say(f"Recovered {work.name}. Save it to keep it.", "good")
             self.frame_wanted.emit()
 
-        self.submit(f"Recover {work.name}", open_project, work.kept, self.session.store, finished=take)
+        arguments = (work.kept, self.session.store)
+        self.run(Task(Kind.OPEN, f"Recover {work.name}", open_project, arguments, part=str(work.kept)), take)
 
     def reload(self, lookup: Lookup | None = None, done: str = "Reloaded") -> None:
         """Read the sources again, looking for files where ``lookup`` says."""
         document = self.document
-        if not document.scene.sources or self.busy_with("Reload sources"):
+        if not document.scene.sources:
             return
 
         def take(found: Document) -> None:
@@ -484,7 +496,8 @@ class Workspace(QObject):
             words = f"Stale: {', '.join(changed)}." if changed else "Nothing that is laid out or baked changed."
             self.say(f"{done}. {words}" + (f" {missing} images are missing still." if missing else ""), "good")
 
-        self.submit("Reload sources", reload_sources, document, str(self.session.store.folder), lookup, finished=take)
+        arguments = (document, str(self.session.store.folder), lookup)
+        self.run(Task(Kind.RELOAD, "Reload sources", reload_sources, arguments), take)
 
     def new(self) -> None:
         """Start over with nothing."""
@@ -499,7 +512,7 @@ class Workspace(QObject):
     def recent(self) -> list[str]:
         """Return the recent projects that are still there."""
         stored = self.settings.value("recent", [])
-        names = [stored] if isinstance(stored, str) else list(stored or [])
+        names = [stored] if isinstance(stored, str) else list(stored) if isinstance(stored, list) else []
         return [name for name in names if Path(name).exists()]
 
     def close(self) -> None:

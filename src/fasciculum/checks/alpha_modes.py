@@ -17,7 +17,8 @@ def mixed_alpha_modes(scene: Scene, bundle: Bundle) -> list[Finding]:
         Finding(
             "alpha_modes",
             WARNING,
-            f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came as {', '.join(sorted(others))}.",
+            f"{bundle.name} is drawn as {bundle.alpha_mode}, but holds objects that came "
+            f"as {', '.join(sorted(others))}.",
             "Move them to a bundle of their own.",
             bundle=bundle.name,
         )

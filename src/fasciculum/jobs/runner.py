@@ -41,6 +41,8 @@ class Job:
     words: str = ""
     error: Exception | None = None
     log: list[str] = field(default_factory=list)
+    #: what whoever submitted it knows it by
+    about: tuple[str, ...] = ()
     handed: Path | None = None
     started: float = 0.0
     ended: float = 0.0
@@ -82,10 +84,13 @@ class InlineRunner:
         function: Callable[..., Any],
         *arguments: Any,
         finished: Callable[[Any], None] | None = None,
+        about: tuple[str, ...] = (),
         **keywords: Any,
     ) -> Job:
         """Run a function now."""
-        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, state=RUNNING)
+        job = Job(
+            next(self._numbers), title, _name(function), arguments, keywords, finished, state=RUNNING, about=about
+        )
         self.jobs.append(job)
         try:
             value = function(*arguments, **keywords, progress=self.progress)
@@ -170,10 +175,11 @@ class Runner:
         *arguments: Any,
         finished: Callable[[Any], None] | None = None,
         shown: Callable[[Any], None] | None = None,
+        about: tuple[str, ...] = (),
         **keywords: Any,
     ) -> Job:
         """Queue a function of a module; ``finished`` gets its value, ``shown`` what it shows before, from `poll`."""
-        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, shown)
+        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, shown, about=about)
         self.jobs.append(job)
         self._next()
         self.changed()

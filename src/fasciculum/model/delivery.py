@@ -97,8 +97,8 @@ class DeliverySettings:
     combine: Combine = setting(
         Combine.NONE,
         "Join",
-        "Join each bundle into one mesh: one draw call for each bundle; but all of it is drawn when a corner of it is in "
-        "view. What moves by itself stays apart.",
+        "Join each bundle into one mesh: one draw call for each bundle; but all of it is drawn when a corner of it is "
+        "in view. What moves by itself stays apart.",
         fold="Meshes",
         stales=DELIVERY,
         words={Combine.NONE: "leave apart", Combine.BUNDLE: "each bundle"},

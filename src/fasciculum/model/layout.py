@@ -159,6 +159,10 @@ class Layout:
         """Return the index of the surface that holds the object; `KeyError` when there is none."""
         return self.surface_numbers[key]
 
+    def held_places(self) -> set[int]:
+        """Return the places of pinned islands."""
+        return set(self.places[self.pinned].tolist())
+
     def islands_of(self, index: int) -> NDArray[np.int64]:
         """Return the number, among all islands, of each triangle's island of a surface."""
         found: NDArray[np.int64] = self.surfaces[index].island.astype(np.int64) + self.starts[index]

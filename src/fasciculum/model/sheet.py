@@ -155,8 +155,8 @@ class SheetSettings:
     alike: Alike = setting(
         Alike.CONTENT,
         "Alike in",
-        "What makes islands twins. Content: the same material, source UVs and vertex colours. Shape only suits maps made "
-        "from shape alone.",
+        "What makes islands twins. Content: the same material, source UVs and vertex colours. Shape only suits maps "
+        "made from shape alone.",
         fold="Twins",
         stales=LAYOUT,
         words={Alike.CONTENT: "content too", Alike.SHAPE: "shape only"},
@@ -179,8 +179,8 @@ class SheetSettings:
     align: int = setting(
         0,
         "Align",
-        "Where islands' boxes may begin: anywhere packs best; whole texels keep straight edges crisp; 4 × 4 blocks keep "
-        "islands out of each other's blocks in compressed formats.",
+        "Where islands' boxes may begin: anywhere packs best; whole texels keep straight edges crisp; 4 × 4 blocks "
+        "keep islands out of each other's blocks in compressed formats.",
         fold="Packing",
         stales=LAYOUT,
         unit="px",
@@ -245,8 +245,8 @@ class BakeSettings:
     samples: int = setting(
         1,
         "Samples",
-        "Readings a texel at least; each is filtered to the texel's size already. More helps where a texel covers fine, "
-        "folded detail, and takes longer.",
+        "Readings a texel at least; each is filtered to the texel's size already. More helps where a texel covers "
+        "fine, folded detail, and takes longer.",
         fold="Quality",
         stales=MAPS,
         words={1: "1, filtered", 4: "4", 16: "16"},

@@ -20,8 +20,8 @@ class UnwrapSettings:
         70.0,
         "Sharp from",
         "Degrees between two faces from which their edge is sharp: islands end there rather than bend, unless few "
-        "islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, since seams are "
-        "not seen there.",
+        "islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, since seams "
+        "are not seen there.",
         fold="Unwrapping",
         stales=LAYOUT,
         unit="°",

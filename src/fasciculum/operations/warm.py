@@ -64,7 +64,8 @@ def warm_packing() -> None:
     for padding in (0, 1):
         packer = Packer(islands, Rules(96, 96, padding, 1, "any", True))
         packer.construct()
-        packer.improve(MOST_WAITED, enough=Patience(padding))
+        packer.enough = Patience(padding)
+        packer.improve(MOST_WAITED)
         Packer(islands[1:3], Rules(96, 96, padding, 1), held=[islands[0] * 9.0 + 30.0]).construct(scale=9.0)
 
 

@@ -66,6 +66,8 @@ class Packer:
         Islands that already lie on the sheet, in texels, tiles side by side; the rest goes around them.
     show : callable, optional
         Called with each better packing as it is found, from the caller's thread.
+    enough : callable, optional
+        Asked every now and then whether to end with the best packing so far.
     """
 
     def __init__(
@@ -77,12 +79,13 @@ class Packer:
         held: Sequence[NDArray[np.float64]] = (),
         seed: int = 0,
         show: Callable[[Packed], None] | None = None,
+        enough: Callable[[], bool] = lambda: False,
         progress: Progress = SILENT,
     ) -> None:
         self.rules, self.smallest, self.seed = rules, smallest, seed
         self.judge = Judge(islands, rules, held)
         self.held = lying(held)
-        self.show, self.progress = show, progress
+        self.show, self.enough, self.progress = show, enough, progress
         self.shapes = shapes_of(islands)
         self.best = Packed(0.0, np.zeros((len(islands), 6)))
         #: the scale that all are packed at, when it is not to be found
@@ -102,6 +105,10 @@ class Packer:
 
     def _greedy(self, poses: Poses, shapes: Shapes | None = None) -> Greedy:
         return Greedy(shapes or self.shapes, poses, self.rules, smallest=self.smallest, held=self.held)
+
+    def _content(self) -> bool:
+        """Whether there is a packing and whoever waits for a better one has had enough."""
+        return self.best.scale > 0 and self.enough()
 
     def _go_on(self) -> bool:
         return not self._stop.is_set()
@@ -139,6 +146,8 @@ class Packer:
         ]
         while not all(one.done() for one in waiting):
             self.progress.check()
+            if self._content():
+                self._stop.set()
             time.sleep(0.004)
         found = []
         for attempt in [one.result() for one in waiting]:
@@ -169,6 +178,8 @@ class Packer:
         scale, step = min(max(self.guess(), 1e-9), limit), 1.035
         for turn in range(40):
             self.progress.update(min(turn / 8, 0.99), f"First layout: {scale:.0f} px/m")
+            if self._content():
+                return
             if low == 0.0:
                 wishes = [scale, scale / step]
             elif math.isinf(high):
@@ -205,8 +216,8 @@ class Packer:
                 return True
         return False
 
-    def improve(self, seconds: float, *, enough: Callable[[], bool] = lambda: False) -> Packed:
-        """Look for better packings for so long, or until ``enough``; returns the best."""
+    def improve(self, seconds: float) -> Packed:
+        """Look for better packings for so long, or until there is enough; returns the best."""
         if self.best.scale <= 0 or seconds <= 0 or not len(self.shapes):
             return self.best
         began = time.monotonic()
@@ -218,7 +229,7 @@ class Packer:
         for thread in threads:
             thread.start()
         try:
-            while (spent := time.monotonic() - began) < seconds and not enough() and self._ended < THREADS:
+            while (spent := time.monotonic() - began) < seconds and not self.enough() and self._ended < THREADS:
                 self.progress.update(spent / seconds, f"Improving: {self.best.scale:.1f} px/m")
                 if self.show is not None and self.best is not shown and time.monotonic() - self._shown > 0.2:
                     shown, self._shown = self.best, time.monotonic()
@@ -417,11 +428,12 @@ def pack(
         held=held,
         seed=seed,
         show=show,
+        enough=enough,
         progress=progress.part(0.0, 0.1 if seconds else 1.0),
     )
     packer.construct(scale=scale)
     if scale is None and seconds > 0:
         packer.progress = progress.part(0.1, 1.0)
-        packer.improve(seconds, enough=enough)
+        packer.improve(seconds)
     progress.update(1.0)
     return packer.best

@@ -1,7 +1,7 @@
 """What ``project.json`` inside a .fasc file holds; version 5. msgspec checks it on reading.
 
-Settings stand here as they are declared in `fasciculum.model`, and are judged one by one (`fasciculum.project.settings`);
-so are other choices, so that a word that is not known costs no more than itself.
+Settings stand here as they are declared in `fasciculum.model`, and are judged one by one by
+`fasciculum.project.settings`; so are other choices, so that a word that is not known costs no more than itself.
 """
 
 from __future__ import annotations

@@ -26,7 +26,7 @@ def _to_4(project: dict[str, Any]) -> dict[str, Any]:
 
 
 def _to_5(project: dict[str, Any]) -> dict[str, Any]:
-    """Version 5 has a figure for each map, a word for joining, and each map's digest of its inputs (filled in later)."""
+    """Version 5 has a figure for each map, a word for joining, and each map's digest (filled in later)."""
     deliveries = [dict(entry) for entry in [project.get("delivery") or {}, *(project.get("deliveries") or [])]]
     for entry in deliveries:
         entry["combine"] = "bundle" if entry.get("combine") else "none"

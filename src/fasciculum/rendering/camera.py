@@ -8,6 +8,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+#: part of the view, along the longer way, that what is framed takes
+FRAMED = 0.9
+
 
 @dataclass(frozen=True)
 class Camera:
@@ -74,12 +77,12 @@ class Camera:
         return replace(closer, target=(float(moved[0]), float(moved[1]), float(moved[2])))
 
     def framing(self, low: NDArray[np.floating], high: NDArray[np.floating], aspect: float = 1.0) -> Camera:
-        """Return the camera looking at a box so that all of it is seen; ``aspect`` is width over height."""
+        """Return the camera looking at a box so that it takes `FRAMED` of the view; ``aspect`` is width over height."""
         middle = (low + high) / 2
         corners = np.array(np.meshgrid(*zip(low, high, strict=True))).reshape(3, -1).T - middle
         right, up = self.axes()
         half = math.tan(math.radians(self.field_of_view) / 2)
         across, along = np.abs(corners @ right) / (half * aspect), np.abs(corners @ up) / half
-        distance = float((corners @ self.backward() + np.maximum(across, along)).max()) * 1.03
+        distance = float((corners @ self.backward() + np.maximum(across, along) / FRAMED).max())
         target = (float(middle[0]), float(middle[1]), float(middle[2]))
         return replace(self, target=target, distance=max(distance, 1e-3))

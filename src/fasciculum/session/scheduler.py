@@ -1,5 +1,6 @@
-"""The scheduler: which work is under way, what has to wait for what, and what becomes of results. It knows no window
-and no processes: whatever runs a function with progress can stand behind it.
+"""The scheduler: which work is under way, what has to wait for what, and what becomes of results.
+
+It knows no window and no processes: whatever runs a function with progress can stand behind it.
 """
 
 from __future__ import annotations
@@ -32,9 +33,10 @@ class Transport(Protocol):
         function: Callable[..., Any],
         *arguments: Any,
         finished: Callable[[Any], None] | None = None,
+        about: tuple[str, ...] = (),
         **keywords: Any,
     ) -> Any:
-        """Hand work over; ``finished`` gets its value."""
+        """Hand work over; ``finished`` gets its value, ``about`` is kept with it."""
 
     def cancel(self, job: Any) -> None:
         """Stop work."""
@@ -79,6 +81,7 @@ class Scheduler:
         self.session, self.transport, self.say = session, transport, say
         self._under_way: list[tuple[Task, Any]] = []
         self._waiting: list[_Waiting] = []
+        self._handing = False
 
     # -- what is under way ------------------------------------------------------------------------------------
 
@@ -86,10 +89,6 @@ class Scheduler:
         """Return the tasks that run or wait to run, with what the transport knows them by."""
         self._under_way = [(task, job) for task, job in self._under_way if not job.over]
         return list(self._under_way)
-
-    def task_of(self, job: Any) -> Task | None:
-        """Return the task that a piece of the transport's work is, None for other work."""
-        return next((task for task, other in self._under_way if other is job), None)
 
     def busy(self, kind: Kind, bundle: str | None = None, part: str | None = None) -> bool:
         """Tell whether work of a kind is under way, on a bundle or on a part of one."""
@@ -104,26 +103,46 @@ class Scheduler:
             if task.kind is kind and bundle in (None, task.bundle):
                 self.transport.cancel(job)
 
+    def let_go(self, task: Task) -> None:
+        """Take nothing more from a task, which has been stopped."""
+        self._under_way = [(other, job) for other, job in self._under_way if other is not task]
+
     # -- handing over -----------------------------------------------------------------------------------------
 
-    def submit(self, task: Task, finished: Callable[[Any], None] | None = None) -> Any | None:
+    def submit(
+        self,
+        task: Task,
+        finished: Callable[[Any], None] | None = None,
+        *,
+        ended: Callable[[], None] = lambda: None,
+    ) -> Any | None:
         """Hand a task over, unless the same one is under way; return what the transport knows it by.
 
-        ``finished`` gets the result once it is in the document.
+        ``finished`` gets the result once it is in the document; ``ended`` is called after that, and also when the
+        result was set aside.
         """
         if any(other.identity == task.identity for other, _ in self.tasks()):
             return None
 
         def take(result: Any) -> None:
-            self._under_way = [(other, job) for other, job in self._under_way if other is not task]
+            self.let_go(task)
             if self._put(task, result) and finished is not None:
                 finished(result)
+            ended()
             self.proceed()
 
-        # a transport may be done with it before it returns
-        job = self.transport.submit(task.title, task.function, *task.arguments, finished=take, **task.keywords)
-        if not job.over:
-            self._under_way.append((task, job))
+        # a transport may say that something has changed, or be done with it, before it returns
+        outer, self._handing = self._handing, True
+        try:
+            about = tuple(str(part) for part in task.identity)
+            job = self.transport.submit(
+                task.title, task.function, *task.arguments, finished=take, about=about, **task.keywords
+            )
+            if not job.over:
+                self._under_way.append((task, job))
+        finally:
+            self._handing = outer
+        self.proceed()
         return job
 
     def want(
@@ -141,6 +160,8 @@ class Scheduler:
 
     def proceed(self) -> None:
         """Hand over what has waited long enough."""
+        if self._handing:
+            return
         ready = [one for one in self._waiting if not self._blocked(one)]
         self._waiting = [one for one in self._waiting if one not in ready]
         for one in ready:

@@ -1,5 +1,7 @@
-"""Tasks: every piece of heavy work as data. What kind it is, on which bundle, from which inputs, and how its result is
-put into the document. Window, command line and whoever runs work unattended make the same ones.
+"""Tasks: every piece of heavy work as data.
+
+What kind it is, on which bundle, from which inputs, and how its result is put into the document. Window, command line
+and whoever runs work unattended make the same ones.
 """
 
 from __future__ import annotations

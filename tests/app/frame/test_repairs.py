@@ -126,7 +126,7 @@ class Locating(RepairCase):
         panel.list.setCurrentRow(row)
         self.assertEqual(panel.apply_button.text(), "Locate …")
         chosen = (str(away / "board0.png"), "")
-        with mock.patch("fasciculum.app.frame.repairs.QFileDialog.getOpenFileName", return_value=chosen):
+        with mock.patch("fasciculum.app.panels.repairs.QFileDialog.getOpenFileName", return_value=chosen):
             self.click(panel.apply_button)
         self.wait(lambda: self.missing() == [False, False], "both textures")
         self.assertEqual(self.workspace.document.lookup.folders, (str(away),))
@@ -167,7 +167,7 @@ class Locating(RepairCase):
         self.assertEqual(self.workspace.document.accepted, ("board 0",))
         self.assertIn("factor colour", table.rows.item(0, 6).text())
         with mock.patch(
-            "fasciculum.app.frame.repairs.QFileDialog.getOpenFileName", return_value=(str(away / "board0.png"), "")
+            "fasciculum.app.panels.repairs.QFileDialog.getOpenFileName", return_value=(str(away / "board0.png"), "")
         ):
             self.click(table.locate)
         self.wait(lambda: self.missing() == [False, False], "both")
@@ -176,7 +176,7 @@ class Locating(RepairCase):
     def test_cancelling_the_dialog_changes_nothing(self):
         self.open_without_textures()
         before = self.workspace.document
-        with mock.patch("fasciculum.app.frame.repairs.QFileDialog.getOpenFileName", return_value=("", "")):
+        with mock.patch("fasciculum.app.panels.repairs.QFileDialog.getOpenFileName", return_value=("", "")):
             self.window.repairs.locate("board 0")
         self.idle()
         self.assertIs(self.workspace.document, before)
@@ -197,7 +197,7 @@ class Locating(RepairCase):
         panel.list.setCurrentRow(row)
         self.assertEqual(panel.apply_button.text(), "Allow its folder …")
         with mock.patch(
-            "fasciculum.app.frame.repairs.QFileDialog.getExistingDirectory", return_value=str(beside)
+            "fasciculum.app.panels.repairs.QFileDialog.getExistingDirectory", return_value=str(beside)
         ) as ask:
             self.click(panel.apply_button)
         self.assertEqual(ask.call_args.args[2], str(beside))
@@ -348,10 +348,12 @@ class Deliveries(RepairCase):
             QTest.keyClick(panel.title, Qt.Key.Key_Down)
         self.assertIn("Packed, green up", titles)
         self.assertEqual(self.workspace.document.delivery.packing, "apart")
+        self.unfold(panel.kinds["gltf"])
         for kind in ("gltf", "obj"):
             QTest.mouseClick(panel.kinds[kind], LEFT, pos=panel.kinds[kind].rect().center() / 4)
         self.assertEqual(self.workspace.document.delivery.models, ("glb", "gltf", "obj"))
         self.assertIn("(changed)", panel.title.currentText())
+        self.unfold(panel.pattern)
         panel.pattern.setFocus()
         panel.pattern.selectAll()
         QTest.keyClicks(panel.pattern, "{bundle}.{map}")
@@ -378,14 +380,14 @@ class Deliveries(RepairCase):
         self.keys(Qt.Key.Key_5)
         panel = self.window.settings.panels["deliver"]
         self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2")
-        area = self.window.settings.stack.currentWidget()
-        area.ensureWidgetVisible(panel.combine)
-        QTest.mouseClick(panel.combine, LEFT, pos=panel.combine.rect().center() / 4)
+        combine = self.setting("deliver", "combine")
+        combine.setFocus()
+        QTest.keyClick(combine, Qt.Key.Key_Down)
         self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 1")
         self.assertIn("2 → 1 draw calls", panel.balance_note.text())
         self.assertIn("2 → 4 triangles", panel.balance_note.text())
-        panel.region.setValue(1.0)
-        panel.region.editingFinished.emit()
+        self.setting("deliver", "region").setValue(1.0)
+        panel.commit()
         self.assertIn("2 → 2 draw calls", panel.balance_note.text())
         self.keys(Qt.Key.Key_Z, CTRL)
         self.keys(Qt.Key.Key_Z, CTRL)
@@ -404,7 +406,7 @@ class Deliveries(RepairCase):
         self.open_boards()
         self.made()
         self.keys(Qt.Key.Key_3)
-        self.choose(self.window.settings.panels["bake"].edges, "hard")
+        self.choose(self.setting("bake", "edges"), "hard")
         self.assertEqual(self.states()[0], (DONE, STALE))
 
 

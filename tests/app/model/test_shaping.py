@@ -66,7 +66,8 @@ class ShapingCase(WindowCase):
         self.workspace.select((), ("Crates",))
         self.keys(Qt.Key.Key_2)
         self.shaper, self.model = self.window.shaper, self.window.model
-        self.panel = self.window.settings.panels["lay out"].unwrapping
+        self.panel = self.window.settings.lay_out.unwrapping
+        self.by_hand = self.window.settings.lay_out.by_hand
 
     @property
     def bundle(self):
@@ -87,7 +88,7 @@ class ShapingCase(WindowCase):
         return self.bundle.layout
 
     def press_button(self, words):
-        button = next(b for b in (*self.panel.tools.values(), *self.panel.reshapes.values()) if b.text() == words)
+        button = next(b for b in (*self.by_hand.tools.values(), *self.by_hand.reshapes.values()) if b.text() == words)
         self.assertTrue(button.isEnabled(), words)
         self.window.settings.stack.currentWidget().ensureWidgetVisible(button)
         self.click(button)
@@ -108,7 +109,7 @@ class Choosing(ShapingCase):
         self.click_row("Crate 1")
         self.click_row("Crate 3", CONTROL)
         self.window.setFocus()
-        self.keys(Qt.Key.Key_U)
+        self.keys(Qt.Key.Key_N)
         self.assertEqual(self.told("Crate 1"), {ASKED})
         self.assertEqual(self.told("Crate 2"), {KEPT})
         self.assertEqual(self.told("Crate 3"), {ASKED})
@@ -132,8 +133,8 @@ class Choosing(ShapingCase):
         self.panel.preset.activated.emit(self.panel.preset.currentIndex())
         self.assertEqual(self.bundle.sheet.unwrap.sharp, 40.0)
         self.idle()
-        self.assertEqual(self.panel.sharp.value(), 40.0)
-        self.panel.stretch.setValue(5.0)
+        self.assertEqual(self.setting("lay out", "sharp").value(), 40.0)
+        self.setting("lay out", "stretch").setValue(5.0)
         self.wait(lambda: self.bundle.sheet.unwrap.stretch == 0.05, "the stretch to be set")
         self.assertEqual(self.panel.preset.currentData(), "")
 
@@ -197,7 +198,7 @@ class Seams(ShapingCase):
         super().setUp()
         self.click_row("Crate 2")
         self.window.setFocus()
-        self.keys(Qt.Key.Key_U)
+        self.keys(Qt.Key.Key_N)
         self.window.frame_selection()
         self.idle()
         self.pack()
@@ -215,7 +216,7 @@ class Seams(ShapingCase):
         joined = self.islands_along(half)
         self.assertEqual(len(joined), 1)
         self.click_model(edge)
-        self.keys(Qt.Key.Key_C)
+        self.keys(Qt.Key.Key_D)
         told = self.bundle.shaping("Crate 2")
         self.assertEqual((told.joined, told.seams), ((), half))
         self.assertGreater(len(self.places_along(half)), 1)

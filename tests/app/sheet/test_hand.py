@@ -222,7 +222,7 @@ class Dragging(HandCase):
 
     def test_pinned_islands_stay_under_the_mouse_and_under_packing(self):
         self.choose_plates("Plate 2")
-        self.keys(Qt.Key.Key_P)
+        self.keys(Qt.Key.Key_H)
         self.assertTrue(self.layout.pinned[self.layout.places == self.place_of("Plate 2")].all())
         before = self.box("Plate 2")
         self.carry("Plate 2", (30, 10), ALT)
@@ -234,7 +234,7 @@ class Dragging(HandCase):
         self.assertEqual(self.layout.overlap, 0)
         self.assertGreaterEqual(self.layout.gap, 4)
         self.choose_plates("Plate 2")
-        self.keys(Qt.Key.Key_P)
+        self.keys(Qt.Key.Key_H)
         self.assertFalse(self.layout.pinned.any())
 
 

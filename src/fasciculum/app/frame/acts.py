@@ -3,16 +3,64 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from fasciculum.app.actions import Act
-from fasciculum.app.workspace import LENSES, STAGES
+from fasciculum.app.frame.files import Files
+from fasciculum.app.panels.repairs import Repairs
+from fasciculum.app.workspace import LENSES, STAGES, Workspace
 
-if TYPE_CHECKING:
-    from fasciculum.app.frame.window import Window
+
+class Doings(Protocol):
+    """What the window does itself; the rest is done by the parts that it hands out."""
+
+    workspace: Workspace
+    files: Files
+    repairs: Repairs
+
+    def undo(self) -> None: ...
+
+    def redo(self) -> None: ...
+
+    def new_bundle(self) -> None: ...
+
+    def rename_bundle(self) -> None: ...
+
+    def remove_bundle(self) -> None: ...
+
+    def make_loose(self) -> None: ...
+
+    def choose_all(self) -> None: ...
+
+    def choose_bundle(self) -> None: ...
+
+    def filled_bundles(self) -> list[str]: ...
+
+    def main(self) -> None: ...
+
+    def deliver(self) -> None: ...
+
+    def cancel(self) -> None: ...
+
+    def open_queue(self) -> None: ...
+
+    def flip(self) -> None: ...
+
+    def flip_theme(self) -> None: ...
+
+    def frame_selection(self) -> None: ...
+
+    def widen(self, name: str) -> None: ...
+
+    @property
+    def widened(self) -> str: ...
+
+    def open_search(self) -> None: ...
+
+    def open_project_menu(self) -> None: ...
 
 
-def make_acts(window: Window) -> list[Act]:
+def make_acts(window: Doings) -> list[Act]:
     """Return everything that can be done in a window."""
     workspace = window.workspace
 
@@ -117,7 +165,7 @@ def make_acts(window: Window) -> list[Act]:
             "rename_bundle",
             "Rename bundle",
             "Give the chosen bundle another name",
-            lambda: window.bundles.rename(),
+            window.rename_bundle,
             "F2",
             some_bundle,
             "edit",
@@ -233,7 +281,7 @@ def make_acts(window: Window) -> list[Act]:
             "deliver",
             "Deliver",
             "Write the results",
-            lambda: window.settings.panels["deliver"].deliver(),
+            window.deliver,
             "",
             scene,
             "work",
@@ -251,7 +299,7 @@ def make_acts(window: Window) -> list[Act]:
             "queue",
             "Show the queue",
             "What runs and waits, with progress and log",
-            lambda: window.queue.open(),
+            window.open_queue,
             "Ctrl+J",
             menu="work",
         ),
@@ -277,7 +325,7 @@ def make_acts(window: Window) -> list[Act]:
             "widen_sheet",
             "Widen the sheet",
             "Give the sheet the room of both views, or give it back",
-            lambda: window.widen("" if window.sheet_whole.isChecked() else "sheet"),
+            lambda: window.widen("" if window.widened == "sheet" else "sheet"),
             "Ctrl+1",
             menu="view",
         ),
@@ -285,7 +333,7 @@ def make_acts(window: Window) -> list[Act]:
             "widen_model",
             "Widen the model",
             "Give the model the room of both views, or give it back",
-            lambda: window.widen("" if window.model_whole.isChecked() else "model"),
+            lambda: window.widen("" if window.widened == "model" else "model"),
             "Ctrl+2",
             menu="view",
         ),
@@ -301,7 +349,7 @@ def make_acts(window: Window) -> list[Act]:
             "project_menu",
             "Project menu",
             "New, open, save, recent",
-            lambda: window.open_menu(window.project),
+            window.open_project_menu,
             "Alt+P",
         ),
         Act(

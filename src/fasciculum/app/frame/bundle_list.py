@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QMimeData, QModelIndex, QRect, Qt, Signal
-from PySide6.QtGui import QColor, QDropEvent, QFont, QIcon, QPainter
+from PySide6.QtCore import QMimeData, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QDropEvent, QFont, QIcon, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QLabel,
+    QListWidget,
+    QListWidgetItem,
     QPushButton,
     QStyle,
     QStyledItemDelegate,
@@ -24,6 +26,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.colors import object_color
 from fasciculum.app.look import DARK, ICONS, Theme
 from fasciculum.app.workspace import Workspace
+from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import forecast
@@ -33,6 +36,9 @@ from fasciculum.session.stale import DONE, layout_state
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"
+
+#: pixels: the column at least and at most, and when it is a strip
+WIDE, MOST, STRIP = 190, 420, 46
 
 
 class _Rows(QStyledItemDelegate):
@@ -49,7 +55,9 @@ class _Rows(QStyledItemDelegate):
             self._arrows[file] = QIcon(file)
         return self._arrows[file]
 
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
         rect, theme = option.rect, self.theme
         bundle = index.data(KIND) == "bundle"
         chosen = bool(option.state & QStyle.StateFlag.State_Selected)
@@ -97,7 +105,7 @@ class _Tree(QTreeWidget):
         self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.setDefaultDropAction(Qt.DropAction.MoveAction)
 
-    def mimeData(self, items: list[QTreeWidgetItem]) -> QMimeData:
+    def mimeData(self, items: Sequence[QTreeWidgetItem]) -> QMimeData:
         data = super().mimeData(items)
         data.setText("\n".join(item.text(0) for item in items))
         return data
@@ -111,6 +119,67 @@ class _Tree(QTreeWidget):
         event.accept()
         if item is not None and keys:
             self.dropped.emit(keys, item.data(0, KEY))
+
+
+class _Strip(QListWidget):
+    """Bundles and objects as swatches of their colours, with their names when they are pointed at."""
+
+    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+        super().__init__()
+        self.workspace, self.theme = workspace, theme
+        self._filling = False
+        self.setAccessibleName("Bundles and objects, as a strip")
+        self.setIconSize(QSize(18, 18))
+        self.setMouseTracking(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.itemClicked.connect(self._choose)
+        self.itemEntered.connect(lambda item: workspace.hover(item.data(KEY) if item.data(KIND) == "object" else ""))
+        workspace.selection_changed.connect(self._show_selection)
+
+    def fill(self) -> None:
+        """Rebuild the swatches from the document."""
+        document = self.workspace.document
+        self.clear()
+        for bundle in document.bundles:
+            self._add(bundle.name, "bundle", f"{bundle.name}: {len(bundle.objects)} objects", QColor(self.theme.accent))
+            for key in bundle.objects:
+                self._add(key, "object", key, object_color(key))
+        for key in document.loose():
+            self._add(key, "object", f"{key} (loose)", object_color(key))
+        self._show_selection()
+
+    def _add(self, key: str, kind: str, words: str, color: QColor) -> None:
+        picture = QPixmap(18, 18)
+        picture.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(picture)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if kind == "bundle":
+            painter.setPen(QPen(color, 2))
+            painter.drawLine(1, 9, 17, 9)
+        else:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(color)
+            painter.drawRoundedRect(3, 3, 12, 12, 3, 3)
+        painter.end()
+        item = QListWidgetItem(QIcon(picture), "")
+        item.setToolTip(words)
+        item.setData(Qt.ItemDataRole.AccessibleTextRole, words)
+        item.setData(KEY, key)
+        item.setData(KIND, kind)
+        self.addItem(item)
+
+    def _choose(self, item: QListWidgetItem) -> None:
+        if item.data(KIND) == "bundle":
+            self.workspace.select((), (item.data(KEY),))
+        else:
+            self.workspace.select({item.data(KEY)})
+
+    def _show_selection(self) -> None:
+        alone = not self.workspace.selection
+        for index in range(self.count()):
+            item = self.item(index)
+            chosen = self.workspace.bundle_names if item.data(KIND) == "bundle" else self.workspace.selection
+            item.setSelected(item.data(KEY) in chosen and (item.data(KIND) != "bundle" or alone))
 
 
 class BundleList(QWidget):
@@ -134,7 +203,12 @@ class BundleList(QWidget):
         self.new.clicked.connect(acts("new_bundle"))
         head.addWidget(title, 1)
         head.addWidget(self.new)
-        layout.addLayout(head)
+        self.head = QWidget()
+        self.head.setLayout(head)
+        layout.addWidget(self.head)
+        self.strip = _Strip(workspace, theme)
+        self.strip.hide()
+        layout.addWidget(self.strip, 1)
         self.tree = _Tree(self)
         self.tree.setAccessibleName("Bundles and objects")
         self.tree.setHeaderHidden(True)
@@ -147,7 +221,7 @@ class BundleList(QWidget):
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
         self.empty = QLabel(
-            "Nothing gathered yet.\nDrop .glb, .gltf or .obj files or a folder here, press Ctrl+Shift+A to choose "
+            f"Nothing gathered yet.\nDrop {suffixes()} files or a folder here, press Ctrl+Shift+A to choose "
             "them, or open the demo station from the project menu."
         )
         self.empty.setProperty("quiet", True)
@@ -156,6 +230,7 @@ class BundleList(QWidget):
         self.empty.setAlignment(Qt.AlignmentFlag.AlignTop)
         layout.addWidget(self.empty, 1)
         self._filling = False
+        self._is_strip = False
         self._densities: dict[str, float] = {}
         self._layouts: tuple = ()
         self.tree.itemSelectionChanged.connect(self._chosen)
@@ -171,15 +246,26 @@ class BundleList(QWidget):
         workspace.hover_changed.connect(self.tree.viewport().update)
         self.fill()
 
+    def set_strip(self, on: bool) -> None:
+        """Show swatches in place of rows, or rows again."""
+        if on != self._is_strip:
+            self._is_strip = on
+            self._show_parts()
+
+    def _show_parts(self) -> None:
+        some, strip = bool(self.workspace.document.scene.objects), self._is_strip
+        self.strip.setVisible(strip)
+        self.head.setVisible(not strip)
+        self.tree.setVisible(some and not strip)
+        self.empty.setVisible(not some and not strip)
+        self.setMinimumWidth(STRIP if strip else WIDE)
+        self.setMaximumWidth(STRIP if strip else MOST)
+
     def fill(self) -> None:
         """Rebuild the rows from the document."""
         document = self.workspace.document
         self._filling = True
-        folded = {
-            self.tree.topLevelItem(i).data(0, KEY)
-            for i in range(self.tree.topLevelItemCount())
-            if not self.tree.topLevelItem(i).isExpanded()
-        }
+        folded = {row.data(0, KEY) for row in self._tops() if not row.isExpanded()}
         place = self.tree.verticalScrollBar().value()
         self.tree.clear()
         for bundle in document.bundles:
@@ -188,8 +274,8 @@ class BundleList(QWidget):
             self._add(LOOSE, f"Loose ({len(document.loose())})", document.loose(), LOOSE not in folded, False)
         self.tree.verticalScrollBar().setValue(place)
         self._filling = False
-        self.empty.setVisible(not document.scene.objects)
-        self.tree.setVisible(bool(document.scene.objects))
+        self.strip.fill()
+        self._show_parts()
         self._refigure()
         self._show_selection()
 
@@ -219,8 +305,7 @@ class BundleList(QWidget):
                 if layout is not None and layout.scale > 0:
                     self._densities |= object_densities(document.scene, layout)
         self._filling = True
-        for index in range(self.tree.topLevelItemCount()):
-            row = self.tree.topLevelItem(index)
+        for row in self._tops():
             bundle = next((b for b in document.bundles if b.name == row.data(0, KEY)), None)
             if bundle is None:
                 continue
@@ -268,8 +353,7 @@ class BundleList(QWidget):
             return
         self._filling = True
         only_bundles = not self.workspace.selection
-        for index in range(self.tree.topLevelItemCount()):
-            row = self.tree.topLevelItem(index)
+        for row in self._tops():
             row.setSelected(only_bundles and row.data(0, KEY) in self.workspace.bundle_names)
             for number in range(row.childCount()):
                 child = row.child(number)
@@ -301,10 +385,14 @@ class BundleList(QWidget):
         self.workspace.apply(label, lambda document: commands.move_objects(document, keys, target))
         self.workspace.select(keys)
 
+    def _tops(self) -> list[QTreeWidgetItem]:
+        """Return the rows of bundles, and that of what is loose."""
+        rows = (self.tree.topLevelItem(index) for index in range(self.tree.topLevelItemCount()))
+        return [row for row in rows if row is not None]
+
     def rename(self) -> None:
         """Start renaming the leading bundle."""
-        for index in range(self.tree.topLevelItemCount()):
-            row = self.tree.topLevelItem(index)
+        for row in self._tops():
             if row.data(0, KEY) in self.workspace.bundle_names[:1]:
                 self.tree.setCurrentItem(row)
                 self.tree.editItem(row)

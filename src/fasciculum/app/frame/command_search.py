@@ -6,9 +6,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 MOST = 60
+DOWN, UP = Qt.Key.Key_Down, Qt.Key.Key_Up
 
 
 @dataclass(frozen=True)
@@ -84,8 +86,8 @@ class CommandSearch(QDialog):
             self.hits[index].call()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.KeyPress and event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
-            step = 1 if event.key() == Qt.Key.Key_Down else -1
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress and event.key() in (DOWN, UP):
+            step = 1 if event.key() == DOWN else -1
             self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
             return True
         return super().eventFilter(watched, event)

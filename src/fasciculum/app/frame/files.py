@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from fasciculum.app.demo import open_demo
 from fasciculum.app.frame.keeper import Keeper
-from fasciculum.app.frame.notice import Choice
+from fasciculum.app.frame.notice import Choice, NoticeBar
+from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError, MissingSource
 from fasciculum.io.formats.table import READ_FORMATS, suffixes
 from fasciculum.session.recovery import LostWork, forget_work
-
-if TYPE_CHECKING:
-    from fasciculum.app.frame.window import Window
 
 MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
 PROJECTS = "Fasciculum projects (*.fasc)"
@@ -25,9 +23,8 @@ PROJECTS = "Fasciculum projects (*.fasc)"
 class Files:
     """The window's dealings with files."""
 
-    def __init__(self, window: Window) -> None:
-        self.window = window
-        self.workspace = window.workspace
+    def __init__(self, workspace: Workspace, window: QWidget, notices: NoticeBar) -> None:
+        self.window, self.workspace, self.notices = window, workspace, notices
         self.keeper = Keeper(self.workspace)
         self.keeper.sources_changed.connect(self._sources_changed)
         self.workspace.failed.connect(self._failed)
@@ -47,8 +44,6 @@ class Files:
 
     def open_demo(self) -> None:
         """Open the demo station."""
-        from fasciculum.app.demo import open_demo
-
         self.leave_for(lambda: open_demo(self.workspace))
 
     def save(self) -> None:
@@ -94,20 +89,20 @@ class Files:
         elif models:
             self.workspace.gather([str(path) for path in models])
         if others:
-            self.window.say(
+            self.workspace.say(
                 f"{others[0].name} cannot be gathered. Drop {suffixes()} models, folders of them, or a .fasc project.",
                 "broken",
             )
 
     def reload(self) -> None:
         """Read all sources again."""
-        self.window.notices.withdraw("sources")
+        self.notices.withdraw("sources")
         self.workspace.reload()
 
     def _sources_changed(self, paths: list[str]) -> None:
         name = Path(paths[0]).name
         more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
-        self.window.notices.tell(
+        self.notices.tell(
             "sources",
             f"{name}{more} changed on disk since it was read.",
             (
@@ -139,7 +134,7 @@ class Files:
     def offer_lost_work(self) -> None:
         """Offer the work of sessions that ended by themselves, the latest first."""
         for work in self.keeper.found()[:3]:
-            self.window.notices.tell(
+            self.notices.tell(
                 f"lost {work.kept}",
                 f"{work.name} was not saved when the program ended; it was kept at {self.keeper.when(work)}.",
                 (
@@ -153,7 +148,7 @@ class Files:
 
     # -- leaving ----------------------------------------------------------------------------------------------
 
-    def leave_for(self, following: Callable[[], object]) -> None:
+    def leave_for(self, following: Callable[[], None]) -> None:
         """Do something that gives up the present project, once what is unsaved has been dealt with."""
         session = self.workspace.session
         if not session.unsaved or not session.document.scene.objects:

@@ -14,6 +14,7 @@ from fasciculum.jobs.processes import alive
 from fasciculum.model.document import Document
 from fasciculum.session.recovery import LostWork, adopt_work, forget_work, keep_work, kept_path, lost_work
 from fasciculum.session.reloading import watched_files
+from fasciculum.session.tasks import Kind, Task
 
 #: seconds between two looks at whether there is something to keep
 KEEP_EVERY = 30
@@ -43,10 +44,10 @@ class Keeper(QObject):
         self._kept: Document | None = None
         self._stamps: dict[str, tuple[int, int] | None] = {}
         self._watcher = QFileSystemWatcher(self)
-        self._watcher.fileChanged.connect(lambda _: self._settle.start())
-        self._watcher.directoryChanged.connect(lambda _: self._settle.start())
         self._settle = QTimer(self, singleShot=True, interval=QUIET)
         self._settle.timeout.connect(self.look)
+        self._watcher.fileChanged.connect(lambda _: self._settle.start())
+        self._watcher.directoryChanged.connect(lambda _: self._settle.start())
         self._timer = QTimer(self, interval=KEEP_EVERY * 1000)
         self._timer.timeout.connect(self.keep)
         self._timer.start()
@@ -96,9 +97,8 @@ class Keeper(QObject):
                 then()
 
         project = str(session.path) if session.path else ""
-        self.workspace.submit(
-            "Keep unsaved work", keep_work, document, project, self.path, session.store, finished=take
-        )
+        arguments = (document, project, self.path, session.store)
+        self.workspace.run(Task(Kind.KEEP, "Keep unsaved work", keep_work, arguments), take)
 
     def adopt(self, work: LostWork) -> None:
         """Keep recovered work as this session's own until it is saved, in case this one ends by itself too."""

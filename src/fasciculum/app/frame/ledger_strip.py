@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.look import Theme
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.maps import BASE_COLOR
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import clean_size, forecast
 from fasciculum.operations.ledger import cost_of, ledger_of
@@ -130,10 +131,8 @@ class LedgerStrip(QWidget):
                 self._show("density", f"about <b>{expected.density:.0f} px/m</b>")
                 self._show("clean", f"about <b>{expected.clean_down_to} px</b>")
         if bundle.check is not None and check_state(document, bundle) == DONE:
-            worst = min(
-                (entry.base_color for entry in bundle.check.fidelity if not math.isnan(entry.base_color)),
-                default=math.nan,
-            )
+            figures = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
+            worst = min((figure for figure in figures if not math.isnan(figure)), default=math.nan)
             self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
@@ -173,11 +172,11 @@ class LedgerStrip(QWidget):
         if bundle is None:
             return []
         if name == "match" and bundle.check is not None:
-            entries = sorted(bundle.check.fidelity, key=lambda entry: entry.base_color)
+            entries = sorted(bundle.check.fidelity, key=lambda entry: entry.figure(BASE_COLOR.name))
             return [
                 (
                     entry.object,
-                    f"{entry.base_color:.1f} dB"
+                    f"{entry.figure(BASE_COLOR.name):.1f} dB"
                     + (f", yield {entry.yield_:.2f}" if math.isfinite(entry.yield_) else ""),
                     entry.object,
                 )

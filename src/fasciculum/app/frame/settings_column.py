@@ -5,9 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QCheckBox,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QSlider,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
-from fasciculum.app.frame.repairs import Repairs
+from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.panels.bake import BakePanel
@@ -15,10 +27,14 @@ from fasciculum.app.panels.check import CheckPanel
 from fasciculum.app.panels.deliver import DeliverPanel
 from fasciculum.app.panels.gather import GatherPanel
 from fasciculum.app.panels.lay_out import LayOutPanel
+from fasciculum.app.panels.repairs import Repairs
+from fasciculum.app.parts import Column
 from fasciculum.app.workspace import STAGES, Workspace
 
 #: letters of an act's name beside which its shortcut still finds room on the button
 SHORT = 13
+#: kinds of controls that settings have
+FOUND = (QCheckBox, QComboBox, QLineEdit, QSlider, QAbstractSpinBox)
 
 
 class SettingsColumn(QWidget):
@@ -44,15 +60,19 @@ class SettingsColumn(QWidget):
         self.title.setContentsMargins(12, 10, 12, 4)
         box.addWidget(self.title)
         self.stack = QStackedWidget()
-        self.panels = {
-            "gather": GatherPanel(workspace, acts),
-            "lay out": LayOutPanel(workspace, theme, acts, shaper),
-            "bake": BakePanel(workspace),
+        self.lay_out = LayOutPanel(workspace, theme, acts, shaper)
+        self.bake = BakePanel(workspace, theme)
+        self.deliver = DeliverPanel(workspace, theme)
+        self.panels: dict[str, Column] = {
+            "gather": GatherPanel(workspace, theme, acts),
+            "lay out": self.lay_out,
+            "bake": self.bake,
             "check": CheckPanel(workspace, repairs),
-            "deliver": DeliverPanel(workspace),
+            "deliver": self.deliver,
         }
+        self.areas: dict[str, QScrollArea] = {}
         for stage in STAGES:
-            area = QScrollArea()
+            area = self.areas[stage] = QScrollArea()
             area.setObjectName("panel")
             area.setWidgetResizable(True)
             area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -77,6 +97,30 @@ class SettingsColumn(QWidget):
             signal.connect(self.refresh)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
+
+    def commit(self) -> None:
+        """Make what has been typed or dragged in any stage a step of the history."""
+        for panel in (self.lay_out, self.bake, self.deliver):
+            panel.commit()
+
+    def found(self) -> list[tuple[str, str, QWidget]]:
+        """Return every control that goes by a name, with its stage and name, those of settings first."""
+        hits = []
+        for stage, panel in self.panels.items():
+            for control in panel.findChildren(QWidget):
+                name = control.accessibleName()
+                if name and isinstance(control, FOUND) and not isinstance(control.parent(), QAbstractSpinBox):
+                    hits.append((stage, name, control))
+        return sorted(hits, key=lambda hit: hit[2].property("setting") is None)
+
+    def go_to(self, stage: str, control: QWidget) -> None:
+        """Show a control, and give it the keyboard."""
+        self.workspace.set_stage(stage)
+        panel = self.panels[stage]
+        if isinstance(panel, FoldColumn):
+            panel.reveal(control)
+        control.setFocus(Qt.FocusReason.OtherFocusReason)
+        self.areas[stage].ensureWidgetVisible(control)
 
     def main_words(self) -> tuple[str, bool]:
         """Return the words on the main button, and whether it can be pressed."""

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSlider,
     QSplitter,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -30,29 +31,32 @@ from fasciculum.app.frame.files import Files
 from fasciculum.app.frame.ledger_strip import LedgerStrip
 from fasciculum.app.frame.notice import NoticeBar
 from fasciculum.app.frame.queue_list import QueueButton
-from fasciculum.app.frame.repairs import Repairs
 from fasciculum.app.frame.settings_column import SettingsColumn
 from fasciculum.app.frame.stage_line import StageLine
+from fasciculum.app.frame.welcome import PICTURE, Welcome
 from fasciculum.app.look import THEMES
 from fasciculum.app.model.model_view import ModelView
 from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.workspace import LENSES, Workspace
 from fasciculum.model.document import Document
+from fasciculum.model.maps import BASE_COLOR, KINDS
 from fasciculum.session import commands
+from fasciculum.session.pictures import picture_of
 
-MAP_NAMES = (
-    ("Base colour", "base_color"),
-    ("Normal", "normal"),
-    ("ORM", "orm"),
-    ("Emission", "emissive"),
-    ("No map", "none"),
-)
+MAP_NAMES = (*((kind.title, kind.name) for kind in KINDS.values()), ("No map", "none"))
 SIDES = (("Wipe", "wipe"), ("Source", "source"), ("Result", "result"))
 #: seconds for which a message stays
 MESSAGE = 9
+#: pixels: what the window opens with, what it needs, and below which the left column becomes a strip
+USUAL, LEAST, NARROW = QSize(1280, 800), QSize(1040, 600), 1180
+#: pixels that a title bar has at most, and milliseconds until there is one
+TITLE_BAR, FRAMED = 40, 150
+#: widths of the four columns at first
+WIDTHS = (232, 398, 398, 260)
 
 
 class Window(QMainWindow):
@@ -70,10 +74,10 @@ class Window(QMainWindow):
         self.workspace = workspace
         self.theme = theme = THEMES[theme_name]
         self.setAcceptDrops(True)
-        self.resize(1280, 800)
+        self.setMinimumSize(LEAST)
         self.notices = NoticeBar()
-        self.files = Files(self)
-        self.repairs = Repairs(self)
+        self.files = Files(workspace, self, self.notices)
+        self.repairs = Repairs(workspace, self)
         self.hand = Hand(workspace)
         self.shaper = Shaper(workspace, self.hand)
         self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
@@ -96,12 +100,15 @@ class Window(QMainWindow):
         self.model_side = self._titled("Model", self._model_tools(), self.model)
         for part in (self.bundles, self.sheet_side, self.model_side, self.settings):
             self.columns.addWidget(part)
-        self.bundles.setMinimumWidth(190)
         self.settings.setMinimumWidth(252)
-        self.columns.setSizes([232, 398, 398, 252])
+        self.columns.setSizes(list(WIDTHS))
         for index, stretch in enumerate((0, 1, 1, 0)):
             self.columns.setStretchFactor(index, stretch)
-        box.addWidget(self.columns, 1)
+        self.pages = QStackedWidget()
+        self.welcome = Welcome(workspace, theme, self.act, self._open_recent)
+        for page in (self.welcome, self.columns):
+            self.pages.addWidget(page)
+        box.addWidget(self.pages, 1)
         box.addWidget(self._rule())
         box.addWidget(self.notices)
         self.message = QLabel()
@@ -121,6 +128,10 @@ class Window(QMainWindow):
         workspace.view_changed.connect(self._show_view)
         workspace.selection_changed.connect(self._show_view)
         workspace.frame_wanted.connect(self.frame_selection)
+        workspace.kept.connect(self._keep_picture)
+        self.widened = ""
+        self._fitted = False
+        self._restore()
         self._document_changed(workspace.document, workspace.document)
         self._show_view()
 
@@ -237,11 +248,56 @@ class Window(QMainWindow):
         return button
 
     def widen(self, name: str) -> None:
-        """Give the sheet or the model the room of both; empty shows both."""
+        """Give the sheet or the model the room of both, and of the left column; empty shows all."""
+        self.widened = name
+        self._show_strip()
         self.sheet_side.setVisible(name != "model")
         self.model_side.setVisible(name != "sheet")
         self.sheet_whole.setChecked(name == "sheet")
         self.model_whole.setChecked(name == "model")
+
+    # -- size -------------------------------------------------------------------------------------------------
+
+    def _restore(self) -> None:
+        """Take the size that the window had last, or the usual one, as far as the screen has room."""
+        stored = self.workspace.settings.value("window/geometry")
+        if not (isinstance(stored, QByteArray) and self.restoreGeometry(stored)):
+            self.resize(USUAL)
+        widths = self.workspace.settings.value("window/columns")
+        if isinstance(widths, QByteArray):
+            self.columns.restoreState(widths)
+        self._fit()
+
+    def _fit(self) -> None:
+        """Make the window no larger than the screen with its frame."""
+        screen = self.screen().availableGeometry()
+        if self.isMaximized() or self.isFullScreen() or not screen.isValid():
+            return
+        frame = self.frameGeometry().size() - self.size()
+        # a title bar that is not known yet is allowed for
+        frame = frame.expandedTo(QSize(0, 0)) if self._fitted else frame.expandedTo(QSize(4, TITLE_BAR))
+        room = (screen.size() - frame).expandedTo(self.minimumSize())
+        if self.width() > room.width() or self.height() > room.height():
+            self.resize(self.size().boundedTo(room))
+        if self._fitted and not screen.contains(self.frameGeometry()):
+            outer = self.frameGeometry()
+            outer.moveLeft(max(min(outer.left(), screen.right() - outer.width()), screen.left()))
+            outer.moveTop(max(min(outer.top(), screen.bottom() - outer.height()), screen.top()))
+            self.move(outer.topLeft())
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if not self._fitted:
+            self._fitted = True
+            # once whoever draws frames has put one around the window
+            QTimer.singleShot(FRAMED, self._fit)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._show_strip()
+
+    def _show_strip(self) -> None:
+        self.bundles.set_strip(self.width() < NARROW or bool(self.widened))
 
     # -- what can be done -------------------------------------------------------------------------------------
 
@@ -265,23 +321,25 @@ class Window(QMainWindow):
             if part == "project":
                 recent = menu.addMenu("Recent projects")
                 for name in self.workspace.recent():
-                    recent.addAction(
-                        Path(name).name, partial(self.files.leave_for, partial(self.workspace.open, Path(name)))
-                    )
+                    recent.addAction(Path(name).name, partial(self._open_recent, Path(name)))
                 recent.setEnabled(not recent.isEmpty())
                 menu.addSeparator()
         menu.addSeparator()
         menu.addAction("Leave", QKeySequence("Ctrl+Q"), self.close)
         # shortcuts only work for actions that are enabled; what cannot be done is judged when it is called
-        menu.aboutToHide.connect(lambda: [action.setEnabled(True) for action in self.actions_.values()])
+        menu.aboutToHide.connect(self._enable_actions)
         menu.popup(button.mapToGlobal(QPoint(0, button.height() + 2)))
         self.menu = menu
+
+    def _enable_actions(self) -> None:
+        for action in self.actions_.values():
+            action.setEnabled(True)
 
     # -- acts -------------------------------------------------------------------------------------------------
 
     def undo(self) -> None:
         """Take back the last step."""
-        self.settings.panels["lay out"].commit()
+        self.settings.commit()
         label = self.workspace.session.undo()
         self.say(f"Undone: {label}." if label else "There is nothing to undo.")
 
@@ -325,7 +383,7 @@ class Window(QMainWindow):
 
     def main(self) -> None:
         """Do what the stage is for."""
-        self.settings.panels["lay out"].commit()
+        self.settings.commit()
         words, can = self.settings.main_words()
         if not can:
             self.say(f"{words}.")
@@ -335,8 +393,38 @@ class Window(QMainWindow):
             "lay out": self.workspace.pack,
             "bake": self.workspace.bake,
             "check": self.workspace.check,
-            "deliver": self.settings.panels["deliver"].deliver,
+            "deliver": self.deliver,
         }[self.workspace.stage]()
+
+    def deliver(self) -> None:
+        """Write the results."""
+        self.settings.deliver.deliver()
+
+    def rename_bundle(self) -> None:
+        """Give the chosen bundle another name."""
+        self.bundles.rename()
+
+    def open_queue(self) -> None:
+        """Show what runs and waits."""
+        self.queue.open()
+
+    def open_project_menu(self) -> None:
+        """Open the menu of all acts."""
+        self.open_menu(self.project)
+
+    def _open_recent(self, path: Path) -> None:
+        self.files.leave_for(partial(self.workspace.open, path))
+
+    def _keep_picture(self, path: Path) -> None:
+        """Keep a small picture of a project that was saved, for the first screen."""
+        target = picture_of(path)
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+        except OSError:
+            return
+        mode = Qt.AspectRatioMode.KeepAspectRatioByExpanding
+        picture = self.model.grab().scaled(PICTURE * 2, mode, Qt.TransformationMode.SmoothTransformation)
+        picture.save(str(target))
 
     def cancel(self) -> None:
         """Stop the running work."""
@@ -371,28 +459,8 @@ class Window(QMainWindow):
             hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
         for item in workspace.document.scene.objects:
             hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
-        for stage, words in (
-            (
-                "lay out",
-                (
-                    "Width",
-                    "Height",
-                    "Padding",
-                    "Margin",
-                    "Turns",
-                    "Mirror",
-                    "Density",
-                    "Surfaces",
-                    "Twins",
-                    "Improve for",
-                    "Share",
-                ),
-            ),
-            ("bake", ("Maps", "Samples", "Bleed", "Depth", "Edges")),
-            ("deliver", ("Folder", "Name", "Delivery", "Names", "Packing", "Green", "Region")),
-        ):
-            for word in words:
-                hits.append(Hit(word, f"setting under {stage}", partial(self._go_to_setting, stage, word)))
+        for stage, name, control in self.settings.found():
+            hits.append(Hit(name, f"setting under {stage}", partial(self.settings.go_to, stage, control)))
         self.searching = CommandSearch(self, hits)
         place = self.search.mapToGlobal(QPoint(0, self.search.height() + 4))
         self.searching.move(min(place.x(), self.geometry().right() - self.searching.width() - 8), place.y())
@@ -402,12 +470,6 @@ class Window(QMainWindow):
     def _go_to(self, key: str) -> None:
         self.workspace.select({key})
         self.frame_selection()
-
-    def _go_to_setting(self, stage: str, name: str) -> None:
-        self.workspace.set_stage(stage)
-        for child in self.settings.panels[stage].findChildren(QWidget):
-            if child.accessibleName() == name:
-                child.setFocus()
 
     # -- signs of life ----------------------------------------------------------------------------------------
 
@@ -429,6 +491,12 @@ class Window(QMainWindow):
         self.project.setText(f"{name}  ▾" + ("   edited" if edited else ""))
         self.setWindowTitle(f"{after.name}{' (edited)' if edited else ''} – Fasciculum")
         self.project.setAccessibleName(f"Project {after.name}{', edited' if edited else ''}")
+        begun = bool(after.scene.sources)
+        self.pages.setCurrentWidget(self.columns if begun else self.welcome)
+        self.ledger.setVisible(begun)
+        self.stages.setVisible(begun)
+        if not begun:
+            self.welcome.refresh()
         self._show_view()
 
     def _stage_changed(self) -> None:
@@ -440,7 +508,7 @@ class Window(QMainWindow):
             (self.sheet_lens, workspace.lens),
             (self.model_lens, workspace.lens),
             (self.side, workspace.side),
-            (self.map, workspace.map or "base_color"),
+            (self.map, workspace.map or BASE_COLOR.name),
         ):
             box.setCurrentIndex(box.findData(value))
         self.mip.setValue(workspace.mip)
@@ -463,6 +531,8 @@ class Window(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.files.may_close():
+            self.workspace.settings.setValue("window/geometry", self.saveGeometry())
+            self.workspace.settings.setValue("window/columns", self.columns.saveState())
             event.accept()
             self.workspace.close()
         else:

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 
+from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import EDGES, FACES, LOOK, PROJECTION, Shaper
+from fasciculum.app.workspace import Workspace
 from fasciculum.operations.lay_out.shaping import island_seams
+from fasciculum.rendering.camera import Camera
 from fasciculum.uv.edges import hit
-
-if TYPE_CHECKING:
-    from fasciculum.app.model.model_view import ModelView
 
 #: pixels within which a handle is taken hold of
 REACH = 11
@@ -22,16 +22,34 @@ REACH = 11
 MOST_LINES = 30_000
 HANDLES = ("middle", "size", "turn")
 WORDS = {
-    EDGES: "Click an edge · Shift: the way to it · Control: one more · L: go on straight · C: cut · J: join",
+    EDGES: "Click an edge · Shift: the way to it · Control: one more · L: go on straight · D: cut · J: join",
     FACES: "Click faces up to sharp edges · Control: more · Alt: single triangles · then choose a projection",
     PROJECTION: "Drag the square to move, the disc to size, the ring to turn · Return: use it · Escape: not",
 }
 
 
+class Seen(Protocol):
+    """What the tools need of the view that they work in; points are in the view's pixels."""
+
+    camera: Camera
+    theme: Theme
+    workspace: Workspace
+
+    def object_at(self, point: QPointF) -> str: ...
+
+    def width(self) -> int: ...
+
+    def height(self) -> int: ...
+
+    def setCursor(self, shape: Qt.CursorShape) -> None: ...
+
+    def update(self) -> None: ...
+
+
 class ModelTools:
     """What the mouse does in a model view while a tool is chosen, and what is drawn over the picture."""
 
-    def __init__(self, view: ModelView, shaper: Shaper) -> None:
+    def __init__(self, view: Seen, shaper: Shaper) -> None:
         self.view, self.shaper = view, shaper
         shaper.camera = lambda: view.camera
         shaper.changed.connect(self._changed)
@@ -285,4 +303,5 @@ def _about(axis: np.ndarray, angle: float) -> np.ndarray:
     """Return the matrix that turns about a unit vector (Rodrigues)."""
     x, y, z = axis
     cross = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
-    return np.eye(3) + math.sin(angle) * cross + (1 - math.cos(angle)) * cross @ cross
+    found: np.ndarray = np.eye(3) + math.sin(angle) * cross + (1 - math.cos(angle)) * cross @ cross
+    return found

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -12,6 +15,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.model.model_tools import ModelTools
 from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.workspace import Workspace
+from fasciculum.io.formats.table import suffixes
 from fasciculum.jobs.runner import FAILED, Job
 from fasciculum.model.document import Document
 from fasciculum.operations.check.check import object_densities
@@ -31,7 +35,7 @@ GRIP = 9
 
 def stretch_colors(document: Document) -> dict[str, np.ndarray]:
     """Return for each object that is laid out the colour of each triangle by how much it is stretched."""
-    colors = {}
+    colors: dict[str, np.ndarray] = {}
     for bundle in document.bundles:
         layout = bundle.layout
         if layout is None or layout.scale <= 0:
@@ -82,7 +86,14 @@ class ModelView(QWidget):
 
     # -- what is shown ----------------------------------------------------------------------------------------
 
-    def _submit(self, title: str, function, *arguments, finished=None, **keywords) -> Job:
+    def _submit(
+        self,
+        title: str,
+        function: Callable[..., Any],
+        *arguments: Any,
+        finished: Callable[[Any], None] | None = None,
+        **keywords: Any,
+    ) -> Job:
         return self.workspace.viewer.runner.submit(title, function, *arguments, finished=finished, **keywords)
 
     def refresh(self) -> None:
@@ -118,7 +129,7 @@ class ModelView(QWidget):
         ] == self._lens_made[:1]:
             return
         self._lens_made = made
-        colors = {}
+        colors: dict[str, np.ndarray] = {}
         if lens == "object":
             for item in document.scene.objects:
                 color = object_color(item.key)
@@ -142,7 +153,7 @@ class ModelView(QWidget):
         self.ask(whole=True)
 
     def _look_at(self, box: tuple) -> None:
-        self.camera = self.camera.framing(*box, aspect=self.width() / max(self.height(), 1))
+        self.camera = self.camera.framing(box[0], box[1], self.width() / max(self.height(), 1))
 
     def frame(self) -> None:
         """Show the chosen objects, or all."""
@@ -325,8 +336,8 @@ class ModelView(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         middle = QPointF(self.width() / 2, self.height() / 2)
-        at = (event.position() - middle) / max(self.height(), 1)
-        self.camera = self.camera.zoom(1.0012 ** event.angleDelta().y(), (at.x(), at.y()))
+        at, high = event.position() - middle, max(self.height(), 1)
+        self.camera = self.camera.zoom(1.0012 ** event.angleDelta().y(), (at.x() / high, at.y() / high))
         self.ask()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -338,9 +349,10 @@ class ModelView(QWidget):
             Qt.Key.Key_Up: (0, 8),
             Qt.Key.Key_Down: (0, -8),
         }
-        if event.key() in turns:
-            self.camera = self.camera.orbit(*turns[event.key()])
-        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+        key = Qt.Key(event.key())
+        if key in turns:
+            self.camera = self.camera.orbit(*turns[key])
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
             self.camera = self.camera.zoom(1.25 if event.key() == Qt.Key.Key_Plus else 0.8)
         else:
             super().keyPressEvent(event)

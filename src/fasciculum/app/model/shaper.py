@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from fasciculum.app.actions import Act
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.choices import ObjectPolicy, ProjectionKind
 from fasciculum.model.document import Document
 from fasciculum.model.unwrapping import Projection, Shaping
 from fasciculum.operations.lay_out import shaping
@@ -25,7 +26,7 @@ from fasciculum.uv.edges import EdgeGraph
 
 #: tools of the model view: look round, pick edges, pick faces, set a projection
 LOOK, EDGES, FACES, PROJECTION = "look", "edges", "faces", "projection"
-KINDS = ("plane", "box", "cylinder", "sphere")
+KINDS = tuple(ProjectionKind)
 #: objects whose edges are kept ready
 MOST_GRAPHS = 6
 
@@ -146,7 +147,7 @@ class Shaper(QObject):
         if self.workspace.document is before:
             self.workspace.say("That is so already.")
 
-    def set_policy(self, policy: str) -> None:
+    def set_policy(self, policy: ObjectPolicy) -> None:
         """Say what is done with the chosen objects' source UVs."""
         words = {
             "unwrap": "Unwrap anew",
@@ -198,7 +199,7 @@ class Shaper(QObject):
 
     # -- projections ------------------------------------------------------------------------------------------
 
-    def begin_projection(self, kind: str) -> None:
+    def begin_projection(self, kind: ProjectionKind) -> None:
         """Set up a projection around the chosen objects or faces, with handles."""
         box = self._box()
         if box is None:
@@ -222,12 +223,14 @@ class Shaper(QObject):
 
     def plane_from_view(self) -> None:
         """Set up a plane that faces the camera."""
-        self.begin_projection("plane")
+        self.begin_projection(ProjectionKind.PLANE)
         if self.projection is not None:
             camera = self.camera()
             right, up = camera.axes()
             axes = np.array([right, up, camera.backward()])
-            self.projection = _projection("plane", np.array(self.projection.origin), axes, self.projection.size)
+            self.projection = _projection(
+                ProjectionKind.PLANE, np.array(self.projection.origin), axes, self.projection.size
+            )
             self.changed.emit()
 
     def move_projection(self, **values: Any) -> None:
@@ -317,26 +320,26 @@ class Shaper(QObject):
                 "unwrap_anew",
                 "Unwrap anew",
                 "Give the chosen objects UVs of their own, whatever their source UVs are",
-                partial(self.set_policy, "unwrap"),
-                "U",
+                partial(self.set_policy, ObjectPolicy.UNWRAP),
+                "N",
             ),
             act(
                 "keep_clean",
                 "Keep clean source UVs",
                 "Unwrap of the chosen objects only what is missing, clashes or is stretched",
-                partial(self.set_policy, "auto"),
+                partial(self.set_policy, ObjectPolicy.AUTO),
             ),
             act(
                 "keep_source",
                 "Keep source UVs",
                 "Unwrap nothing of the chosen objects that has UVs",
-                partial(self.set_policy, "keep"),
+                partial(self.set_policy, ObjectPolicy.KEEP),
             ),
             act(
                 "as_bundle",
                 "Lay flat as the bundle says",
                 "Take back what was said about the chosen objects' source UVs",
-                partial(self.set_policy, "bundle"),
+                partial(self.set_policy, ObjectPolicy.BUNDLE),
             ),
             act(
                 "pick_edges",
@@ -362,7 +365,7 @@ class Shaper(QObject):
                 "L",
                 picked,
             ),
-            act("cut_edges", "Cut along edges", "Make the picked edges seams", partial(self.cut, True), "C", picked),
+            act("cut_edges", "Cut along edges", "Make the picked edges seams", partial(self.cut, True), "D", picked),
             act(
                 "join_edges",
                 "Join along edges",
@@ -429,6 +432,8 @@ class Shaper(QObject):
         return found
 
 
-def _projection(kind: str, middle: NDArray[np.float64], axes: NDArray[np.float64], size: float) -> Projection:
+def _projection(
+    kind: ProjectionKind, middle: NDArray[np.float64], axes: NDArray[np.float64], size: float
+) -> Projection:
     x, y, z = (float(value) for value in middle)
     return Projection(kind, (x, y, z), tuple(float(value) for value in axes.ravel()), float(size))

@@ -13,9 +13,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.frame.repairs import WORDS, Repairs
+from fasciculum.app.panels.repairs import WORDS, Repairs
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.choices import Remedy
 from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
 from fasciculum.session.session import all_findings
 
@@ -93,12 +94,13 @@ class CheckPanel(Column):
         self.message.setText(f"{finding.severity.capitalize()}: {finding.message}" if finding else "")
         self.remedy.setText(finding.remedy if finding else "")
         self.show_button.setVisible(finding is not None and bool(self._objects(finding)))
-        act = finding.act if finding is not None else ""
+        act = finding.act if finding is not None else Remedy.NONE
         self.apply_button.setVisible(bool(act))
         self.apply_button.setText(WORDS.get(act, "Apply remedy"))
         self.apply_button.setAccessibleName(WORDS.get(act, "Apply remedy"))
-        missing = finding is not None and bool(act) and self.repairs.image_named(finding.image) is not None
-        self.without_button.setVisible(missing and finding.image not in self.workspace.document.accepted)
+        image = finding.image if finding is not None and act else ""
+        missing = bool(image) and self.repairs.image_named(image) is not None
+        self.without_button.setVisible(missing and image not in self.workspace.document.accepted)
 
     def apply_remedy(self) -> None:
         """Apply the chosen finding's remedy."""

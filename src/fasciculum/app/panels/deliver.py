@@ -8,7 +8,6 @@ from typing import Any
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
@@ -20,76 +19,70 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.parts import Column, Form, heading, note
+from fasciculum.app.folds import FoldColumn
+from fasciculum.app.look import Theme
+from fasciculum.app.parts import Form, note
+from fasciculum.app.rows import DELIVERY, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError
-from fasciculum.model.delivery import PATTERN, DeliverySettings
-from fasciculum.operations.deliver.conventions import BUILT_IN, delivery_name, judge_pattern
+from fasciculum.io.formats.table import WRITTEN_FORMATS
+from fasciculum.model.choices import Combine, Green
+from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
+from fasciculum.model.maps import KINDS
+from fasciculum.model.settings import declared
+from fasciculum.operations.deliver.conventions import delivery_name, judge_pattern
 from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
 from fasciculum.operations.deliver.scene import ready_bundles
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, delivery_state
 
-PACKINGS = (
-    ("packed in one", "orm"),
-    ("channels apart", "apart"),
-    ("metal, smoothness", "metal_smoothness"),
-)
-GREENS = (("up (glTF)", "up"), ("down", "down"))
-DEPTHS = (("as baked", 0), ("8 bits", 8), ("16 bits", 16))
-TEXTURES = (("Base colour", "base_color"), ("Normal", "normal"), ("Surface", "orm"), ("Emission", "emissive"))
 
-
-class DeliverPanel(Column):
+class DeliverPanel(FoldColumn):
     """Folder, convention, names, and what goes along."""
 
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+        super().__init__("deliver", workspace.settings, ("Folder", "Delivery", "Will be written"))
         self.workspace = workspace
         self._filling = False
-        form = Form()
-        self.folder = QLineEdit()
-        self.folder.setPlaceholderText("a folder that the engine watches")
-        form.row("Folder", self.folder, "Where the files are written. Nothing else in it is touched.")
-        self.box.addWidget(form)
-        self.choose = QPushButton("Choose folder …")
-        self.choose.setToolTip("Choose the folder to deliver to")
-        self.choose.clicked.connect(self._choose)
-        self.box.addWidget(self.choose)
-        self._convention()
-        self._models()
-        self._textures()
-        self._joining()
-        self.box.addSpacing(6)
-        self.box.addWidget(heading("Will be written"))
+        self.rows = Rows(workspace, DELIVERY, self)
+        self.fold("Folder", theme, *self._where())
+        self.fold("Delivery", theme, *self._convention())
+        self.name_note, self.balance_note = note(), note()
+        self.fold("Names", theme, self.rows.form("Names", notes={"name": self.name_note}))
+        pattern = self.rows.control("pattern")
+        assert isinstance(pattern, QLineEdit)
+        self.pattern = pattern
+        # what it may be is judged before it is kept
+        self.pattern.editingFinished.disconnect()
+        self.pattern.editingFinished.connect(self._change_pattern)
+        self.fold("Models", theme, self._kinds(), self.rows.form("Models"))
+        self.fold("Textures", theme, self._which_maps(), self.rows.form("Textures"))
+        self.fold("Meshes", theme, self.rows.form("Meshes", notes={"region": self.balance_note}))
         self.files = QLabel()
         self.files.setProperty("quiet", True)
         self.files.setWordWrap(True)
         self.files.setMinimumWidth(60)
-        self.box.addWidget(self.files)
+        self.fold("Will be written", theme, self.files)
         self.box.addStretch(1)
         workspace.document_changed.connect(lambda *_: self.refresh())
+        workspace.preview_changed.connect(self.refresh)
         self.refresh()
 
     # -- parts ------------------------------------------------------------------------------------------------
 
-    def _combo(self, entries: tuple, key: str) -> QComboBox:
-        box = QComboBox()
-        for words, value in entries:
-            box.addItem(words, value)
-        box.activated.connect(lambda index: self._change(**{key: box.itemData(index)}))
-        return box
+    def _where(self) -> tuple[QWidget, ...]:
+        form = Form()
+        self.folder = QLineEdit()
+        self.folder.setPlaceholderText("a folder that the engine watches")
+        self.folder.textChanged.connect(lambda _: self._say_folder())
+        form.row("Folder", self.folder, "Where the files are written. Nothing else in it is touched.")
+        self.choose = QPushButton("Choose folder …")
+        self.choose.setToolTip("Choose the folder to deliver to")
+        self.choose.clicked.connect(self._choose)
+        return form, self.choose
 
-    def _check(self, words: str, tip: str, key: str) -> QCheckBox:
-        box = QCheckBox(words)
-        box.setToolTip(tip)
-        box.toggled.connect(lambda on: self._change(**{key: on}))
-        return box
-
-    def _convention(self) -> None:
-        self.box.addSpacing(4)
-        self.box.addWidget(heading("Delivery"))
+    def _convention(self) -> tuple[QWidget, ...]:
         self.title = QComboBox()
         self.title.setAccessibleName("Delivery")
         self.title.setToolTip(
@@ -98,121 +91,50 @@ class DeliverPanel(Column):
         )
         self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.title.activated.connect(self._choose_delivery)
-        self.box.addWidget(self.title)
         self.keep_as = QPushButton("Keep these as …")
         self.keep_as.setToolTip("Keep the settings below in the project, under a title of your own")
         self.keep_as.clicked.connect(self._keep_as)
-        self.box.addWidget(self.keep_as)
-        names = Form()
-        self.name = QLineEdit()
-        self.name.editingFinished.connect(lambda: self._change(name=self.name.text().strip()))
-        self.name_note = note()
-        names.row("Name", self.name, "The beginning of every file's name; empty takes the project's.", self.name_note)
-        self.pattern = QLineEdit()
-        self.pattern.editingFinished.connect(self._change_pattern)
-        names.row(
-            "Names",
-            self.pattern,
-            "How textures are named, of {name}, {bundle} and {map}. Letters that some file systems refuse become _.",
-        )
-        self.box.addWidget(names)
+        return self.title, self.keep_as
 
-    def _models(self) -> None:
-        self.box.addWidget(heading("Models"))
+    def _kinds(self) -> QWidget:
         row = QWidget()
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 0, 0, 0)
         self.kinds: dict[str, QCheckBox] = {}
-        tips = {
-            "glb": "One file that holds everything",
-            "gltf": "JSON with a .bin and the textures beside it",
-            "obj": "OBJ with MTL: in world space, without skins, animations and cameras",
-        }
-        for kind in MODEL_KINDS:
-            box = QCheckBox(f".{kind}")
-            box.setToolTip(tips[kind])
+        for entry in WRITTEN_FORMATS:
+            box = QCheckBox(entry.suffix)
+            box.setToolTip(entry.tip)
+            box.setAccessibleName(f"Write {entry.suffix}")
             box.toggled.connect(self._kinds_changed)
-            self.kinds[kind] = box
+            self.kinds[entry.name] = box
             line.addWidget(box)
         line.addStretch(1)
-        self.box.addWidget(row)
-        self.external = self._check(
-            "textures beside the model",
-            "The model refers to the PNG files instead of holding copies of them, where their convention is glTF's.",
-            "external_textures",
-        )
-        self.keep = self._check(
-            "keep the source UVs too",
-            "Source UV sets go along after the sheet's. An engine that reads the wrong one shows nonsense: leave "
-            "it off unless something needs them.",
-            "keep_source_uvs",
-        )
-        self.box.addWidget(self.external)
-        self.box.addWidget(self.keep)
+        return row
 
-    def _textures(self) -> None:
-        self.box.addSpacing(4)
-        self.box.addWidget(heading("Textures"))
+    def _which_maps(self) -> QWidget:
         row = QWidget()
         grid = QGridLayout(row)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setVerticalSpacing(0)
         self.maps: dict[str, QCheckBox] = {}
-        for number, (words, name) in enumerate(TEXTURES):
-            box = QCheckBox(words)
-            box.setToolTip(f"Write the textures of {words.lower()}")
-            box.setAccessibleName(f"Write {words.lower()}")
+        for number, kind in enumerate(KINDS.values()):
+            box = QCheckBox(kind.title if len(kind.title) < 16 else kind.name.upper())
+            box.setToolTip(f"Write the textures of {kind.title.lower()}")
+            box.setAccessibleName(f"Write {kind.title.lower()}")
             box.toggled.connect(self._maps_changed)
-            self.maps[name] = box
+            self.maps[kind.name] = box
             grid.addWidget(box, number // 2, number % 2)
-        self.box.addWidget(row)
-        form = Form()
-        self.packing = self._combo(PACKINGS, "packing")
-        form.row(
-            "Packing",
-            self.packing,
-            "Which channels of the surface share a file: occlusion, roughness and metallic in one; each apart; or "
-            "metallic with smoothness in its alpha, and occlusion apart.",
-        )
-        self.green = self._combo(GREENS, "green")
-        form.row("Green", self.green, "Where green points in normal maps. Models that are written keep glTF's.")
-        self.depth = self._combo(DEPTHS, "bits")
-        form.row("Bits", self.depth, "Bits for each channel of the files.")
-        self.box.addWidget(form)
-        self.powers = self._check(
-            "scale up to powers of two", "For engines that cannot use other sizes", "power_of_two"
-        )
-        self.box.addWidget(self.powers)
-
-    def _joining(self) -> None:
-        self.box.addSpacing(4)
-        self.box.addWidget(heading("Meshes"))
-        self.combine = self._check(
-            "join each bundle into one mesh",
-            "One draw call for each bundle; but all of it is drawn when a corner of it is in view. What moves by "
-            "itself stays apart.",
-            "combine",
-        )
-        self.box.addWidget(self.combine)
-        form = Form()
-        self.region = QDoubleSpinBox(minimum=0, maximum=100_000, decimals=1, suffix=" m", specialValueText="not split")
-        self.region.editingFinished.connect(lambda: self._change(region=self.region.value()))
-        self.balance_note = note()
-        form.row(
-            "Region",
-            self.region,
-            "Split each joined mesh by cells of space this large, in metres, so that less is drawn when little is "
-            "seen.",
-            self.balance_note,
-        )
-        self.box.addWidget(form)
+        return row
 
     # -- changes ----------------------------------------------------------------------------------------------
 
+    def commit(self) -> None:
+        """Make what has been typed a step of the history."""
+        self.rows.commit()
+
     def _change(self, **values: Any) -> None:
-        delivery = self.workspace.document.delivery
-        if not self._filling and any(getattr(delivery, key) != value for key, value in values.items()):
-            self.workspace.apply("Set delivery", lambda document: commands.set_delivery(document, **values))
+        if not self._filling:
+            self.rows.change(**values)
 
     def _change_pattern(self) -> None:
         pattern = self.pattern.text().strip() or PATTERN
@@ -269,35 +191,43 @@ class DeliverPanel(Column):
 
     def refresh(self) -> None:
         """Show the settings and the names that follow from them."""
-        document = self.workspace.document
+        document = self.workspace.shown
         settings = document.delivery
         self._filling = True
         if not self.folder.text() and document.delivered_to:
             self.folder.setText(document.delivered_to)
-        if not self.name.hasFocus():
-            self.name.setText(settings.name)
-        self.name.setPlaceholderText(document.name)
-        if not self.pattern.hasFocus():
-            self.pattern.setText(settings.pattern)
-            self.pattern.setCursorPosition(0)
         self._fill_titles()
         for kind, box in self.kinds.items():
             box.setChecked(kind in settings.models)
         for name, box in self.maps.items():
             box.setChecked(not settings.maps or name in settings.maps)
-        for box, value in ((self.packing, settings.packing), (self.green, settings.green), (self.depth, settings.bits)):
-            box.setCurrentIndex(box.findData(value))
-        self.external.setChecked(settings.external_textures)
-        self.keep.setChecked(settings.keep_source_uvs)
-        self.powers.setChecked(settings.power_of_two)
-        self.combine.setChecked(settings.combine)
-        self.region.setEnabled(settings.combine)
-        if not self.region.hasFocus():
-            self.region.setValue(settings.region)
         self._filling = False
+        self.rows.refresh()
+        line = self.rows.control("name")
+        assert isinstance(line, QLineEdit)
+        line.setPlaceholderText(document.name)
         self.name_note.setText(f"written as {delivery_name(document)}")
         self._show_balance()
+        self._say_folds(settings)
         self._show_files()
+
+    def _say_folder(self) -> None:
+        name = self.folder.text().strip()
+        self.folds["Folder"].say(Path(name).name if name else "none chosen")
+
+    def _say_folds(self, settings: DeliverySettings) -> None:
+        """Tell what each fold comes to."""
+        self._say_folder()
+        self.folds["Delivery"].say(self.title.currentText())
+        self.folds["Names"].say(delivery_name(self.workspace.document))
+        self.folds["Models"].say(", ".join(f".{kind}" for kind in settings.models) or "none")
+        packing = declared(DeliverySettings, "packing").setting.words[settings.packing]
+        green = "green down" if settings.green == Green.DOWN else "green up"
+        self.folds["Textures"].say(f"{packing} · {green}")
+        joined = settings.combine == Combine.BUNDLE
+        self.folds["Meshes"].say(
+            (f"joined by {settings.region:g} m" if settings.region else "joined") if joined else "apart"
+        )
 
     def _fill_titles(self) -> None:
         document = self.workspace.document
@@ -316,7 +246,7 @@ class DeliverPanel(Column):
     def _show_balance(self) -> None:
         document = self.workspace.document
         bundles = [bundle for bundle in document.bundles if bundle.objects]
-        if not bundles or not document.delivery.combine:
+        if not bundles or document.delivery.combine != Combine.BUNDLE:
             self.balance_note.setText("each object is drawn by itself" if bundles else "")
             return
         found = balance(document.scene, bundles, document.delivery)
@@ -327,13 +257,17 @@ class DeliverPanel(Column):
 
     def _show_files(self) -> None:
         document = self.workspace.document
+        fold = self.folds["Will be written"]
         if not ready_bundles(document):
             self.files.setText("Nothing is baked yet.")
+            fold.say("nothing yet")
             return
         try:
-            lines = sorted(delivered_names(document), key=lambda name: name.endswith(".png"))
+            models = tuple(entry.suffix for entry in WRITTEN_FORMATS)
+            lines = sorted(delivered_names(document), key=lambda name: not name.endswith(models))
         except FasciculumError as error:
             lines = [str(error)]
+        fold.say(f"{len(lines)} files")
         undone = [bundle.name for bundle in document.bundles if bundle.texturing is None and bundle.objects]
         if undone:
             lines.append(f"\n{', '.join(undone)}: not baked, delivered as they came.")

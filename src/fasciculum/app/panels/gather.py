@@ -6,39 +6,38 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
+from fasciculum.app.folds import FoldColumn
+from fasciculum.app.look import Theme
 from fasciculum.app.panels.uv_sets import UvSets
-from fasciculum.app.parts import Column, Form, heading, note
+from fasciculum.app.parts import Form, note
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.choices import Rule
 from fasciculum.model.finding import INFO
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.session.loading import bundle_loose
 from fasciculum.units import MIB, texture_bytes
 
-RULES = (
-    ("by alpha mode", "alpha"),
-    ("by cost", "auto"),
-    ("all in one", "one"),
-    ("one for each object", "object"),
-)
+RULE_WORDS = {
+    Rule.ALPHA: "by alpha mode",
+    Rule.AUTO: "by cost",
+    Rule.ONE: "all in one",
+    Rule.OBJECT: "one for each object",
+}
 
 
-class GatherPanel(Column):
+class GatherPanel(FoldColumn):
     """Files, counts, unusual things, and the rule for bundling."""
 
-    def __init__(self, workspace: Workspace, acts: Callable[[str], Callable[[], None]]) -> None:
-        super().__init__()
+    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
+        super().__init__("gather", workspace.settings, ("Models", "Loose objects", "Unusual"))
         self.workspace = workspace
-        self.box.addWidget(heading("Models"))
         self.files = QLabel()
         self.files.setWordWrap(True)
-        self.box.addWidget(self.files)
         self.counts = note()
-        self.box.addWidget(self.counts)
-        self.box.addSpacing(8)
-        self.box.addWidget(heading("Loose objects into bundles"))
+        self.fold("Models", theme, self.files, self.counts)
         form = Form()
         self.rule = QComboBox()
-        for words, rule in RULES:
+        for rule, words in RULE_WORDS.items():
             self.rule.addItem(words, rule)
         self.rule_note = note()
         form.row(
@@ -48,26 +47,20 @@ class GatherPanel(Column):
             "unlit surfaces apart where that pays.",
             self.rule_note,
         )
-        self.box.addWidget(form)
         self.make = QPushButton("Bundle loose objects")
         self.make.setToolTip("Put every loose object into a bundle by the rule above")
         self.make.clicked.connect(self._bundle)
-        self.box.addWidget(self.make)
-        self.box.addSpacing(8)
+        self.fold("Loose objects", theme, form, self.make)
         self.uv_sets = UvSets(workspace)
-        self.box.addWidget(self.uv_sets)
-        self.box.addSpacing(8)
-        self.box.addWidget(heading("Unusual"))
+        self.fold("UV sets", theme, self.uv_sets)
         self.unusual = note()
-        self.box.addWidget(self.unusual)
         self.textures = QPushButton("Textures")
         self.textures.setToolTip("Every texture with its size, users and what looks wrong (Ctrl+T)")
         self.textures.clicked.connect(acts("textures"))
-        self.box.addWidget(self.textures)
         self.to_check = QPushButton("See all findings")
         self.to_check.setToolTip("Go to the findings under Check")
         self.to_check.clicked.connect(acts("stage_check"))
-        self.box.addWidget(self.to_check)
+        self.fold("Unusual", theme, self.unusual, self.textures, self.to_check)
         self.box.addStretch(1)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -93,15 +86,23 @@ class GatherPanel(Column):
             f"{loose} object{'s are' if loose > 1 else ' is'} loose" if loose else "no object is loose"
         )
         self.make.setEnabled(bool(loose))
+        count = len(scene.objects)
+        self.folds["Models"].say(f"{count} objects" if count else "none yet")
+        self.folds["Loose objects"].say(f"{loose} loose" if loose else "none loose")
         loud = [finding for finding in document.gathered if finding.severity != INFO]
         quiet = len(document.gathered) - len(loud)
         lines = [finding.message for finding in loud[:4]]
         if quiet:
             lines.append(f"{quiet} notes on flat colours, tints, mirrored scales and the like.")
         self.unusual.setText("\n\n".join(lines) or "Nothing.")
+        self.folds["Unusual"].say(
+            f"{len(loud)} warnings" if loud else f"{quiet} notes" if quiet else "nothing", "broken" if loud else ""
+        )
+        sets = {len(p.uv_sets) for mesh in scene.meshes for p in mesh.primitives}
+        self.folds["UV sets"].say(f"up to {max(sets)}" if sets else "none")
         self.to_check.setVisible(bool(document.gathered))
         self.textures.setVisible(bool(scene.images))
 
     def _bundle(self) -> None:
-        rule = self.rule.currentData()
+        rule = Rule(self.rule.currentData())
         self.workspace.apply("Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings()))

@@ -89,8 +89,7 @@ class PackingNow(QWidget):
         packing = self.workspace.packing
         self.setVisible(packing)
         if packing:
-            name = self.workspace.worker.runner.running.title.removeprefix("Pack ")
-            self.curve.show_points(self.workspace.curves.get(name, []))
+            self.curve.show_points(self.workspace.curves.get(self.workspace.running[1], []))
 
 
 def figures(layout: Layout) -> str:
@@ -107,7 +106,6 @@ class Versions(QWidget):
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(4)
-        box.addWidget(heading("Layout versions"))
         self.now = note()
         box.addWidget(self.now)
         line = QHBoxLayout()

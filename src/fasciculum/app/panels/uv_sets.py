@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem
 
-from fasciculum.app.parts import Column, heading, note
-from fasciculum.app.workspace import MEASURING, Workspace
+from fasciculum.app.parts import Column, note
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.choices import UvEditKind
 from fasciculum.model.document import UvEdit
 from fasciculum.operations.gather.uv_sets import MOST, SetFigures, also_changed, measure_sets
 from fasciculum.session import commands
+from fasciculum.session.tasks import Kind, Task
 
 HEADS = ("Set", "On", "Span", "Over", "L2")
 WIDTHS = (64, 24, 66, 34, 28)
@@ -26,7 +30,6 @@ class UvSets(Column):
         self.figures: list[SetFigures] = []
         box = self.box
         box.setContentsMargins(0, 0, 0, 0)
-        box.addWidget(heading("UV sets"))
         self.about = note()
         box.addWidget(self.about)
         self.table = QTreeWidget()
@@ -80,7 +83,7 @@ class UvSets(Column):
         workspace.stage_changed.connect(self.refresh)
         workspace.document_changed.connect(lambda *_: self.refresh())
 
-    def _button(self, words: str, tip: str, call) -> QPushButton:
+    def _button(self, words: str, tip: str, call: Callable[[], None]) -> QPushButton:
         button = QPushButton(words)
         button.setToolTip(tip)
         button.setMinimumHeight(26)
@@ -112,10 +115,8 @@ class UvSets(Column):
             if self._made is made:
                 self._show(figures)
 
-        for job in list(self.workspace.worker.runner.unfinished):
-            if job.title == MEASURING and job is not self.workspace.worker.runner.running:
-                self.workspace.worker.runner.cancel(job)
-        self.workspace.submit(MEASURING, measure_sets, document.scene, list(keys), finished=take)
+        task = Task(Kind.MEASURE, "Measure UV sets", measure_sets, (document.scene, list(keys)), part="uv sets")
+        self.workspace.run(task, take, anew=True)
 
     def _show(self, figures: list[SetFigures]) -> None:
         self.figures = figures
@@ -145,8 +146,9 @@ class UvSets(Column):
         keys = self.keys()
         chosen_words = f"of {len(keys)} chosen objects" if self.workspace.selection else f"of all {len(keys)} objects"
         self.about.setText(chosen_words if keys else "nothing is gathered yet")
-        if figures and self.chosen() < 0:
-            self.table.setCurrentItem(self.table.topLevelItem(0))
+        first = self.table.topLevelItem(0)
+        if first is not None and self.chosen() < 0:
+            self.table.setCurrentItem(first)
         self._say()
 
     def chosen(self) -> int:
@@ -172,7 +174,7 @@ class UvSets(Column):
 
     # -- changes ----------------------------------------------------------------------------------------------
 
-    def _edit(self, label: str, kind: str, source: int = 0, target: int = 0, name: str = "") -> None:
+    def _edit(self, label: str, kind: UvEditKind, source: int = 0, target: int = 0, name: str = "") -> None:
         keys = self.keys()
         if keys:
             edit = UvEdit(kind, keys, source, target, name)
@@ -182,34 +184,34 @@ class UvSets(Column):
     def add(self) -> None:
         """Add an empty set."""
         number = max((one.number for one in self.figures), default=-1) + 1
-        self._edit(f"Add UV set {number}", "add", target=number)
+        self._edit(f"Add UV set {number}", UvEditKind.ADD, target=number)
 
     def copy(self) -> None:
         """Copy the chosen set to the other."""
         number, other = self.chosen(), self.target.currentData()
         if number >= 0 and other is not None and other != number:
-            self._edit(f"Copy UV set {number} to {other}", "copy", number, other)
+            self._edit(f"Copy UV set {number} to {other}", UvEditKind.COPY, number, other)
 
     def swap(self) -> None:
         """Exchange the chosen set with the other."""
         number, other = self.chosen(), self.target.currentData()
         if number >= 0 and other is not None and other != number:
-            self._edit(f"Swap UV sets {number} and {other}", "swap", number, other)
+            self._edit(f"Swap UV sets {number} and {other}", UvEditKind.SWAP, number, other)
 
     def rename(self) -> None:
         """Name the chosen set."""
         number, name = self.chosen(), self.name.text().strip()
         if number >= 0:
-            self._edit(f"Name UV set {number}", "rename", target=number, name=name)
+            self._edit(f"Name UV set {number}", UvEditKind.RENAME, target=number, name=name)
 
     def delete(self) -> None:
         """Take the chosen set away."""
         number = self.chosen()
         if number >= 0:
-            self._edit(f"Delete UV set {number}", "delete", target=number)
+            self._edit(f"Delete UV set {number}", UvEditKind.DELETE, target=number)
 
     def read(self) -> None:
         """Let materials read the chosen set."""
         number = self.chosen()
         if number >= 0:
-            self._edit(f"Read UV set {number}", "read", target=number)
+            self._edit(f"Read UV set {number}", UvEditKind.READ, target=number)

@@ -13,11 +13,10 @@ from PySide6.QtCore import QObject, Signal
 from fasciculum.app.actions import Act
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out import arrange
-from fasciculum.operations.lay_out.lay_out import measured
 from fasciculum.session import commands
+from fasciculum.session.tasks import place_task, verify_task
 
 #: degrees of a turn by hand
 STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15.0}
@@ -201,22 +200,17 @@ class Hand(QObject):
         if not moving:
             self.workspace.say("There is nothing to move: all other islands are pinned.")
             return
-        name = bundle.name
         title = "Pack the rest around" if rest else "Pack into free space"
 
         def take(found: Layout | None) -> None:
-            now = next((b for b in self.workspace.document.bundles if b.name == name), None)
-            if now is None or now.layout is not layout:
-                self.workspace.say(f"{name} was changed meanwhile; the result was set aside.")
-            elif found is None:
+            if found is None:
                 self.workspace.say("There is no room for them, not even at half their size.", "broken")
-            else:
-                self.workspace.apply(title, lambda document: commands.put_layout(document, name, found))
-                smaller = float(found.squeezed.min())
-                if smaller < 0.999 and found.squeezed.min() < layout.squeezed.min():
-                    self.workspace.say(f"They fit at {smaller:.0%} of their density.")
+                return
+            smaller = float(found.squeezed.min())
+            if smaller < 0.999 and found.squeezed.min() < layout.squeezed.min():
+                self.workspace.say(f"They fit at {smaller:.0%} of their density.")
 
-        self.workspace.submit(title, arrange.repacked, layout, bundle.sheet, moving, finished=take)
+        self.workspace.run(place_task(self.workspace.document, bundle, moving, title), take)
 
     # -- acts -------------------------------------------------------------------------------------------------
 
@@ -266,20 +260,20 @@ class Hand(QObject):
                 lambda: self._each("Shrink", arrange.scaled, 1 / LARGER),
                 "Ctrl+[",
             ),
-            act("pin", "Pin", "Hold the chosen islands where they are, or let them go", self.pin, "P"),
+            act("pin", "Pin", "Hold the chosen islands where they are, or let them go", self.pin, "H"),
             act(
                 "pack_rest",
                 "Pack the rest around",
                 "Pack all islands again but the chosen and the pinned ones",
                 lambda: self.pack_these(rest=True),
-                "Ctrl+Shift+P",
+                "Alt+Return",
             ),
             act(
                 "pack_these",
                 "Pack into free space",
                 "Put only the chosen islands into the room that the others leave",
                 self.pack_these,
-                "Shift+P",
+                "Shift+Return",
             ),
             act("swap_tiles", "Swap tiles", "Swap the tile with the next one", self.swap_tiles, "", tiled),
             act(
@@ -338,20 +332,6 @@ class Hand(QObject):
         """Have the exact check done of a layout that the hand has changed; the step stays the same one."""
         for bundle in self.workspace.document.bundles:
             layout = bundle.layout
-            title = f"Verify {bundle.name}"
-            if layout is None or layout.scale <= 0 or layout.border_gap >= 0 or not len(layout.placements):
-                continue
-            if self.workspace.busy_with(title):
-                continue
-
-            def take(found: Layout, name: str = bundle.name, layout: Layout = layout) -> None:
-                def change(document: Document) -> Document:
-                    now = next((b for b in document.bundles if b.name == name), None)
-                    if now is None or now.layout is not layout:
-                        return document
-                    return commands.put_layout(document, name, found)
-
-                self.workspace.session.amend(change)
-                self.measure()
-
-            self.workspace.submit(title, measured, layout, finished=take)
+            if layout is not None and layout.scale > 0 and layout.border_gap < 0 and len(layout.placements):
+                # when it is over, the document changes, or it is asked again: the layout may have moved on meanwhile
+                self.workspace.run(verify_task(self.workspace.document, bundle), ended=self.measure)

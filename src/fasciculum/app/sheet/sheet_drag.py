@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent
 
+from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.sheet_islands import Drawn, Island
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out.arrange import snapped, trouble
-
-if TYPE_CHECKING:
-    from fasciculum.app.sheet.sheet_view import SheetView
 
 #: pixels of the screen that the pointer moves before a press becomes a drag, and within which islands snap
 DRAG, SNAP = 4, 9
@@ -41,10 +42,39 @@ class Carried:
         return f"{by} · free"
 
 
+class Seen(Protocol):
+    """What the mouse needs of the view that it is over; points are in the view's pixels."""
+
+    hand: Hand
+    workspace: Workspace
+    live: Layout | None
+    drawn: Drawn | None
+    scale: float
+    offset: QPointF
+
+    def island_at(self, point: QPointF) -> Island | None: ...
+
+    def within(self, area: QRectF) -> list[Island]: ...
+
+    def to_sheet(self, point: QPointF) -> QPointF: ...
+
+    def pan_to(self, offset: QPointF) -> None: ...
+
+    def point_at(self, point: QPointF) -> None: ...
+
+    def settle(self) -> None: ...
+
+    def setCursor(self, shape: Qt.CursorShape) -> None: ...
+
+    def unsetCursor(self) -> None: ...
+
+    def update(self) -> None: ...
+
+
 class SheetMouse:
     """Presses, moves and releases over the sheet."""
 
-    def __init__(self, view: SheetView) -> None:
+    def __init__(self, view: Seen) -> None:
         self.view = view
         self.carried: Carried | None = None
         self.rubber: tuple[QPointF, QPointF] | None = None
@@ -99,7 +129,7 @@ class SheetMouse:
             return
         held = layout.held_places()
         if hand.places <= held:
-            self.view.workspace.say("The chosen islands are pinned; let them go first (P).")
+            self.view.workspace.say("The chosen islands are pinned; let them go first (H).")
             self._pressed = None
             return
         self.carried = Carried(hand.places - held)
@@ -110,8 +140,8 @@ class SheetMouse:
         layout = view.hand.layout
         if carried is None or drawn is None or layout is None or self._pressed is None:
             return
-        by = (event.position() - self._pressed) / view.scale
-        dx, dy = by.x(), by.y()
+        by = event.position() - self._pressed
+        dx, dy = by.x() / view.scale, by.y() / view.scale
         places = sorted(carried.places)
         if not event.modifiers() & Qt.KeyboardModifier.AltModifier:
             own = drawn.boxes[places]

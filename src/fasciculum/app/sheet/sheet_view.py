@@ -31,6 +31,7 @@ from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.rendering.previews import make_previews
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
+from fasciculum.session.tasks import Kind, Task
 
 MAP_EDGE = 2048
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
@@ -115,7 +116,7 @@ class SheetView(QWidget):
         """Take in the present bundle, its layout and its map."""
         bundle = self.workspace.bundle
         layout = bundle.layout if bundle is not None and bundle.layout and bundle.layout.scale > 0 else None
-        self.live = self.workspace.live.get(bundle.name) if bundle is not None else None
+        self.live = self.workspace.live.get(bundle.identity) if bundle is not None else None
         layout = self.live or layout
         if layout is not self._layout:
             same = (
@@ -188,7 +189,8 @@ class SheetView(QWidget):
             self._changed()
 
         scene = self.workspace.document.scene
-        self.workspace.submit("Measure islands", measure_islands, scene, layout, finished=take)
+        task = Task(Kind.MEASURE, "Measure islands", measure_islands, (scene, layout), part="islands")
+        self.workspace.run(task, take, anew=True)
 
     def _shown_map(self) -> str:
         """Return the pixel-store key of the map to show, empty when there is none."""
@@ -217,7 +219,7 @@ class SheetView(QWidget):
                     for level in chain
                 ]
                 for image, level in zip(self._images[found], chain, strict=True):
-                    image.pixels = level  # the image reads the array's memory
+                    image.pixels = level  # type: ignore[attr-defined]  # the image reads the array's memory
             self._cache = None
             self.update()
 
@@ -585,16 +587,17 @@ class SheetView(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Plus: 1.25, Qt.Key.Key_Minus: 0.8}
-        if event.key() in NUDGES and self.hand.places:
+        key = Qt.Key(event.key())
+        if key in NUDGES and self.hand.places:
             by = FAR if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
-            self.hand.move(NUDGES[event.key()][0] * by, NUDGES[event.key()][1] * by, "Nudge")
+            self.hand.move(NUDGES[key][0] * by, NUDGES[key][1] * by, "Nudge")
         elif event.key() == Qt.Key.Key_Escape:
             if not self.mouse.cancel():
                 self.hand.choose([])
             self.update()
-        elif event.key() in steps:
+        elif key in steps:
             middle = QPointF(self.width() / 2, self.height() / 2)
-            new = min(max(self.scale * steps[event.key()], 0.005), 64.0)
+            new = min(max(self.scale * steps[key], 0.005), 64.0)
             self.offset = middle - (middle - self.offset) * (new / self.scale)
             self.scale, self._moved = new, True
             self.update()

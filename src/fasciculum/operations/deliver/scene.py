@@ -261,7 +261,7 @@ class SceneBuilder:
         return replace(slot, image=self._loose_images[slot.image])
 
     def _with_images(self, value: object) -> object:
-        """Return a part of an extension with its textures' images numbered anew; those that are missing are left out."""
+        """Return a part of an extension with its textures' images numbered anew; missing ones are left out."""
         if isinstance(value, TextureSlot):
             return self._loose_slot(value)
         if isinstance(value, dict):

@@ -321,6 +321,7 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
         rules,
         held=[placed(islands[index], layout.placements[index]) for index in first[others].tolist()],
         seed=sheet.seed,
+        enough=progress.enough,
         progress=progress.part(0.0, 0.9),
     )
     packed = packer.construct_near(layout.scale, LEAST_SQUEEZED)

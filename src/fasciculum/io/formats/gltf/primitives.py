@@ -163,7 +163,7 @@ def _even_weights(raw: dict[str, Attribute], mesh: str, findings: list[Finding])
             Finding(
                 "skin_weights",
                 WARNING,
-                f"{mesh} has skin weights that do not add up to 1; they were made to, here and wherever else they do not.",
+                f"{mesh} has skin weights that do not add up to 1; they were made to, here and in all other meshes.",
                 "Have them normalised when the model is exported.",
                 object=mesh,
             )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QSize, Qt
@@ -24,10 +24,8 @@ from fasciculum.app.parts import note
 from fasciculum.app.workspace import Workspace
 from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.operations.gather.thumbnails import thumbnails
+from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB, texture_bytes
-
-if TYPE_CHECKING:
-    from fasciculum.app.frame.repairs import Repairs
 
 COLUMNS = ("Texture", "Size", "Bits", "Read as", "Memory", "Users", "What looks wrong")
 EDGE = 36
@@ -36,6 +34,14 @@ SPACES = {"srgb": "colour (sRGB)", "linear": "data (linear)", "linear+srgb": "bo
 
 def _memory(size: int) -> str:
     return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
+
+
+class Repairs(Protocol):
+    """What puts textures right."""
+
+    def locate(self, name: str) -> None: ...
+
+    def do_without(self, name: str) -> None: ...
 
 
 class TextureTable(QDialog):
@@ -89,7 +95,7 @@ class TextureTable(QDialog):
             line.addWidget(button)
         box.addLayout(line)
         self.resize(960, 520)
-        workspace.document_changed.connect(lambda before, after: self.isVisible() and self.refresh())
+        workspace.document_changed.connect(lambda *_: self.refresh() if self.isVisible() else None)
 
     @staticmethod
     def _button(words: str, tip: str) -> QPushButton:
@@ -140,8 +146,9 @@ class TextureTable(QDialog):
             for column, text in enumerate(texts):
                 cell = QTableWidgetItem(text)
                 cell.setToolTip(text if column != 0 or not image.source else f"{image.name}\n{image.path}")
+                if column == 0:
+                    cell.setIcon(self.pictures.get(image.pixels, QIcon(self._blank())))
                 self.rows.setItem(row, column, cell)
-            self.rows.item(row, 0).setIcon(self.pictures.get(image.pixels, QIcon(self._blank())))
             if chosen and image.name == chosen:
                 self.rows.selectRow(row)
         if self.entries and self.rows.currentRow() < 0:
@@ -159,7 +166,7 @@ class TextureTable(QDialog):
         wanted = tuple(
             {image.pixels: image for image in images if image.pixels and image.pixels not in self.pictures}.values()
         )
-        if not wanted or self.workspace.busy_with("Draw thumbnails"):
+        if not wanted or self.workspace.scheduler.busy(Kind.MEASURE, part="thumbnails"):
             return
 
         def take(found: dict[int, np.ndarray]) -> None:
@@ -170,7 +177,8 @@ class TextureTable(QDialog):
                 self.pictures[wanted[number].pixels] = QIcon(QPixmap.fromImage(picture))
             self.refresh()
 
-        self.workspace.submit("Draw thumbnails", thumbnails, wanted, self.workspace.session.store, finished=take)
+        arguments = (wanted, self.workspace.session.store)
+        self.workspace.run(Task(Kind.MEASURE, "Draw thumbnails", thumbnails, arguments, part="thumbnails"), take)
 
     def _chosen(self) -> None:
         entry = self._entry()

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QWidget
 
-from fasciculum.app.frame.textures import TextureTable
+from fasciculum.app.panels.textures import TextureTable
+from fasciculum.app.workspace import Workspace
 from fasciculum.model.finding import ALLOW, LOCATE, Finding
 from fasciculum.model.scene import Image
 from fasciculum.session import commands
 from fasciculum.session.reloading import with_file, with_folder
-
-if TYPE_CHECKING:
-    from fasciculum.app.frame.window import Window
 
 #: what the button under a finding says for each remedy
 WORDS = {LOCATE: "Locate …", ALLOW: "Allow its folder …"}
@@ -23,9 +20,8 @@ WORDS = {LOCATE: "Locate …", ALLOW: "Allow its folder …"}
 class Repairs:
     """Applies remedies."""
 
-    def __init__(self, window: Window) -> None:
-        self.window = window
-        self.workspace = window.workspace
+    def __init__(self, workspace: Workspace, window: QWidget) -> None:
+        self.window, self.workspace = window, workspace
         self.table: TextureTable | None = None
 
     def open_table(self) -> None:
@@ -61,8 +57,7 @@ class Repairs:
         if not found:
             return
         lookup = self.workspace.document.lookup
-        alike = image is None or Path(found).name.lower() == Path(image.path).name.lower()
-        if alike or not image.path:
+        if image is None or not image.path or Path(found).name.lower() == Path(image.path).name.lower():
             lookup = with_folder(lookup, str(Path(found).parent))
         else:
             lookup = with_file(lookup, image.path, found)
