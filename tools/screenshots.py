@@ -16,8 +16,8 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QWidget
 
 from fasciculum.app.demo import open_demo
-from fasciculum.app.start import make_window
 from fasciculum.app.frame.window import Window
+from fasciculum.app.start import make_window
 from fasciculum.session.commands import set_delivery, set_sheet
 
 ROOT = Path(__file__).resolve().parents[1]

@@ -17,10 +17,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.halfedges import smooth_normals
+from fasciculum.kernels.moves import move_all, move_some
 from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.polygons import triangulate
-from fasciculum.kernels.separating import exact_near, move_all, move_some
 from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, UvPolicy

@@ -17,9 +17,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.depths import Solids
 from fasciculum.packing.greedy import Attempt, Greedy
 from fasciculum.packing.judge import Judge, lying
-from fasciculum.packing.separator import Separator, Solids, solids_of
+from fasciculum.packing.separator import Separator, solids_of
 from fasciculum.packing.shapes import Poses, Rules, Shapes, poses_of, shapes_of
 from fasciculum.progress import SILENT, Cancelled, Progress
 

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.depths import Keep, Solids, clamp_all, depths
+from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.fields import fill_circles, fill_field
+from fasciculum.kernels.moves import clearances, move_all, move_some
 from fasciculum.kernels.placing import too_near
-from fasciculum.kernels.separating import clamp_all, clearances, depths, exact_near, move_all, move_some
 from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes
 
@@ -29,23 +29,6 @@ HEAVIEST = 100.0
 TOUCHING, ROUNDING = 0.0005, 2.5e-7
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
 BEYOND = 0.9
-
-
-@dataclass(eq=False)
-class Solids:
-    """Islands as the separating kernels read them; see `kernels.separating` for each array."""
-
-    field: NDArray[np.float32]
-    grid: NDArray[np.float64]
-    circles: NDArray[np.float32]
-    circle_at: NDArray[np.int64]
-    samples: NDArray[np.float32]
-    blocks: NDArray[np.float32]
-    block_at: NDArray[np.int64]
-    hull: NDArray[np.float64]
-    hull_at: NDArray[np.int64]
-    reach: NDArray[np.float64]
-    middle: NDArray[np.float64]
 
 
 def solids_of(shapes: Shapes, around: float) -> Solids:
@@ -176,12 +159,8 @@ class Separator:
         return (self.rules.padding + beyond) / self.scale
 
     @property
-    def _square(self) -> bool:
-        return self.rules.padding > 0
-
-    def _solids(self) -> Any:
-        s = self.solids
-        return s.field, s.grid, s.circles, s.circle_at, s.samples, s.blocks, s.block_at
+    def _keep(self) -> Keep:
+        return Keep(self.weight, self.extra, self.need, self.rules.padding > 0)
 
     def load(self, placements: NDArray[np.float64], scale: float) -> None:
         """Take over placements, rows of 6 in texels on tiles side by side; NaN for islands without a place."""
@@ -233,7 +212,7 @@ class Separator:
     def contain(self) -> bool:
         """Move every island onto its tile; False when one is larger than that."""
         width, height = self.size
-        return bool(clamp_all(self.pose, self.solids.hull, self.solids.hull_at, width, height))
+        return bool(clamp_all(self.pose, self.solids, width, height))
 
     def inside(self) -> bool:
         """Tell whether every island keeps the margin; exact."""
@@ -245,25 +224,14 @@ class Separator:
 
     def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, and how deep."""
-        found = depths(  # type: ignore[call-arg]
-            *self._solids(),
-            self.pose,
-            self.tile,
-            self.solids.reach,
-            self.extra,
-            self.need,
-            self._square,
-            self._pairs,
-            self._found,
-        )
+        found = depths(self.solids, self.pose, self.tile, self._keep, self._pairs, self._found)
         return self._pairs[:found].copy(), self._found[:found].copy()
 
     def sweep(self, islands: NDArray[np.int64]) -> None:
         """Give each of ``islands`` the cheapest pose found for it."""
-        s = self.solids
         width, height = self.size
-        clearances(s.field, s.grid, self.pose, self.tile, s.reach, width, height, self._room)
-        move_some(  # type: ignore[call-arg]
+        clearances(self.solids, self.pose, self.tile, width, height, self._room)
+        move_some(
             islands,
             0,
             len(islands),
@@ -274,38 +242,16 @@ class Separator:
             width,
             height,
             self._room,
-            *self._solids(),
-            s.hull,
-            s.hull_at,
+            self.solids,
             self.pose,
             self.tile,
-            s.reach,
-            self.weight,
-            self.extra,
-            self.need,
-            self._square,
+            self._keep,
         )
 
     def relax(self, rounds: int) -> None:
         """Move all islands at once."""
-        s = self.solids
         width, height = self.size
-        move_all(  # type: ignore[call-arg]
-            rounds,
-            self.free,
-            width,
-            height,
-            *self._solids(),
-            s.hull,
-            s.hull_at,
-            self.pose,
-            self.tile,
-            s.reach,
-            self.weight,
-            self.extra,
-            self.need,
-            self._square,
-        )
+        move_all(rounds, self.free, width, height, self.solids, self.pose, self.tile, self._keep)
 
     def heavier(self, pairs: NDArray[np.int64], found: NDArray[np.float64]) -> None:
         """Make the pairs that are still too near count more, all others a little less."""
