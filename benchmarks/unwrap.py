@@ -92,7 +92,7 @@ def model_surface(path):
         if scene.nodes[item.node].mesh in seen:
             continue
         seen.add(scene.nodes[item.node].mesh)
-        own = corners_of(scene, item).own
+        own = corners_of(scene, item).local
         parts.append(own - own.reshape(-1, 3).min(axis=0) + [right, 0, 0])
         right += float(np.ptp(own[..., 0])) * 1.1 + 0.01
     return np.concatenate(parts)

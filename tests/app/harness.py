@@ -1,14 +1,10 @@
 """A window to test with: real mouse and key events, and waiting that lets the event loop run."""
 
 import atexit
-import os
 import tempfile
 import time
 import unittest
 from pathlib import Path
-
-SCREEN = Path(__file__).parent / "screen.json"
-os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={SCREEN}")
 
 from PySide6.QtCore import QEventLoop, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent, QWheelEvent

@@ -346,10 +346,10 @@ class Workspace(QObject):
         if ask and bundle.objects and not under_way:
             self._looking = digest
 
-            def take(found: Ahead) -> None:
+            def take(ahead: Ahead) -> None:
                 while len(self.ahead) >= MOST_AHEAD:
                     self.ahead.pop(next(iter(self.ahead)))
-                self.ahead[found.made_from] = found
+                self.ahead[ahead.made_from] = ahead
                 self.figures_changed.emit()
 
             self.run(look_ahead_task(self.document, bundle), take, anew=True)
@@ -482,17 +482,17 @@ class Workspace(QObject):
         if not document.scene.sources:
             return
 
-        def take(found: Document) -> None:
+        def take(reloaded: Document) -> None:
             if self.document is not document:
                 self.say("The project was changed meanwhile; reload once more.", "broken")
                 return
-            missing = sum(image.missing for image in found.scene.images)
+            missing = sum(image.missing for image in reloaded.scene.images)
             changed = [
                 bundle.name
-                for before, bundle in zip(document.bundles, found.bundles, strict=True)
-                if bundle_digest(document, before) != bundle_digest(found, bundle)
+                for before, bundle in zip(document.bundles, reloaded.bundles, strict=True)
+                if bundle_digest(document, before) != bundle_digest(reloaded, bundle)
             ]
-            self.apply("Reload sources", lambda _: found)
+            self.apply("Reload sources", lambda _: reloaded)
             words = f"Stale: {', '.join(changed)}." if changed else "Nothing that is laid out or baked changed."
             self.say(f"{done}. {words}" + (f" {missing} images are missing still." if missing else ""), "good")
 

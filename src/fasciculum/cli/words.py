@@ -50,14 +50,15 @@ def report_words(report: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
-def inspection_words(found: dict[str, Any]) -> str:
+def inspection_words(inspection: dict[str, Any]) -> str:
     """Return what `inspect` found as text."""
     lines = [
-        f"{', '.join(found['sources'])}: {len(found['objects'])} objects, {found['triangles']} triangles, "
-        f"{found['draw_calls']} draw calls, {_mib(found['texture_bytes'])} of textures",
+        f"{', '.join(inspection['sources'])}: {len(inspection['objects'])} objects, "
+        f"{inspection['triangles']} triangles, "
+        f"{inspection['draw_calls']} draw calls, {_mib(inspection['texture_bytes'])} of textures",
         "objects",
     ]
-    for item in found["objects"]:
+    for item in inspection["objects"]:
         density = item["source_density_px_m"]
         sets = (
             ", ".join(
@@ -71,11 +72,11 @@ def inspection_words(found: dict[str, Any]) -> str:
             f"{f'{density} px/m' if density else 'no texture':>14}  {', '.join(item['materials'])}  ({sets})"
         )
     lines.append("textures")
-    for image in found["textures"]:
+    for image in inspection["textures"]:
         state = "missing" if image["missing"] else f"{image['width']} x {image['height']}, {image['bits']} bits"
         wrong = f"  ({'; '.join(image['looks_wrong'])})" if image["looks_wrong"] and not image["missing"] else ""
         lines.append(f"  {image['name']:<28} {state}, {image['color_space']}{wrong}")
-    if found["findings"]:
+    if inspection["findings"]:
         lines.append("findings")
-        lines += _findings(found["findings"])
+        lines += _findings(inspection["findings"])
     return "\n".join(lines)

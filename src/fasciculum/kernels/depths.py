@@ -155,8 +155,8 @@ def one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi
 
 
 @njit(cache=True, nogil=True)
-def near_ones(i, x, y, around, on_tile, pose, tile, reach, found):
-    """Write into ``found`` whose circles come within ``around`` of that of island i at (x, y); count them."""
+def near_ones(i, x, y, around, on_tile, pose, tile, reach, near):
+    """Write into ``near`` whose circles come within ``around`` of that of island i at (x, y); count them."""
     count = 0
     for j in range(len(reach)):
         if j == i or tile[j] != on_tile:
@@ -164,7 +164,7 @@ def near_ones(i, x, y, around, on_tile, pose, tile, reach, found):
         dx, dy = pose[j, 0] - x, pose[j, 1] - y
         span = reach[i] + reach[j] + around
         if dx * dx + dy * dy < span * span:
-            found[count] = j
+            near[count] = j
             count += 1
     return count
 
@@ -178,15 +178,15 @@ def pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at,
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def cost_of(i, pi, found, count, bound, solids, pose, keep):
-    """Return what island i costs in pose ``pi`` among ``found``: weighted roots of depths; stops past ``bound``."""
+def cost_of(i, pi, near, count, bound, solids, pose, keep):
+    """Return what island i costs in pose ``pi`` among ``near``: weighted roots of depths; stops past ``bound``."""
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
     reach, weight, extra = solids.reach, keep.weight, keep.extra
     total = 0.0
     for n in range(count):
-        j = found[n]
+        j = near[n]
         pj = pose[j]
         dx, dy = pj[0] - pi[0], pj[1] - pi[1]
         apart = keep.need + extra[i, j]
@@ -230,7 +230,7 @@ def clamp_all(pose, solids, width, height):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def depths(solids, pose, tile, keep, pairs, found):
+def depths(solids, pose, tile, keep, pairs, deep):
     """List the pairs that lie too near to each other, (P, 2), and how deep; return how many, at most len(pairs)."""
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
@@ -262,6 +262,6 @@ def depths(solids, pose, tile, keep, pairs, found):
                 square,
             )
             if depth > 0 and count < len(pairs):
-                pairs[count, 0], pairs[count, 1], found[count] = i, j, depth
+                pairs[count, 0], pairs[count, 1], deep[count] = i, j, depth
                 count += 1
     return count

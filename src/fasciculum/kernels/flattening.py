@@ -73,24 +73,24 @@ def fit(triangles, gradient, area, turn, x, starts, member, rounds):
 
 
 @njit(cache=True, nogil=True)
-def measure(triangles, gradient, area, x, found):
-    """Measure a chart: folds, surface, flat area, sum of squared stretch, surface stretched over 2, in ``found``."""
-    found[:] = 0.0
+def measure(triangles, gradient, area, x, measured):
+    """Measure a chart: folds, surface, flat area, sum of squared stretch, surface stretched over 2, in ``measured``."""
+    measured[:] = 0.0
     for i in range(len(triangles)):
         j00, j01, j10, j11 = _map_of(triangles, gradient, x, i)
         det = j00 * j11 - j01 * j10
         f = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
-        found[1] += area[i]
-        found[2] += area[i] * det
+        measured[1] += area[i]
+        measured[2] += area[i] * det
         if det <= FOLDED:
-            found[0] += 1
-            found[3] += area[i] * HUGE
-            found[4] += area[i]
+            measured[0] += 1
+            measured[3] += area[i] * HUGE
+            measured[4] += area[i]
             continue
-        found[3] += area[i] * min(f / (2 * det * det), HUGE)
+        measured[3] += area[i] * min(f / (2 * det * det), HUGE)
         # the ratio of singular values passes 2 when f / det passes 2 + 1 / 2
         if f > 2.5 * det:
-            found[4] += area[i]
+            measured[4] += area[i]
 
 
 @njit(cache=True, nogil=True)

@@ -26,7 +26,7 @@ def span_in_slab(triangle, low, high):
 
 
 @njit(cache=True, nogil=True)
-def own(corners, labels, slack, owner):
+def claim(corners, labels, slack, owner):
     """Write each touched texel's label into ``owner`` (H, W), -1 being free; return the texels claimed twice."""
     height, width = owner.shape
     clashes = 0

@@ -361,9 +361,9 @@ def shade_points(
     triangles,
     places,
     grid,
-    found,
+    values,
 ):
-    """Fill ``found`` (N, 13) with what the source gives at places (N, 2) of the sheet on the given triangles."""
+    """Fill ``values`` (N, 13) with what the source gives at places (N, 2) of the sheet on the given triangles."""
     blocks = (len(triangles) + 255) // 256
     for block in prange(blocks):
         out, sums, weights = np.empty(CHANNELS), np.empty(4), np.empty(3)
@@ -388,12 +388,12 @@ def shade_points(
                 weights,
             )
             for c in range(CHANNELS):
-                found[index, c] = out[c]
+                values[index, c] = out[c]
 
 
 @njit(cache=True)
-def read_sheet(pixels, places, found):
-    """Fill ``found`` (N, C) with bilinear readings of a map (H, W, C) of stored values, clamped at the border."""
+def read_sheet(pixels, places, values):
+    """Fill ``values`` (N, C) with bilinear readings of a map (H, W, C) of stored values, clamped at the border."""
     height, width, channels = pixels.shape
     for n in range(len(places)):
         x, y = places[n, 0] - 0.5, places[n, 1] - 0.5
@@ -402,6 +402,6 @@ def read_sheet(pixels, places, found):
         xa, xb = min(max(x0, 0), width - 1), min(max(x0 + 1, 0), width - 1)
         ya, yb = min(max(y0, 0), height - 1), min(max(y0 + 1, 0), height - 1)
         for c in range(channels):
-            found[n, c] = (1 - wy) * ((1 - wx) * pixels[ya, xa, c] + wx * pixels[ya, xb, c]) + wy * (
+            values[n, c] = (1 - wy) * ((1 - wx) * pixels[ya, xa, c] + wx * pixels[ya, xb, c]) + wy * (
                 (1 - wx) * pixels[yb, xa, c] + wx * pixels[yb, xb, c]
             )

@@ -109,7 +109,7 @@ class Projection:
     ----------
     kind : ProjectionKind
     origin : tuple of float
-        Its middle, metres in the object's own space (`fasciculum.uv.corners.Corners.own`).
+        Its middle, metres in the object's own space (`fasciculum.uv.corners.Corners.local`).
     axes : tuple of float
         Three unit vectors one after the other: to the right, up, and towards the viewer; cylinders stand along the
         second.

@@ -142,7 +142,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
             _joined([primitive.uv_sets[set_number][primitive.triangles] for primitive in primitives]),
             corners.material,
             corners.primitive,
-            corners.own,
+            corners.local,
         )
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)

@@ -253,11 +253,11 @@ class Separator:
         width, height = self.size
         move_all(rounds, self.free, width, height, self.solids, self.pose, self.tile, self._keep)
 
-    def heavier(self, pairs: NDArray[np.int64], found: NDArray[np.float64]) -> None:
+    def heavier(self, pairs: NDArray[np.int64], deep: NDArray[np.float64]) -> None:
         """Make the pairs that are still too near count more, all others a little less."""
         np.multiply(self.weight, 0.95, out=self.weight)
         np.maximum(self.weight, 1.0, out=self.weight)
-        grow = (1.2 + 0.3 * found / found.max()).astype(np.float32)
+        grow = (1.2 + 0.3 * deep / deep.max()).astype(np.float32)
         i, j = pairs.T
         self.weight[i, j] = self.weight[j, i] = np.minimum(self.weight[i, j] * grow, HEAVIEST)
 

@@ -114,10 +114,10 @@ def _bundle_entry(
 
 
 def _texturing_entry(
-    made: Texturing, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+    texturing: Texturing, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
 ) -> schema.TexturingEntry:
     maps = []
-    for baked in made.maps:
+    for baked in texturing.maps:
         file = f"maps/{baked.pixels}.png"
         if file not in members:
             members[file] = encoded_map(baked.pixels)
@@ -136,19 +136,25 @@ def _texturing_entry(
             )
         )
     return schema.TexturingEntry(
-        maps, made.metallic, made.roughness, made.alpha_cutoff, made.double_sided, made.unlit, made.extensions
+        maps,
+        texturing.metallic,
+        texturing.roughness,
+        texturing.alpha_cutoff,
+        texturing.double_sided,
+        texturing.unlit,
+        texturing.extensions,
     )
 
 
-def _check_entry(found: CheckResult) -> schema.CheckEntry:
+def _check_entry(result: CheckResult) -> schema.CheckEntry:
     fidelity = [
         schema.FidelityEntry(
             entry.object, _finite(entry.yield_), {name: _finite(value) for name, value in entry.figures}
         )
-        for entry in found.fidelity
+        for entry in result.fidelity
     ]
-    stretch = _finite(found.stretch_l2), _finite(found.stretch_share)
-    return schema.CheckEntry(fidelity, found.clean_down_to, *stretch, found.made_from)
+    stretch = _finite(result.stretch_l2), _finite(result.stretch_share)
+    return schema.CheckEntry(fidelity, result.clean_down_to, *stretch, result.made_from)
 
 
 def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:

@@ -26,7 +26,7 @@ class Corners:
     material : ndarray of int32, shape (T,)
     primitive : ndarray of int32, shape (T,)
         Which of the object's primitives, from 0.
-    own : ndarray of float64, shape (T, 3, 3)
+    local : ndarray of float64, shape (T, 3, 3)
         Corners in the mesh's own space at the size they have in the world, so that copies that are turned, moved or
         mirrored have the same; in world space where the node squashes or shears.
     """
@@ -35,7 +35,7 @@ class Corners:
     source: NDArray[np.float64]
     material: NDArray[np.int32]
     primitive: NDArray[np.int32]
-    own: NDArray[np.float64]
+    local: NDArray[np.float64]
 
 
 #: how far a node's scales along its axes may differ, as a part, before it counts as squashing

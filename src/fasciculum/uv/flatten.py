@@ -142,7 +142,7 @@ def flatten_all(
     rests = [np.flatnonzero(one.rest) for one in begun]
     if any(len(rest) for rest in rests):
         made = unwrap(
-            np.concatenate([wish.corners.own[rest] for wish, rest in zip(wishes, rests, strict=True)]),
+            np.concatenate([wish.corners.local[rest] for wish, rest in zip(wishes, rests, strict=True)]),
             settings,
             groups=np.repeat(np.arange(len(wishes)), [len(rest) for rest in rests]),
             seams=np.concatenate([one.seams[rest] for one, rest in zip(begun, rests, strict=True)]),
@@ -178,7 +178,7 @@ class _Begun:
                 chosen[np.array(projection.triangles, np.int64)] = True
             which = np.flatnonzero(chosen & (self.islands < 0))
             if len(which):
-                place, islands = project(corners.own[which], projection)
+                place, islands = project(corners.local[which], projection)
                 islands = renumber(islands)
                 place = evened(corners.world[which], place, islands) if even else place
                 self.add(which, place, islands, PROJECTED)
@@ -196,7 +196,7 @@ class _Begun:
         world, uvs = corners.world[has], corners.source[has]
         found = find_islands(world, uvs)
         which = np.flatnonzero(has)
-        some = Corners(world, uvs, corners.material[has], corners.primitive[has], corners.own[has])
+        some = Corners(world, uvs, corners.material[has], corners.primitive[has], corners.local[has])
         if policy == "unwrap":
             why = np.full(int(found.max()) + 1, ASKED)
         elif policy == "auto":

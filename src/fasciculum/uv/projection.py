@@ -29,12 +29,12 @@ FOLDED = 1e-6
 CAP, POLE = 0.75, np.radians(52.0)
 
 
-def project(own: NDArray[np.float64], projection: Projection) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+def project(points: NDArray[np.float64], projection: Projection) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
     """Project triangles.
 
     Parameters
     ----------
-    own : ndarray of float64, shape (T, 3, 3)
+    points : ndarray of float64, shape (T, 3, 3)
         Metres, in the space that the projection is given in.
     projection : Projection
         Its choice of triangles is not looked at.
@@ -47,12 +47,12 @@ def project(own: NDArray[np.float64], projection: Projection) -> tuple[NDArray[n
         No island lies on itself.
     """
     axes = np.array(projection.axes).reshape(3, 3)
-    local = (own - np.array(projection.origin)) @ axes.T
+    local = (points - np.array(projection.origin)) @ axes.T
     if projection.kind == "box":
         return box_project(local)
     if projection.kind == "plane":
         corners = np.stack([local[..., 0], -local[..., 1]], axis=2)
-        # what faces away is seen from behind: an island of its own
+        # what faces away is seen from behind: an island of its points
         side = (np.cross(local[:, 1] - local[:, 0], local[:, 2] - local[:, 0])[:, 2] < 0).astype(np.int64)
         corners[side == 1, :, 0] *= -1
         return corners, _islands(local, corners, side)

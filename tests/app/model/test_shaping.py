@@ -80,7 +80,7 @@ class ShapingCase(WindowCase):
         if ahead is None:
             self.idle()
             ahead = self.workspace.look_ahead(self.bundle)
-        return set(ahead.told[key].tolist())
+        return set(ahead.reasons[key].tolist())
 
     def pack(self):
         self.workspace.pack()

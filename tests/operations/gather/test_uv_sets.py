@@ -128,7 +128,7 @@ class Wishes(SetCase):
 
     def told(self, document):
         pieces = pieces_of(document.scene, document.bundle("B"))
-        return {key: set(why.tolist()) for key, why in pieces.told.items()}
+        return {key: set(why.tolist()) for key, why in pieces.reasons.items()}
 
     def document(self):
         scene = self.boxes()

@@ -133,7 +133,7 @@ class Files:
 
     def offer_lost_work(self) -> None:
         """Offer the work of sessions that ended by themselves, the latest first."""
-        for work in self.keeper.found()[:3]:
+        for work in self.keeper.lost()[:3]:
             self.notices.tell(
                 f"lost {work.kept}",
                 f"{work.name} was not saved when the program ended; it was kept at {self.keeper.when(work)}.",

@@ -110,7 +110,7 @@ class Keeper(QObject):
         forget_work(self.path)
         self._kept = None
 
-    def found(self) -> list[LostWork]:
+    def lost(self) -> list[LostWork]:
         """Return the work of sessions that ended by themselves."""
         return lost_work(alive)
 

@@ -103,7 +103,7 @@ class SettingsColumn(QWidget):
         for panel in (self.lay_out, self.bake, self.deliver):
             panel.commit()
 
-    def found(self) -> list[tuple[str, str, QWidget]]:
+    def named(self) -> list[tuple[str, str, QWidget]]:
         """Return every control that goes by a name, with its stage and name, those of settings first."""
         hits = []
         for stage, panel in self.panels.items():

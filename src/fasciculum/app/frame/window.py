@@ -459,7 +459,7 @@ class Window(QMainWindow):
             hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
         for item in workspace.document.scene.objects:
             hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
-        for stage, name, control in self.settings.found():
+        for stage, name, control in self.settings.named():
             hits.append(Hit(name, f"setting under {stage}", partial(self.settings.go_to, stage, control)))
         self.searching = CommandSearch(self, hits)
         place = self.search.mapToGlobal(QPoint(0, self.search.height() + 4))

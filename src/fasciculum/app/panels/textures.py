@@ -169,8 +169,8 @@ class TextureTable(QDialog):
         if not wanted or self.workspace.scheduler.busy(Kind.MEASURE, part="thumbnails"):
             return
 
-        def take(found: dict[int, np.ndarray]) -> None:
-            for number, pixels in found.items():
+        def take(pictures: dict[int, np.ndarray]) -> None:
+            for number, pixels in pictures.items():
                 height, width = pixels.shape[:2]
                 data = np.ascontiguousarray(pixels)
                 picture = QImage(data.data, width, height, width * 4, QImage.Format.Format_RGBA8888).copy()

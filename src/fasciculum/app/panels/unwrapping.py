@@ -137,7 +137,7 @@ class Unwrapping(Column):
         self.uv_set.setCurrentIndex(max(self.uv_set.findData(now), 0))
 
     def _show_plan(self, bundle: Bundle, ahead: Ahead | None) -> None:
-        told = ahead.told if ahead is not None else laid_out(bundle)
+        told = ahead.reasons if ahead is not None else laid_out(bundle)
         self.short = ""
         if not told:
             self.summary.setText("looking …" if bundle.objects else "the bundle is empty")

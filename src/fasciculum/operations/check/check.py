@@ -12,7 +12,7 @@ from fasciculum.baking.compare import compare
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.packing import own
+from fasciculum.kernels.packing import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
@@ -211,7 +211,7 @@ def check_bundle(
 
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
     covered = np.full((layout.height, layout.across), -1, np.int32)
-    own(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
+    claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
     nearest = nearest_covered(covered)
     owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
     if bundle.bake.bleed is not None:

@@ -93,7 +93,7 @@ def _merged(parts: list[Part]) -> Part:
 def _split(
     primitive: Primitive,
     normals: NDArray[np.float64],
-    made: bool,
+    derived: bool,
     uvs: NDArray[np.float32],
     material: int,
     tangents: bool,
@@ -101,7 +101,7 @@ def _split(
 ) -> Part:
     """Give a primitive its sheet UVs, splitting vertices where the sheet has a seam and nowhere else.
 
-    ``made`` tells that the normals are not the file's, so that they may differ at one vertex.
+    ``derived`` tells that the normals are not the file's, so that they may differ at one vertex.
     """
     count = len(primitive.triangles)
     columns = [primitive.triangles.reshape(-1, 1).astype(np.int64)]
@@ -110,7 +110,7 @@ def _split(
     if frame is not None:
         columns.append((frame[..., 3].reshape(-1, 1) > 0).astype(np.int64))
     at_corners = normals.astype(np.float32).reshape(-1, 3)
-    if made or primitive.normals is None:
+    if derived or primitive.normals is None:
         columns.append(np.ascontiguousarray(at_corners).view(np.int32).astype(np.int64))
     corner, number = unique_rows(np.concatenate(columns, axis=1))
     vertex = primitive.triangles.reshape(-1)[corner]

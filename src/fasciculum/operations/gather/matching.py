@@ -53,21 +53,23 @@ def match_objects(shapes: Mapping[str, str], scene: Scene) -> dict[str, str]:
     return found
 
 
-def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bundle:
+def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> Bundle:
     """Return a bundle with its objects under their present keys; what is gone leaves the layout, the rest stays put."""
-    objects = tuple(found[key] for key in bundle.objects if key in found)
-    layout = None if bundle.layout is None else _carried_layout(bundle.layout, found, scene)
+    objects = tuple(renamed[key] for key in bundle.objects if key in renamed)
+    layout = None if bundle.layout is None else _carried_layout(bundle.layout, renamed, scene)
     if objects == bundle.objects and layout is bundle.layout:
         return bundle
-    shares = tuple(sorted((found[key], share) for key, share in bundle.shares if key in found))
-    rules = tuple(sorted((found[key], rule) for key, rule in bundle.twin_rules if key in found))
-    shapings = tuple(sorted(((found[key], told) for key, told in bundle.shapings if key in found), key=itemgetter(0)))
-    kept = ((version, _carried_layout(version.layout, found, scene)) for version in bundle.versions)
-    versions = tuple(replace(version, layout=own) for version, own in kept if own is not None)
+    shares = tuple(sorted((renamed[key], share) for key, share in bundle.shares if key in renamed))
+    rules = tuple(sorted((renamed[key], rule) for key, rule in bundle.twin_rules if key in renamed))
+    shapings = tuple(
+        sorted(((renamed[key], shaping) for key, shaping in bundle.shapings if key in renamed), key=itemgetter(0))
+    )
+    kept = ((version, _carried_layout(version.layout, renamed, scene)) for version in bundle.versions)
+    versions = tuple(replace(version, layout=carried) for version, carried in kept if carried is not None)
     check = None
     if bundle.check is not None:
         entries = tuple(
-            replace(entry, object=found[entry.object]) for entry in bundle.check.fidelity if entry.object in found
+            replace(entry, object=renamed[entry.object]) for entry in bundle.check.fidelity if entry.object in renamed
         )
         check = replace(bundle.check, fidelity=entries)
     texturing = bundle.texturing if layout is not None else None
@@ -84,16 +86,16 @@ def carried_bundle(bundle: Bundle, found: Mapping[str, str], scene: Scene) -> Bu
     )
 
 
-def _carried_layout(layout: Layout, found: Mapping[str, str], scene: Scene) -> Layout | None:
+def _carried_layout(layout: Layout, renamed: Mapping[str, str], scene: Scene) -> Layout | None:
     starts = layout.starts
     surfaces: list[Surface] = []
     rows: list[int] = []
     changed = False
     for index, surface in enumerate(layout.surfaces):
         keys = tuple(
-            found[key]
+            renamed[key]
             for key in surface.objects
-            if key in found and triangle_count(scene, found[key]) == len(surface.corners)
+            if key in renamed and triangle_count(scene, renamed[key]) == len(surface.corners)
         )
         changed |= keys != surface.objects
         if keys:

@@ -212,12 +212,12 @@ def _with_materials(scene: Scene, items: Iterable[Object], change: Callable[[int
     return _without_unused(replace(scene, meshes=tuple(meshes), materials=tuple(materials)), made)
 
 
-def _without_unused(scene: Scene, made: dict[int, int]) -> Scene:
+def _without_unused(scene: Scene, instead: dict[int, int]) -> Scene:
     """Let new materials take the place of those that nothing uses any more, so that none is counted twice."""
     used = {primitive.material for mesh in scene.meshes for primitive in mesh.primitives}
     used |= {aside.material for mesh in scene.meshes for aside in mesh.aside}
     materials = list(scene.materials)
-    moves = {new: old for old, new in made.items() if new != old and old not in used}
+    moves = {new: old for old, new in instead.items() if new != old and old not in used}
     if not moves:
         return scene
     for new, old in moves.items():

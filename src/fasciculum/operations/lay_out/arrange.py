@@ -44,9 +44,9 @@ def boxes_of(lines: Borders) -> NDArray[np.float64]:
     return np.column_stack([low, high])
 
 
-def _tiles(layout: Layout, own: NDArray[np.float64]) -> NDArray[np.int64]:
+def _tiles(layout: Layout, boxes: NDArray[np.float64]) -> NDArray[np.int64]:
     """Return the tile that the middle of each box is on."""
-    return np.clip((own[:, 0] + own[:, 2]) / 2 // layout.width, 0, layout.tiles - 1).astype(np.int64)
+    return np.clip((boxes[:, 0] + boxes[:, 2]) / 2 // layout.width, 0, layout.tiles - 1).astype(np.int64)
 
 
 def _on(layout: Layout, places: Iterable[int]) -> NDArray[np.bool_]:

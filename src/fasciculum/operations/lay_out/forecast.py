@@ -46,7 +46,7 @@ class Ahead:
     ``made_from`` is the digest of the layout that it is about; ``islands`` are those that need a place of their own,
     ``doubles`` those that lie on another's; ``area`` in square metres and half the ``girth`` of the former in metres,
     shares counted; ``boxed`` is the part of their boxes that islands cover; ``saved`` is the part of all surface that
-    twins save; ``told`` says of each object why its islands are as they are (`fasciculum.uv.flatten.REASONS`).
+    twins save; ``reasons`` says of each object why its islands are as they are (`fasciculum.uv.flatten.REASONS`).
     """
 
     made_from: str
@@ -56,7 +56,7 @@ class Ahead:
     girth: float
     boxed: float
     saved: float
-    told: dict[str, NDArray[np.int64]] = field(default_factory=dict)
+    reasons: dict[str, NDArray[np.int64]] = field(default_factory=dict)
 
     @property
     def usual(self) -> float:
@@ -84,7 +84,7 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
         float((girths[own] * pieces.sizes[own]).sum()),
         area / max(float((boxes[own] * pieces.sizes[own] ** 2).sum()), 1e-300),
         max(1 - area / every, 0.0) if every > 0 else 0.0,
-        pieces.told,
+        pieces.reasons,
     )
 
 

@@ -72,7 +72,7 @@ class Pieces:
     twins : Twins
     earlier : ndarray of int64, shape (I,)
         Each island's number in the present layout, -1 for those that are new or other than they were.
-    told : dict
+    reasons : dict
         For each object why its islands are as they are, of `fasciculum.uv.flatten.REASONS`.
     """
 
@@ -82,7 +82,7 @@ class Pieces:
     wishes: NDArray[np.float64]
     twins: Twins
     earlier: NDArray[np.int64]
-    told: dict[str, NDArray[np.int64]]
+    reasons: dict[str, NDArray[np.int64]]
 
     @cached_property
     def sizes(self) -> NDArray[np.float64]:
@@ -163,7 +163,7 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
         for group in progress.part(0, 0.1).over(groups, lambda group: f"Gathering {group[0].key}", total=len(groups))
     ]
     flats = _flats(scene, bundle, groups, wishes, progress.part(0.1, 0.7))
-    told = {item.key: flat.why for group, flat in zip(groups, flats, strict=True) for item in group}
+    reasons = {item.key: flat.why for group, flat in zip(groups, flats, strict=True) for item in group}
     worlds = [wish.corners.world for wish in wishes]
     areas = [float(surface_areas(world).sum()) for world in worlds]
     shares = [bundle.share(group[0].key) for group in groups]
@@ -193,7 +193,7 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
     else:
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
-    return Pieces(surfaces, islands, own, wished, twins, earlier, told)
+    return Pieces(surfaces, islands, own, wished, twins, earlier, reasons)
 
 
 def _count(surface: Surface) -> int:

@@ -22,9 +22,9 @@ RESHAPES = ("relax", "straighten", "rectangle")
 
 
 def own_frame(scene: Scene, item: Object) -> NDArray[np.float64]:
-    """Return the 4 x 4 matrix from an object's own space (see `Corners.own`) to the world."""
+    """Return the 4 x 4 matrix from an object's own space (see `Corners.local`) to the world."""
     corners = corners_of(scene, item)
-    own, world = corners.own.reshape(-1, 3), corners.world.reshape(-1, 3)
+    own, world = corners.local.reshape(-1, 3), corners.world.reshape(-1, 3)
     linear = scene.nodes[item.node].world[:3, :3]
     found = np.eye(4)
     if not np.array_equal(own, world):
@@ -48,29 +48,31 @@ def into_own(scene: Scene, key: str, projection: Projection) -> Projection:
 
 
 def with_projection(
-    scene: Scene, key: str, told: Shaping, projection: Projection, triangles: Iterable[int] = ()
+    scene: Scene, key: str, before: Shaping, projection: Projection, triangles: Iterable[int] = ()
 ) -> Shaping:
     """Return what was said with a projection more, given in the world; it stands in for those on the same triangles."""
     count = triangle_count(scene, key)
-    told = told.fitting(count)
+    before = before.fitting(count)
     own = replace(into_own(scene, key, projection), triangles=tuple(sorted(triangles)))
     covered = set(own.triangles)
-    others = tuple(one for one in told.projections if covered and not (one.triangles and set(one.triangles) <= covered))
-    hand = tuple(one for one in told.hand if covered and not covered & set(one.triangles))
-    return replace(told, projections=(*others, own), hand=hand, count=count)
+    others = tuple(
+        one for one in before.projections if covered and not (one.triangles and set(one.triangles) <= covered)
+    )
+    hand = tuple(one for one in before.hand if covered and not covered & set(one.triangles))
+    return replace(before, projections=(*others, own), hand=hand, count=count)
 
 
-def with_seams(scene: Scene, key: str, told: Shaping, half_edges: Sequence[int], cut: bool) -> Shaping:
+def with_seams(scene: Scene, key: str, before: Shaping, half_edges: Sequence[int], cut: bool) -> Shaping:
     """Return what was said with edges cut, or joined."""
     count = triangle_count(scene, key)
-    told = told.fitting(count)
+    before = before.fitting(count)
     chosen = set(half_edges)
     touched = {edge // 3 for edge in chosen}
     # an island made by hand has its border already: it is given up for the new one
-    hand = tuple(one for one in told.hand if not touched & set(one.triangles))
-    seams, joined = set(told.seams) - chosen, set(told.joined) - chosen
+    hand = tuple(one for one in before.hand if not touched & set(one.triangles))
+    seams, joined = set(before.seams) - chosen, set(before.joined) - chosen
     seams, joined = (seams | chosen, joined) if cut else (seams, joined | chosen)
-    return replace(told, seams=tuple(sorted(seams)), joined=tuple(sorted(joined)), hand=hand, count=count)
+    return replace(before, seams=tuple(sorted(seams)), joined=tuple(sorted(joined)), hand=hand, count=count)
 
 
 def reshaped(
@@ -99,7 +101,7 @@ def reshaped(
         index = int(np.searchsorted(starts, number, side="right")) - 1
         surface = surfaces[index]
         which = np.flatnonzero(surface.island == number - starts[index])
-        own = corners_of(scene, scene.object(surface.objects[0])).own[which]
+        own = corners_of(scene, scene.object(surface.objects[0])).local[which]
         island = Island(own, surface.corners[which])
         if how == "relax":
             island.relax()
@@ -121,13 +123,13 @@ def reshaped(
     return hand, moved
 
 
-def with_hand(scene: Scene, key: str, told: Shaping, made: Sequence[HandFlat]) -> Shaping:
+def with_hand(scene: Scene, key: str, before: Shaping, flats: Sequence[HandFlat]) -> Shaping:
     """Return what was said with islands made by hand, in place of those on the same triangles."""
     count = triangle_count(scene, key)
-    told = told.fitting(count)
-    covered = {triangle for one in made for triangle in one.triangles}
-    others = tuple(one for one in told.hand if not covered & set(one.triangles))
-    return replace(told, hand=(*others, *made), count=count)
+    before = before.fitting(count)
+    covered = {triangle for one in flats for triangle in one.triangles}
+    others = tuple(one for one in before.hand if not covered & set(one.triangles))
+    return replace(before, hand=(*others, *flats), count=count)
 
 
 def island_seams(scene: Scene, bundle: Bundle, key: str) -> NDArray[np.int64]:

@@ -125,16 +125,16 @@ def cut_best(
         limits = Limits(limits.l2 + l2, limits.share + share)
     longest = REACH * float(np.sqrt(mesh.areas.sum()))
 
-    def cut(grain: Grain, way: Way, told: Progress) -> Flats:
+    def cut(grain: Grain, way: Way, progress: Progress) -> Flats:
         most = Limits(1 + (limits.l2 - 1) * way.stretch, limits.share * way.stretch)
         charts = Charts(
             grain if way.sharp else grain.without_sharp(),
             most,
             bend=_bend(settings) * way.bend,
-            progress=told.part(0, 0.6),
+            progress=progress.part(0, 0.6),
         )
         charts.settle()
-        charts.progress = told.part(0.6, 1.0)
+        charts.progress = progress.part(0.6, 1.0)
         charts.join(**_joining(settings), small=settings.smallest, longest=longest)
         charts.split_hollow()
         return Flats(charts.place, charts.label, charts.cut, charts.exact)
@@ -218,14 +218,14 @@ def _stretch(mesh: Mesh, flats: Flats) -> tuple[NDArray[np.float64], NDArray[np.
     return squared, solid & (greater > 2 * lesser)
 
 
-def _best_of(mesh: Mesh, found: list[Flats], fewer: float) -> Flats:
+def _best_of(mesh: Mesh, every: list[Flats], fewer: float) -> Flats:
     """Return for each part what came out best."""
-    table = np.stack([scores(mesh, flats, fewer) for flats in found])
+    table = np.stack([scores(mesh, flats, fewer) for flats in every])
     # what comes first stays unless another is better by more than rounding
     table[1:] += 1e-6
     chosen = table.argmin(axis=0)[mesh.part]
-    best = found[0]
-    for number, flats in enumerate(found[1:], 1):
+    best = every[0]
+    for number, flats in enumerate(every[1:], 1):
         faces = np.flatnonzero(chosen == number)
         if len(faces):
             best.put(faces, flats.some(faces))
