@@ -8,7 +8,9 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault(
+    "QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).resolve().parents[1] / 'tests' / 'app' / 'screen.json'}"
+)
 
 import numpy as np
 from PySide6.QtCore import QEventLoop, QPoint, QPointF, Qt, QTimer
@@ -68,8 +70,10 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
     workspace.set_view(lens="checker")
     window.frame_selection()
     idle(window)
-    panel = window.settings.panels["lay out"].unwrapping
-    window.settings.stack.currentWidget().ensureWidgetVisible(panel.reshapes["island_relax"], 0, 10)
+    panel = window.settings.lay_out
+    panel.reveal(panel.by_hand)
+    pump(0.2)
+    window.settings.areas["lay out"].ensureWidgetVisible(panel.by_hand.reshapes["island_relax"], 0, 10)
     key = next(iter(sorted(workspace.selection)))
     window.act("pick_edges")()
     graph = window.shaper.graph(key)
@@ -147,7 +151,8 @@ def main() -> int:
     workspace.apply("Turns", lambda document: set_sheet(document, ["Station"], turns="any", seconds=30.0))
     workspace.pack(["Station"])
     until = time.monotonic() + 20
-    while len(workspace.curves["Station"]) < 6 and time.monotonic() < until:
+    station = workspace.document.bundle("Station").identity
+    while len(workspace.curves[station]) < 6 and time.monotonic() < until:
         pump(0.1)
     shot("packing")
     workspace.enough()
@@ -172,7 +177,7 @@ def main() -> int:
     workspace.set_stage("deliver")
     shot("deliver")
     workspace.apply("Join", lambda document: set_delivery(document, combine="bundle", region=8.0))
-    window.settings.stack.currentWidget().verticalScrollBar().setValue(10_000)
+    window.settings.deliver.reveal(window.settings.deliver.rows.control("combine"))
     window.files.keeper.sources_changed.emit([workspace.document.scene.sources[0].path])
     shot("reload")
     window.notices.withdraw("sources")

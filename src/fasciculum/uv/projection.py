@@ -52,7 +52,7 @@ def project(points: NDArray[np.float64], projection: Projection) -> tuple[NDArra
         return box_project(local)
     if projection.kind == "plane":
         corners = np.stack([local[..., 0], -local[..., 1]], axis=2)
-        # what faces away is seen from behind: an island of its points
+        # what faces away is seen from behind: an island of its own
         side = (np.cross(local[:, 1] - local[:, 0], local[:, 2] - local[:, 0])[:, 2] < 0).astype(np.int64)
         corners[side == 1, :, 0] *= -1
         return corners, _islands(local, corners, side)

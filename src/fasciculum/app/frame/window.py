@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QMainWindow,
     QMenu,
     QPushButton,
+    QSizePolicy,
     QSlider,
     QSplitter,
     QStackedWidget,
@@ -217,6 +218,11 @@ class Window(QMainWindow):
             "Which baked map lies under the islands.",
             lambda name: self.workspace.set_view(map=name),
         )
+        # it gives way before the columns beside the views do
+        self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.map.setMinimumContentsLength(8)
+        self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
         self.mip_words.setProperty("quiet", True)
         self.mip = QSlider(Qt.Orientation.Horizontal)
