@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.cli.main import main
-from tests.builders import Glb, smooth_image, textured_square
+from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.reference import Model
 from tests.uv import surfaces
 
@@ -88,6 +88,39 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(run("run", out / "model.fasc", "--bundle", "Nobody")[0], 2)
         self.assertEqual(run("run", out / "model.fasc", "--map", "base_color")[0], 0)
         self.assertEqual(run("run", out / "model.fasc", "--map", "ao")[0], 2)
+
+    def test_one_map_alone_is_baked_and_written_and_nothing_else(self):
+        glb = Glb()
+        base, other = glb.texture(smooth_image(32)), glb.texture(smooth_image(32, seed=2))
+        bumps = np.full((32, 32, 3), (128, 128, 255), np.uint8)
+        bumps[8:16, 8:24, 0] = 160
+        normal = {"index": glb.texture(bumps)}
+        for number, material in enumerate((glb.material(base, normalTexture=normal), glb.material(other))):
+            mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()]))
+            glb.node(f"part {number}", mesh, translation=[number * 2, 0, 0])
+        glb.write(self.folder / "two.glb")
+        out = self.folder / "out"
+        run("make", self.folder / "two.glb", "--out", out, "--bundle", "object", "--external-textures", *self.quick)
+        project = out / "two.fasc"
+        normals, others = out / "two_part_0_normal.png", out / "two_part_0_base_color.png"
+        whole = normals.read_bytes()
+        normals.write_bytes(b"spoilt")
+        before = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in out.iterdir()}
+        code, text, _ = run("run", project, "--map", "normal", "--json")
+        found = json.loads(text)
+        self.assertEqual((code, normals.read_bytes()), (0, whole))
+        self.assertEqual(set(found["seconds"]), {"bake", "deliver"})
+        self.assertLess(found["seconds"]["bake"], 30)
+        after = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in out.iterdir()}
+        self.assertEqual(set(after), set(before))
+        self.assertEqual(after[others.name], before[others.name])
+        rewritten = {name for name in after if after[name][1] != before[name][1]}
+        # the model and the project would be the same to the last byte, so they are left alone
+        self.assertEqual(rewritten, {normals.name})
+        # one bundle has no such map; asked for by name, that is an error
+        code, _, words = run("run", project, "--map", "normal", "--bundle", "part 1")
+        self.assertEqual(code, 2)
+        self.assertIn("normal", words)
 
     def test_check_of_projects_and_of_any_model(self):
         out = self.folder / "out"

@@ -145,6 +145,20 @@ class Improving(unittest.TestCase):
         packer.improve(600.0)
         self.assertGreater(packer.best.scale, 0)
 
+    def test_enough_ends_a_first_layout_with_the_first_that_fits(self):
+        rng = np.random.default_rng(6)
+        islands = [island(rng) for _ in range(30)]
+        rules = Rules(128, 128, 2, 1, "quarter")
+        every, some = [], []
+        whole = Packer(islands, rules, show=lambda packed: every.append(packed.scale)).construct()
+        asked = Packer(islands, rules, show=lambda packed: some.append(packed.scale), enough=lambda: bool(some))
+        found = asked.construct()
+        self.assertGreater(len(every), 2, "nothing is left out here")
+        self.assertLess(len(some), len(every))
+        self.assertGreater(found.scale, 0)
+        self.assertLessEqual(found.scale, whole.scale)
+        EveryOption().judge(islands, found, rules)
+
     def test_without_time_the_same_bytes(self):
         rng = np.random.default_rng(7)
         islands = [island(rng) for _ in range(40)]

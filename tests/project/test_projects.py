@@ -19,6 +19,7 @@ from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session import commands
 from fasciculum.session.pipeline import Pipeline
 from fasciculum.session.stale import DONE, bake_state, layout_state
 from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
@@ -96,6 +97,35 @@ class Kept(Projects):
         found = self.open()
         self.assertEqual(found.delivery, DeliverySettings(name="old name", external_textures=True))
         self.assertTrue(all(bundle.layout is not None for bundle in found.bundles))
+
+    def test_words_and_numbers_that_cannot_be_are_told_and_the_rest_is_kept(self):
+        def odd(project):
+            bundle = project["bundles"][1]
+            bundle["sheet"] |= {"turns": "sideways", "padding": -3, "density": "even"}
+            bundle["bake"]["edges"] = 7
+            bundle["alpha_mode"] = "FOGGY"
+            project["delivery"]["green"] = "left"
+            project["delivery"]["region"] = 2.5
+
+        self.change(odd)
+        found = self.open()
+        told = [finding.message for finding in found.gathered if finding.code == "unknown_choice"]
+        for words in ("'sideways'", "-3", "7", "'FOGGY'", "'left'"):
+            self.assertEqual(sum(words in line for line in told), 1, told)
+        self.assertEqual(len(told), 5)
+        sheet = found.bundles[1].sheet
+        self.assertEqual((sheet.turns, sheet.padding, sheet.width), ("quarter", 8, 64))
+        self.assertEqual((found.bundles[1].bake.edges, found.bundles[1].alpha_mode), ("source", "OPAQUE"))
+        self.assertEqual((found.delivery.green, found.delivery.region), ("up", 2.5))
+        self.assertEqual(len(found.bundles), 3)
+
+    def test_a_renamed_bundle_is_the_same_one_after_saving(self):
+        document = commands.rename_bundle(self.document, self.document.bundles[0].name, "Another")
+        identity = document.bundles[0].identity
+        save_project(document, self.path, self.store)
+        found = self.open()
+        self.assertEqual((found.bundles[0].name, found.bundles[0].identity), ("Another", identity))
+        self.assertNotEqual(identity, "Another")
 
     def test_a_newer_one_is_refused_politely(self):
         self.change(lambda project: project.update(schema=99, bundles="of another kind"))

@@ -14,10 +14,11 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.gather import gather
-from fasciculum.operations.lay_out.arrange import scaled
+from fasciculum.operations.lay_out.arrange import repacked, scaled
 from fasciculum.operations.lay_out.forecast import forecast, look_ahead, measure_objects
 from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.projects import open_project, save_project
+from fasciculum.progress import Progress
 from fasciculum.session import commands
 from fasciculum.session.pipeline import Order, make
 from tests.builders import Glb, smooth_image
@@ -202,6 +203,27 @@ class CalmChanges(LayoutCase):
         fewer = replace(bundle, layout=first, objects=bundle.objects[1:])
         self.assertGreater(lay_out(scene, fewer, fresh=True).scale, first.scale)
         self.assertEqual(lay_out(scene, fewer).scale, first.scale)
+
+    def test_enough_ends_packing_and_packing_into_free_space(self):
+        """Whoever waits has had enough at once; without being heard, both would go on until they are cancelled."""
+        checks = []
+
+        def tired():
+            checks.append(1)
+            return len(checks) > 4000
+
+        scene = self.scene(self.parts(30))
+        bundle = self.bundle(scene, seconds=3600.0)
+        first = lay_out(scene, bundle, progress=Progress(cancelled=tired, enough=lambda: True))
+        self.assertGreater(first.scale, 0)
+        self.assertEqual(first.overlap, 0)
+        checks.clear()
+        # what does not fit at its size is made smaller, a little at a time, unless the first that fits is enough
+        larger = scaled(first, [3, 4, 5], 1.6)
+        least = repacked(larger, bundle.sheet, [3, 4, 5], progress=Progress(enough=lambda: True))
+        most = repacked(larger, bundle.sheet, [3, 4, 5])
+        self.assertEqual((least.overlap, most.overlap), (0, 0))
+        self.assertLess(least.squeezed.min(), most.squeezed.min())
 
     def test_an_island_scaled_by_hand_keeps_its_size(self):
         scene = self.scene(self.parts(8))
