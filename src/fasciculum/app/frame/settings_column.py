@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
     QCheckBox,
@@ -120,7 +120,8 @@ class SettingsColumn(QWidget):
         if isinstance(panel, FoldColumn):
             panel.reveal(control)
         control.setFocus(Qt.FocusReason.OtherFocusReason)
-        self.areas[stage].ensureWidgetVisible(control)
+        # once the fold has its size
+        QTimer.singleShot(0, lambda: self.areas[stage].ensureWidgetVisible(control))
 
     def main_words(self) -> tuple[str, bool]:
         """Return the words on the main button, and whether it can be pressed."""

@@ -131,7 +131,7 @@ class Window(QMainWindow):
         workspace.frame_wanted.connect(self.frame_selection)
         workspace.kept.connect(self._keep_picture)
         self.widened = ""
-        self._fitted = False
+        self._fitted = self._placed = False
         self._restore()
         self._document_changed(workspace.document, workspace.document)
         self._show_view()
@@ -220,7 +220,7 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(8)
+        self.map.setMinimumContentsLength(4)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
@@ -269,10 +269,16 @@ class Window(QMainWindow):
         stored = self.workspace.settings.value("window/geometry")
         if not (isinstance(stored, QByteArray) and self.restoreGeometry(stored)):
             self.resize(USUAL)
+        self._fit()
+
+    def _place_columns(self) -> None:
+        """Give the columns the widths that they had last, once, when they are first seen."""
+        if self._placed or not self.columns.isVisible():
+            return
+        self._placed = True
         widths = self.workspace.settings.value("window/columns")
         if isinstance(widths, QByteArray):
             self.columns.restoreState(widths)
-        self._fit()
 
     def _fit(self) -> None:
         """Make the window no larger than the screen with its frame."""
@@ -293,6 +299,7 @@ class Window(QMainWindow):
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
+        self._place_columns()
         if not self._fitted:
             self._fitted = True
             # once whoever draws frames has put one around the window
@@ -501,6 +508,7 @@ class Window(QMainWindow):
         self.pages.setCurrentWidget(self.columns if begun else self.welcome)
         self.ledger.setVisible(begun)
         self.stages.setVisible(begun)
+        self._place_columns()
         if not begun:
             self.welcome.refresh()
         self._show_view()
@@ -538,7 +546,8 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.files.may_close():
             self.workspace.settings.setValue("window/geometry", self.saveGeometry())
-            self.workspace.settings.setValue("window/columns", self.columns.saveState())
+            if self._placed:
+                self.workspace.settings.setValue("window/columns", self.columns.saveState())
             event.accept()
             self.workspace.close()
         else:
