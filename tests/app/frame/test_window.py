@@ -115,7 +115,7 @@ class Size(WindowCase):
             self.assertAlmostEqual(kept, found, delta=2)
 
     def test_a_narrow_window_shows_the_bundles_as_a_strip_and_cuts_nothing(self):
-        self.drop(small_model(self.folder / "plates.glb"))
+        self.drop(small_model(self.folder / "plates of the upper station's floor.glb"))
         self.wait(lambda: self.workspace.document.scene.objects, "the model")
         self.idle()
         self.window.resize(LEAST)

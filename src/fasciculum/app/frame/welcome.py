@@ -141,7 +141,7 @@ class Welcome(QWidget):
         button = QPushButton(words)
         button.setToolTip(tip)
         button.setAccessibleName(words)
-        button.setMinimumHeight(30)
+        button.setMinimumHeight(36)
         button.clicked.connect(lambda _=False: call())
         return button
 

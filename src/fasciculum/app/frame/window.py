@@ -56,6 +56,8 @@ MESSAGE = 9
 USUAL, LEAST, NARROW = QSize(1280, 800), QSize(1040, 600), 1180
 #: pixels that a title bar has at most, and milliseconds until there is one
 TITLE_BAR, FRAMED = 40, 150
+#: pixels for the project's name, and for what is under way, in a wide window and in a narrow one
+NAME, NAME_NARROW, QUEUE, QUEUE_NARROW = 140, 70, 172, 124
 #: widths of the four columns at first
 WIDTHS = (232, 398, 398, 260)
 
@@ -310,7 +312,10 @@ class Window(QMainWindow):
         self._show_strip()
 
     def _show_strip(self) -> None:
-        self.bundles.set_strip(self.width() < NARROW or bool(self.widened))
+        narrow = self.width() < NARROW
+        self.bundles.set_strip(narrow or bool(self.widened))
+        self.queue.setMinimumWidth(QUEUE_NARROW if narrow else QUEUE)
+        self._show_name()
 
     # -- what can be done -------------------------------------------------------------------------------------
 
@@ -497,13 +502,7 @@ class Window(QMainWindow):
             self._quiet.start()
 
     def _document_changed(self, before: Document, after: Document) -> None:
-        session = self.workspace.session
-        edited = session.unsaved and bool(after.scene.objects)
-        metrics = self.project.fontMetrics()
-        name = metrics.elidedText(after.name, Qt.TextElideMode.ElideRight, 140)
-        self.project.setText(f"{name}  ▾" + ("   edited" if edited else ""))
-        self.setWindowTitle(f"{after.name}{' (edited)' if edited else ''} – Fasciculum")
-        self.project.setAccessibleName(f"Project {after.name}{', edited' if edited else ''}")
+        self._show_name()
         begun = bool(after.scene.sources)
         self.pages.setCurrentWidget(self.columns if begun else self.welcome)
         self.ledger.setVisible(begun)
@@ -512,6 +511,16 @@ class Window(QMainWindow):
         if not begun:
             self.welcome.refresh()
         self._show_view()
+
+    def _show_name(self) -> None:
+        """Show the project's name, and whether it has been edited, in the room that there is."""
+        document = self.workspace.document
+        edited = self.workspace.session.unsaved and bool(document.scene.objects)
+        room = NAME_NARROW if self.width() < NARROW else NAME
+        name = self.project.fontMetrics().elidedText(document.name, Qt.TextElideMode.ElideRight, room)
+        self.project.setText(f"{name}  ▾" + ("   edited" if edited else ""))
+        self.setWindowTitle(f"{document.name}{' (edited)' if edited else ''} – Fasciculum")
+        self.project.setAccessibleName(f"Project {document.name}{', edited' if edited else ''}")
 
     def _stage_changed(self) -> None:
         self._show_view()
