@@ -114,6 +114,14 @@ class Size(WindowCase):
         for kept, found in zip(sizes, self.window.columns.sizes(), strict=True):
             self.assertAlmostEqual(kept, found, delta=2)
 
+    def test_a_window_that_is_narrow_from_the_start_has_no_empty_column(self):
+        self.window.resize(1090, 640)
+        self.pump(0.05)
+        self.drop(small_model(self.folder / "plates.glb"))
+        self.wait(lambda: self.workspace.document.scene.objects, "the model")
+        self.pump(0.1)
+        self.assertEqual(self.window.sheet_side.x(), self.window.bundles.width() + self.window.columns.handleWidth())
+
     def test_a_narrow_window_shows_the_bundles_as_a_strip_and_cuts_nothing(self):
         self.drop(small_model(self.folder / "plates of the upper station's floor.glb"))
         self.wait(lambda: self.workspace.document.scene.objects, "the model")
@@ -128,6 +136,8 @@ class Size(WindowCase):
         self.assertLessEqual(self.window.minimumSizeHint().height(), LEAST.height())
         self.assertTrue(self.window.bundles.strip.isVisible())
         self.assertFalse(self.window.bundles.tree.isVisible())
+        self.assertLess(self.window.columns.sizes()[0], 60)
+        self.assertEqual(self.window.sheet_side.x(), self.window.bundles.width() + self.window.columns.handleWidth())
         room = self.window.rect()
         for part in (self.window.settings.main, self.window.queue, self.window.search, self.window.ledger):
             inside = part.rect().translated(part.mapTo(self.window, part.rect().topLeft()))

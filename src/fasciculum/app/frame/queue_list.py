@@ -92,8 +92,7 @@ class QueueButton(QPushButton):
         super().__init__("Nothing running")
         self.workspace = workspace
         self.setToolTip("The queue: what runs and waits, with progress, cancel and log (Ctrl+J)")
-        self.setMinimumWidth(172)
-        self.setMaximumWidth(172)
+        self.setFixedWidth(172)
         self.clicked.connect(self.open)
         self.dialog: QDialog | None = None
         self.rows: dict[int, _Row] = {}

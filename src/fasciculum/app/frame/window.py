@@ -57,7 +57,7 @@ USUAL, LEAST, NARROW = QSize(1280, 800), QSize(1040, 600), 1180
 #: pixels that a title bar has at most, and milliseconds until there is one
 TITLE_BAR, FRAMED = 40, 150
 #: pixels for the project's name, and for what is under way, in a wide window and in a narrow one
-NAME, NAME_NARROW, QUEUE, QUEUE_NARROW = 140, 70, 172, 124
+NAME, NAME_NARROW, QUEUE, QUEUE_NARROW = 140, 60, 172, 138
 #: widths of the four columns at first
 WIDTHS = (232, 398, 398, 260)
 
@@ -281,6 +281,16 @@ class Window(QMainWindow):
         widths = self.workspace.settings.value("window/columns")
         if isinstance(widths, QByteArray):
             self.columns.restoreState(widths)
+        self._give_room()
+
+    def _give_room(self) -> None:
+        """Give what the left column cannot use to the sheet; what it lacks is taken from there."""
+        sizes = self.columns.sizes()
+        least, most = self.bundles.minimumWidth(), self.bundles.maximumWidth()
+        wanted = min(max(sizes[0], least), most)
+        if self.columns.isVisible() and wanted != sizes[0]:
+            sizes[:2] = [wanted, sizes[0] + sizes[1] - wanted]
+            self.columns.setSizes(sizes)
 
     def _fit(self) -> None:
         """Make the window no larger than the screen with its frame."""
@@ -314,7 +324,8 @@ class Window(QMainWindow):
     def _show_strip(self) -> None:
         narrow = self.width() < NARROW
         self.bundles.set_strip(narrow or bool(self.widened))
-        self.queue.setMinimumWidth(QUEUE_NARROW if narrow else QUEUE)
+        self.queue.setFixedWidth(QUEUE_NARROW if narrow else QUEUE)
+        self._give_room()
         self._show_name()
 
     # -- what can be done -------------------------------------------------------------------------------------
