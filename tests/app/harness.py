@@ -13,7 +13,6 @@ from PySide6.QtWidgets import QApplication
 
 from fasciculum.app.frame.bundle_list import KEY
 from fasciculum.app.start import make_window
-from fasciculum.app.workspace import WARM
 from fasciculum.jobs.runner import Runner
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 
@@ -35,7 +34,7 @@ def take_over(runner, start=Runner.start):
 def park(runner, close=Runner.close):
     """Keep a runner's worker for the next window if it has nothing to do."""
     idle = runner._ready and not runner.unfinished and runner.connection is not None and not runner.connection.poll()
-    if idle and runner.process.poll() is None and runner.warm == WARM:
+    if idle and runner.process.poll() is None:
         PARKED.setdefault(tuple(runner.warm), []).append((runner.process, runner.connection))
         runner.process = runner.connection = None
         return

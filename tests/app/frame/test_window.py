@@ -128,7 +128,7 @@ class Size(WindowCase):
         self.idle()
         self.window.resize(LEAST)
         # what stands over the sheet once it is baked
-        for part in (self.window.map, self.window.mip, self.window.mip_words):
+        for part in (self.window.map, self.window.mip):
             part.setVisible(True)
         self.pump(0.1)
         self.assertLess(self.window.width(), NARROW)

@@ -222,7 +222,7 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(4)
+        self.map.setMinimumContentsLength(8)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
@@ -327,6 +327,7 @@ class Window(QMainWindow):
         self.queue.setFixedWidth(QUEUE_NARROW if narrow else QUEUE)
         self._give_room()
         self._show_name()
+        self.mip_words.setVisible(self.mip.isVisibleTo(self) and not narrow)
 
     # -- what can be done -------------------------------------------------------------------------------------
 
@@ -549,8 +550,9 @@ class Window(QMainWindow):
         self.mip_words.setText(f"mip {workspace.mip}")
         bundle = workspace.bundle
         baked = bundle is not None and bundle.texturing is not None
-        for part in (self.map, self.mip, self.mip_words):
+        for part in (self.map, self.mip):
             part.setVisible(baked)
+        self.mip_words.setVisible(baked and self.width() >= NARROW)
 
     # -- files dropped, leaving -------------------------------------------------------------------------------
 
