@@ -125,7 +125,7 @@ class WholePath(WindowCase):
         self.workspace.pack(["One"])
 
     def test_cancel_in_the_middle(self):
-        self.packed(seconds=60)
+        self.packed(seconds=8)
         runner = self.workspace.worker.runner
         self.wait(lambda: runner.running is not None and runner.running.fraction > 0.3, "improving")
         job = runner.running
