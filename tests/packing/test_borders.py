@@ -110,6 +110,25 @@ class Borders(unittest.TestCase):
             loops = self.check_cover(mixed)
             self.assertEqual(len(loops), 1)
 
+    def test_what_is_thinner_than_can_be_told_is_a_line_or_a_point(self):
+        e = 1e-10
+        for triangles, length, points in (
+            ([[(0, 0), (3, 4), (3, 4 + e)]], 5.0, 2),
+            ([[(2, 2), (2, 2), (2, 2)]], 0.0, 1),
+            ([[(0, 0), (3, 4), (3, 4 + e)], [(3, 4), (3, 4 + e), (6, 8)]], 10.0, 4),
+        ):
+            lines = self.border(triangles)
+            found = np.concatenate(loops_of(lines))
+            self.assertEqual(len(found), points)
+            self.assertAlmostEqual(
+                sum(np.hypot(*np.diff([*loop, loop[0]], axis=0).T).sum() for loop in loops_of(lines)), 2 * length
+            )
+        # a spur beside a face is kept, though it has no width; one inside a face adds nothing
+        face = [(0, 0), (1, 0), (0, 1)]
+        lines = self.border([face, [(1, 0), (3, 0), (3, e)]])
+        self.assertAlmostEqual(float(lines.points[:, 0].max()), 3)
+        self.assertEqual(len(self.border([face, [(0, 0), (0, 1), (e, 1)]]).points), 3)
+
     def test_random_soups_always_close(self):
         rng = np.random.default_rng(5)
         for _ in range(60):

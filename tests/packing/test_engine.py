@@ -193,6 +193,18 @@ class Around(unittest.TestCase):
         size = math.sqrt(abs(np.linalg.det(packed.placements[1].reshape(2, 3)[:, :2])))
         self.assertAlmostEqual(size * 0.001 * math.sqrt(2), 6.0, delta=0.3)
 
+    def test_lines_and_points_are_packed_like_any_other(self):
+        e = 1e-10
+        rng = np.random.default_rng(8)
+        thin = [np.array([[[0, 0], [3, 4], [3, 4 + e]]]), np.array([[[2, 2], [2, 2], [2, 2]]], float)]
+        islands = [*(island(rng) for _ in range(6)), *thin]
+        for padding in (0, 2):
+            packer = Packer(islands, Rules(256, 256, padding, padding, "any"))
+            packer.construct()
+            packer.improve(0.5)
+            self.assertGreater(packer.best.scale, 0)
+            self.assertFalse(np.isnan(packer.best.placements).any())
+
     def test_islands_spread_over_tiles(self):
         islands = [self.square(1.0) for _ in range(4)]
         one = pack(islands, Rules(64, 64, 2, 1))

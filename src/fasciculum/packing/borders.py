@@ -56,7 +56,8 @@ def borders(corners: NDArray[np.float64], labels: NDArray[np.int32], count: int)
 
     An edge is a border as often as more triangles lie on its one side than on its other. Every triangle adds a closed
     way, so that what is left over closes too, whatever the triangles are: needles, three of them on an edge, or some
-    that lie on others.
+    that lie on others. What is thinner than can be told apart is a line there and back, or a single point, so that
+    every island has a border.
 
     Parameters
     ----------
@@ -68,7 +69,7 @@ def borders(corners: NDArray[np.float64], labels: NDArray[np.int32], count: int)
     places, owners = corners.reshape(-1, 2)[first], labels[first // 3].astype(np.int64)
     corner = number.reshape(-1, 3)
     corner = np.where(_turned(corners, labels, count)[:, None], corner[:, ::-1], corner)
-    starts, ends = _net_edges(corner, len(first))
+    starts, ends = _with_spines(corner, *_net_edges(corner, len(first)))
     order, bounds = chain(starts, ends, len(first))
     points = places[starts[order]]
     loop_owner = owners[starts[order[bounds[:-1]]]]
@@ -110,5 +111,26 @@ def _net_edges(corner: NDArray[np.int64], size: int) -> tuple[NDArray[np.int64],
     low, high = kinds // max(size, 1), kinds % max(size, 1)
     starts = np.repeat(np.where(net > 0, low, high), np.abs(net))
     ends = np.repeat(np.where(net > 0, high, low), np.abs(net))
+    order = np.lexsort((ends, starts))
+    return starts[order], ends[order]
+
+
+def _with_spines(
+    corner: NDArray[np.int64], starts: NDArray[np.int64], ends: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return the edges with those, there and back, of triangles that fell together and reach where nothing else does."""
+    low, high = corner.min(axis=1), corner.max(axis=1)
+    fallen = (corner[:, 0] == corner[:, 1]) | (corner[:, 1] == corner[:, 2]) | (corner[:, 2] == corner[:, 0])
+    lone = ~np.isin(np.column_stack([low, high]), corner[~fallen])
+    spines = np.unique(np.column_stack([low, high])[fallen & lone.any(axis=1)], axis=0)
+    if not len(spines):
+        return starts, ends
+    # a point alone only where no line ends in it
+    lines = spines[:, 0] != spines[:, 1]
+    spines = spines[lines | ~np.isin(spines[:, 0], spines[lines])]
+    lines = spines[:, 0] != spines[:, 1]
+    back = spines[lines][:, ::-1]
+    starts = np.concatenate([starts, spines[:, 0], back[:, 0]])
+    ends = np.concatenate([ends, spines[:, 1], back[:, 1]])
     order = np.lexsort((ends, starts))
     return starts[order], ends[order]

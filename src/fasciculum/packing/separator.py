@@ -48,7 +48,7 @@ def solids_of(shapes: Shapes, around: float) -> Solids:
         low, high = points.min(axis=0), points.max(axis=0)
         middle[i] = (low + high) / 2
         points = points - middle[i]
-        reach[i] = float(np.hypot(points[:, 0], points[:, 1]).max())
+        reach[i] = max(float(np.hypot(points[:, 0], points[:, 1]).max()), 1e-12)
         diameter = max(float((high - low).max()), 1e-12)
         apart = max(around * 1.6, diameter * 0.04)
         cell = (diameter + 2 * apart) / fine
