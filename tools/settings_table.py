@@ -24,8 +24,8 @@ STALE = {
 }
 HEAD = """# Settings
 
-Made by `tools/settings_table.py` from what the code declares of each setting; `tests/test_docs.py` sees to it that it is as the code
-has it. Limits hold in the window, on the command line and in project files alike.
+Made by `tools/settings_table.py` from what the code declares of each setting; `tests/test_docs.py` sees to it that it
+is as the code has it. Limits hold in the window, on the command line and in project files alike.
 """
 
 

@@ -132,7 +132,7 @@ class WholePath(WindowCase):
         self.click(self.window.queue)
         row = self.window.queue.rows[job.number]
         self.click(row.cancel)
-        self.wait(lambda: job.over, "the end", 2)
+        self.wait(lambda: job.over, "the end")
         self.assertEqual(job.state, CANCELLED)
         self.window.queue.dialog.close()
         self.assertIn("cancelled", self.window.message.text())

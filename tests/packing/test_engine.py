@@ -122,8 +122,9 @@ class Improving(unittest.TestCase):
         # two halves of a square along its diagonal: all of the sheet can be used, and a first look uses half
         halves = [np.array([[[0, 0], [1, 0], [0, 1]]], float), np.array([[[0, 0], [1, 0], [1, 1]]], float)]
         rules = Rules(256, 256, 0, 0, "any")
-        packed = pack(halves, rules, seconds=2.0)
-        self.assertGreater(packed.scale**2 / 256**2, 0.97)
+        packer = Packer(halves, rules, enough=lambda: packer.best.scale**2 / 256**2 > 0.97)
+        packer.construct()
+        self.assertGreater(packer.improve(120.0).scale ** 2 / 256**2, 0.97)
 
     def test_improving_never_makes_worse_and_tells_each_better_one(self):
         rng = np.random.default_rng(5)

@@ -118,7 +118,7 @@ def _net_edges(corner: NDArray[np.int64], size: int) -> tuple[NDArray[np.int64],
 def _with_spines(
     corner: NDArray[np.int64], starts: NDArray[np.int64], ends: NDArray[np.int64]
 ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """Return the edges with those, there and back, of triangles that fell together and reach where nothing else does."""
+    """Return the edges with those, there and back, of fallen triangles that reach where nothing else does."""
     low, high = corner.min(axis=1), corner.max(axis=1)
     fallen = (corner[:, 0] == corner[:, 1]) | (corner[:, 1] == corner[:, 2]) | (corner[:, 2] == corner[:, 0])
     lone = ~np.isin(np.column_stack([low, high]), corner[~fallen])
