@@ -172,7 +172,7 @@ class WindowCase(unittest.TestCase):
         """Open the fold that a control is in by clicking its title."""
         for column in self.window.settings.panels.values():
             for fold in getattr(column, "folds", {}).values():
-                if fold.isAncestorOf(widget) and not fold.open and fold.isVisible():
+                if widget is not fold.head and fold.isAncestorOf(widget) and not fold.open and fold.isVisible():
                     QTest.mouseClick(fold.head, LEFT, Qt.KeyboardModifier.NoModifier, fold.head.rect().center())
                     self.pump(0.02)
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSettings, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QRectF, QSettings, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import Column
+from fasciculum.app.parts import Column, takes_space
 
 HIGH = 28
 
@@ -24,9 +24,13 @@ class _Head(QAbstractButton):
         self.setFixedHeight(HIGH)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
 
     def sizeHint(self) -> QSize:
         return QSize(120, HIGH)
+
+    def event(self, event: QEvent) -> bool:
+        return takes_space(event) or super().event(event)
 
     def say(self, words: str, state: str) -> None:
         self.words, self.state = words, state

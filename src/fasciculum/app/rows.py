@@ -9,8 +9,9 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLineEdit, QSlider, QSpinBox, QWidget
 
-from fasciculum.app.parts import Form
+from fasciculum.app.parts import Form, Switch
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.settings import Declared, settings_of
@@ -50,31 +51,20 @@ class Holder:
     about: Callable[[Workspace], str]
 
 
-def _bundles(workspace: Workspace) -> str:
-    return ", ".join(workspace.bundle_names)
+def _of_bundles(stage: str, settings: type, get: Callable[[Bundle], Any], put: Callable[..., Document]) -> Holder:
+    """Return where settings of the chosen bundles stand; the leading one's are shown, those of all are changed."""
+    return Holder(
+        stage,
+        settings,
+        lambda workspace: get(workspace.bundle) if workspace.bundle is not None else None,
+        lambda document, workspace, values: put(document, workspace.bundle_names, **values),
+        lambda workspace: ", ".join(workspace.bundle_names),
+    )
 
 
-SHEET = Holder(
-    "lay out",
-    SheetSettings,
-    lambda workspace: workspace.bundle.sheet if workspace.bundle is not None else None,
-    lambda document, workspace, values: commands.set_sheet(document, workspace.bundle_names, **values),
-    _bundles,
-)
-UNWRAP = Holder(
-    "lay out",
-    UnwrapSettings,
-    lambda workspace: workspace.bundle.sheet.unwrap if workspace.bundle is not None else None,
-    lambda document, workspace, values: commands.set_unwrap(document, workspace.bundle_names, **values),
-    _bundles,
-)
-BAKE = Holder(
-    "bake",
-    BakeSettings,
-    lambda workspace: workspace.bundle.bake if workspace.bundle is not None else None,
-    lambda document, workspace, values: commands.set_bake(document, workspace.bundle_names, **values),
-    _bundles,
-)
+SHEET = _of_bundles("lay out", SheetSettings, lambda bundle: bundle.sheet, commands.set_sheet)
+UNWRAP = _of_bundles("lay out", UnwrapSettings, lambda bundle: bundle.sheet.unwrap, commands.set_unwrap)
+BAKE = _of_bundles("bake", BakeSettings, lambda bundle: bundle.bake, commands.set_bake)
 DELIVERY = Holder(
     "deliver",
     DeliverySettings,
@@ -129,8 +119,8 @@ class Rows(QObject):
             return self._text(entry)
         return self._slider(entry) if told.slide else self._number(entry)
 
-    def _switch(self, entry: Declared) -> QCheckBox:
-        box = QCheckBox(entry.setting.words.get(True, ""))
+    def _switch(self, entry: Declared) -> Switch:
+        box = Switch(entry.setting.words.get(True, ""))
         box.toggled.connect(lambda on: self.change(**{entry.name: on}))
         return box
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QWidget
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import note
+from fasciculum.app.parts import Switch, note
 from fasciculum.app.rows import BAKE, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
@@ -31,7 +31,7 @@ class BakePanel(FoldColumn):
         self.workspace = workspace
         self._filling = False
         self.rows = Rows(workspace, BAKE, self)
-        self.automatic = QCheckBox("those that the materials need")
+        self.automatic = Switch("those that the materials need")
         self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
         self.automatic.toggled.connect(self._automatic)
         self.maps_note = note()
@@ -55,11 +55,11 @@ class BakePanel(FoldColumn):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setVerticalSpacing(2)
         grid.setColumnStretch(0, 1)
-        self.maps: dict[str, QCheckBox] = {}
+        self.maps: dict[str, Switch] = {}
         self.states: dict[str, QLabel] = {}
         self.alone: dict[str, QPushButton] = {}
         for number, kind in enumerate(KINDS.values()):
-            box = QCheckBox(kind.title if len(kind.title) < 16 else kind.name.upper())
+            box = Switch(kind.title if len(kind.title) < 16 else kind.name.upper())
             box.setToolTip(f"Bake {kind.title.lower()} for the chosen bundles")
             box.setAccessibleName(kind.title)
             box.toggled.connect(self._maps_changed)

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QFileDialog,
     QGridLayout,
@@ -21,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import Form, note
+from fasciculum.app.parts import Form, Switch, note
 from fasciculum.app.rows import DELIVERY, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError
@@ -100,9 +99,9 @@ class DeliverPanel(FoldColumn):
         row = QWidget()
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 0, 0, 0)
-        self.kinds: dict[str, QCheckBox] = {}
+        self.kinds: dict[str, Switch] = {}
         for entry in WRITTEN_FORMATS:
-            box = QCheckBox(entry.suffix)
+            box = Switch(entry.suffix)
             box.setToolTip(entry.tip)
             box.setAccessibleName(f"Write {entry.suffix}")
             box.toggled.connect(self._kinds_changed)
@@ -116,9 +115,9 @@ class DeliverPanel(FoldColumn):
         grid = QGridLayout(row)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setVerticalSpacing(0)
-        self.maps: dict[str, QCheckBox] = {}
+        self.maps: dict[str, Switch] = {}
         for number, kind in enumerate(KINDS.values()):
-            box = QCheckBox(kind.title if len(kind.title) < 16 else kind.name.upper())
+            box = Switch(kind.title if len(kind.title) < 16 else kind.name.upper())
             box.setToolTip(f"Write the textures of {kind.title.lower()}")
             box.setAccessibleName(f"Write {kind.title.lower()}")
             box.toggled.connect(self._maps_changed)

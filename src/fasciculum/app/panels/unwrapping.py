@@ -7,7 +7,6 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QGridLayout,
     QPushButton,
@@ -16,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.model.shaper import EDGES, FACES, PROJECTION, Shaper
-from fasciculum.app.parts import Column, Form, heading, note
+from fasciculum.app.parts import Column, Form, Switch, heading, note
 from fasciculum.app.rows import UNWRAP, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
@@ -186,7 +185,7 @@ class ByHand(Column):
                 ("Forget", "forget_shaping", "Take back seams, projections and shapes of the chosen objects"),
             )
         )
-        self.caps = QCheckBox("lay the ends flat on their own")
+        self.caps = Switch("lay the ends flat on their own")
         self.caps.setToolTip("The caps of a cylinder and the poles of a sphere become islands of their own")
         self.caps.setAccessibleName("Caps")
         self.caps.toggled.connect(lambda on: shaper.move_projection(caps=on) if not self._filling else None)
