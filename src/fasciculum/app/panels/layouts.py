@@ -71,7 +71,7 @@ class PackingNow(QWidget):
         super().__init__()
         self.workspace = workspace
         box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 4)
+        box.setContentsMargins(12, 4, 12, 8)
         box.setSpacing(4)
         self.curve = Curve(theme)
         self.enough = QPushButton("Keep the best now")
