@@ -63,6 +63,72 @@ def mixed(count, seed=1):
     return [chart(rng) for _ in range(count)]
 
 
+def hard_chart(rng):
+    """Return one island of a harder lot: stars, combs, bent ribbons, crescents, whole rings, and plain ones between."""
+    kind = rng.integers(8)
+    size = math.exp(rng.normal(0, 0.55))
+    a, b = rng.uniform(0.4, 1.0, 2) * size
+    if kind == 0:
+        points = 2 * int(rng.integers(4, 8))
+        angles = np.arange(points) * 2 * math.pi / points
+        radius = np.where(np.arange(points) % 2, rng.uniform(0.35, 0.6), 1.0) * a / 2
+        return filled(np.column_stack([np.cos(angles), np.sin(angles)]) * radius[:, None])
+    if kind == 1:
+        teeth = int(rng.integers(3, 6))
+        step, low = a / (2 * teeth - 1), b * 0.35
+        top = [
+            (x, y) for t in range(2 * teeth - 1) for x in (t * step, (t + 1) * step) for y in [b if t % 2 == 0 else low]
+        ]
+        return filled([(0, 0), (a, 0), *reversed(top)])
+    if kind == 2:
+        along = np.linspace(0, 1, 14)
+        x, y = along * a * 2, np.sin(along * rng.uniform(2, 7)) * b * 0.6
+        wide = 0.08 * size
+        return filled(np.concatenate([np.column_stack([x, y]), np.column_stack([x, y + wide])[::-1]]))
+    if kind == 3:
+        angles = np.linspace(-1.2, 1.2, 12)
+        outer = np.column_stack([np.cos(angles), np.sin(angles)]) * a
+        inner = np.column_stack([np.cos(angles[1:-1]) * 0.75 + 0.1, np.sin(angles[1:-1]) * 0.85]) * a
+        return filled(np.concatenate([outer, inner[::-1]]))
+    if kind == 4:
+        return ring(a * rng.uniform(0.5, 0.8), a, 0, 2 * math.pi, 28)
+    return chart(rng)
+
+
+def hard(count, seed=1):
+    """Return a lot of harder charts: concave, thin and ring-like ones among plain ones."""
+    rng = np.random.default_rng((seed, 1))
+    return [hard_chart(rng) for _ in range(count)]
+
+
+def jagged_square(pieces, seed=1):
+    """Return the pieces of a square cut along jagged and curved lines: together they fill it."""
+    from shapely.geometry import LineString, Polygon
+    from shapely.ops import split
+
+    rng = np.random.default_rng((seed, 2))
+    parts = [Polygon([(0, 0), (1, 0), (1, 1), (0, 1)])]
+    while len(parts) < pieces:
+        at = max(range(len(parts)), key=lambda index: parts[index].area * rng.uniform(0.5, 1.0))
+        part = parts[at]
+        points = np.array(part.exterior.coords)[:-1]
+        across = np.linalg.svd(points - points.mean(axis=0))[2][0]
+        angle = math.atan2(across[1], across[0]) + math.pi / 2 + rng.normal(0, 0.4)
+        way, side = np.array([math.cos(angle), math.sin(angle)]), np.array([-math.sin(angle), math.cos(angle)])
+        long = math.sqrt(part.area)
+        along = np.linspace(-2, 2, 41)
+        if rng.random() < 0.5:
+            off = rng.uniform(-0.09, 0.09, 41)
+        else:
+            off = 0.12 * np.sin(along * rng.uniform(2, 6) + rng.uniform(0, 6))
+        middle = np.array(part.representative_point().coords[0])
+        line = middle + (along[:, None] * way + off[:, None] * side) * long
+        halves = [one for one in split(part, LineString(line)).geoms if one.area > 1e-9]
+        if len(halves) == 2 and min(half.area for half in halves) > 0.2 * part.area:
+            parts[at : at + 1] = halves
+    return [filled(np.array(part.exterior.coords)[:-1]) for part in parts]
+
+
 def cut_square(pieces, seed=1):
     """Return the pieces of a square cut along straight lines: together they fill it."""
     rng = np.random.default_rng(seed)

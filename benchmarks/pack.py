@@ -1,4 +1,4 @@
-"""How densely islands are packed, and how soon. ``./run bench pack [--seconds 20] [--only WORD] [--models GLB...]``
+"""How densely islands are packed, and how soon. ``./run bench pack [--seconds 20] [--seeds 1 2 3] [--only WORD] [--models GLB...]``
 
 Made-up lots of islands (benchmarks/charts.py), and those of models, on two threads; beside it, in the same run, what
 bounding boxes on shelves reach with the same islands and padding. ``--growth`` measures how the time of the first
@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 
 import numpy as np
-from charts import cut_square, mixed
+from charts import cut_square, hard, jagged_square, mixed
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
@@ -74,10 +74,10 @@ def measure(islands, padding, turns, seconds):
     return curve
 
 
-def at(curve, seconds):
-    """Return the fill that had been reached by then."""
-    reached = [fill for when, fill in curve if when <= seconds + 0.5]
-    return f"{max(reached):.3f}" if reached else "-"
+def at(curves, seconds):
+    """Return the mean of the fills that had been reached by then."""
+    reached = [[fill for when, fill in curve if when <= seconds + 0.5] for curve in curves]
+    return f"{np.mean([max(fills) for fills in reached]):.3f}" if all(reached) else "-"
 
 
 def model_islands(path):
@@ -93,7 +93,10 @@ def lots(models, seed):
     yield "50 mixed charts", mixed(50, seed)
     yield "300 mixed charts", mixed(300, seed)
     yield "2,000 mixed charts", mixed(2000, seed)
+    yield "50 harder charts", hard(50, seed)
+    yield "300 harder charts", hard(300, seed)
     yield "square in 100 pieces", cut_square(100, seed)
+    yield "square in 100 jagged", jagged_square(100, seed)
     for model in models:
         yield f"islands of {Path(model).stem}", model_islands(model)
 
@@ -127,7 +130,9 @@ def main():
     parser.add_argument("--models", nargs="*", default=[str(DEMO)])
     parser.add_argument("--turns", nargs="*", default=["any", "quarter"])
     parser.add_argument("--padding", nargs="*", type=int, default=[0, 4])
-    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument(
+        "--seeds", nargs="*", type=int, default=[1], help="of the lots; the mean of their fills is told"
+    )
     parser.add_argument("--growth", action="store_true")
     given = parser.parse_args()
     for padding in (0, 2):
@@ -145,17 +150,17 @@ def main():
         f"{'lot':28s} {'turns':8s} {'padding':>7s} {'shelves':>8s} {'first':>7s} "
         + " ".join(f"{m:>5.0f} s" for m in marks)
     )
-    for name, islands in lots(given.models, given.seed):
+    for together in zip(*(list(lots(given.models, seed)) for seed in given.seeds), strict=True):
+        name = together[0][0]
         if given.only not in name:
             continue
         for turns in given.turns:
             for padding in given.padding:
-                curve = measure(islands, padding, turns, given.seconds)
-                row = " ".join(f"{at(curve, mark):>7s}" for mark in marks)
-                first = f"{curve[0][0]:5.1f} s"
-                print(
-                    f"{name:28s} {turns:8s} {padding:7d} {shelves(islands, padding):8.3f} {first:>7s} {row}", flush=True
-                )
+                curves = [measure(islands, padding, turns, given.seconds) for _, islands in together]
+                row = " ".join(f"{at(curves, mark):>7s}" for mark in marks)
+                first = f"{np.mean([curve[0][0] for curve in curves]):5.1f} s"
+                beside = np.mean([shelves(islands, padding) for _, islands in together])
+                print(f"{name:28s} {turns:8s} {padding:7d} {beside:8.3f} {first:>7s} {row}", flush=True)
 
 
 if __name__ == "__main__":
