@@ -1,4 +1,6 @@
-"""How densely islands are packed, and how soon. ``./run bench pack [--seconds 20] [--seeds 1 2 3] [--only WORD] [--models GLB...]``
+"""How densely islands are packed, and how soon.
+
+``./run bench pack [--seconds 20] [--seeds 1 2 3] [--only WORD] [--models GLB...]``
 
 Made-up lots of islands (benchmarks/charts.py), and those of models, on two threads; beside it, in the same run, what
 bounding boxes on shelves reach with the same islands and padding. ``--growth`` measures how the time of the first

@@ -2,7 +2,7 @@
 
 import unittest
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
@@ -17,6 +17,8 @@ CTRL = Qt.KeyboardModifier.ControlModifier
 
 class RowCase(WindowCase):
     def setUp(self):
+        # which folds other tests have left open
+        QSettings("fasciculum", "fasciculum").clear()
         super().setUp()
         self.drop(small_model(self.folder / "plates.glb"))
         self.wait(lambda: self.workspace.document.scene.objects, "the model")
