@@ -33,7 +33,9 @@ MOST_SEPARATED = 3000
 FIRST_STEP, LAST_STEP = 0.008, 0.0006
 #: failures in a row after which islands are exchanged before the next try, since small moves lead nowhere
 STUCK = 5
-#: rounds of moving islands apart before a scale is given up
+#: parts of a step that are tried one after the other, each from where the one before got stuck
+RETREATS = (1.0, 0.4)
+#: rounds of moving islands apart before a scale is given up, and of them those without a gain
 ROUNDS, PATIENCE = 90, 24
 
 
@@ -341,16 +343,20 @@ class Separating:
         if self.fails > STUCK:
             for _ in range(int(self.rng.integers(1, 4))):
                 separator.exchange(self.rng)
-        if (
-            separator.contain()
-            and self._resolve()
-            and (packer.offer(wish, separator.placements() * self._column()) or packer.best.scale >= wish)
-        ):
-            self.fails = 0
-            self.step_size = min(self.step_size * 1.15, FIRST_STEP)
-        elif packer._go_on():
-            self.fails += 1
-            self.step_size = max(self.step_size * 0.55, LAST_STEP)
+        for part in RETREATS:
+            if part < 1.0:
+                # what has been found so far is kept, on a sheet that is a little larger again
+                wish = self.held.scale + (wish - self.held.scale) * part
+                separator.rescale(wish)
+            if separator.contain() and self._resolve() and packer.offer(wish, separator.placements() * self._column()):
+                self.fails = 0
+                self.step_size = min(self.step_size * 1.15, FIRST_STEP) if part == 1.0 else self.step_size * 0.8
+                return True
+            if not packer._go_on() or packer.best.scale >= wish:
+                # the other thread has come further: its packing is taken over
+                return True
+        self.fails += 1
+        self.step_size = max(self.step_size * 0.55, LAST_STEP)
         return True
 
     def _column(self) -> NDArray[np.float64]:
@@ -363,7 +369,7 @@ class Separating:
         least, stale = math.inf, 0
         raised = 0
         for turn in range(ROUNDS):
-            if not go_on():
+            if not go_on() or self.packer.best.scale >= separator.scale:
                 return False
             pairs, found = separator.clashes()
             if not len(pairs):
@@ -384,7 +390,8 @@ class Separating:
                 if stale > PATIENCE:
                     return False
             separator.heavier(pairs, found)
-            if turn % 3 == 2:
+            # moved all at once, nearly all depth goes in half the time; single moves then find ways around
+            if turn % 2 == 0:
                 separator.relax(30)
                 continue
             islands = np.unique(pairs)

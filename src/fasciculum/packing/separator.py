@@ -27,13 +27,16 @@ ROOM = 64
 HEAVIEST = 100.0
 #: texels; borders nearer than this touch, and so much more for each texel of the sheet, since UVs have 32 bits
 TOUCHING, ROUNDING = 0.0005, 2.5e-7
+#: texels by which moving all at once aims beyond what is asked, since it comes near to its aim and not quite there
+FURTHER = 0.05
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
 BEYOND = 0.9
 
 
 def solids_of(shapes: Shapes, around: float) -> Solids:
     """Prepare islands; their distances are known to ``around`` beyond their borders at least."""
-    lines = shapes.borders.thinned(np.maximum(shapes.lengths * NEAR, 1e-12))
+    exact = shapes.borders
+    lines = exact.thinned(np.maximum(shapes.lengths * NEAR, 1e-12))
     count = len(shapes)
     fields, grids, circles, samples, blocks, hulls = [], [], [], [], [], []
     circle_at, block_at, hull_at = [0], [0], [0]
@@ -72,7 +75,9 @@ def solids_of(shapes: Shapes, around: float) -> Solids:
         samples.append(chosen)
         sample_start += len(chosen)
         block_at.append(len(blocks))
-        hulls.append(_hull(points))
+        # of all points: whether an island is inside is asked of them all
+        first, last = exact.point_islands[i], exact.point_islands[i + 1]
+        hulls.append(_hull(exact.points[first:last] - middle[i]))
         hull_at.append(hull_at[-1] + len(hulls[-1]))
     return Solids(
         np.concatenate(fields),
@@ -158,9 +163,9 @@ class Separator:
         beyond = BEYOND if self.rules.padding else 0.004
         return (self.rules.padding + beyond) / self.scale
 
-    @property
-    def _keep(self) -> Keep:
-        return Keep(self.weight, self.extra, self.need, self.rules.padding > 0)
+    def _keep(self, further: float = 0.0) -> Keep:
+        """Return what pairs keep, and so many texels more."""
+        return Keep(self.weight, self.extra, self.need + further / self.scale, self.rules.padding > 0)
 
     def load(self, placements: NDArray[np.float64], scale: float) -> None:
         """Take over placements, rows of 6 in texels on tiles side by side; NaN for islands without a place."""
@@ -224,7 +229,7 @@ class Separator:
 
     def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, and how deep."""
-        found = depths(self.solids, self.pose, self.tile, self._keep, self._pairs, self._found)
+        found = depths(self.solids, self.pose, self.tile, self._keep(), self._pairs, self._found)
         return self._pairs[:found].copy(), self._found[:found].copy()
 
     def sweep(self, islands: NDArray[np.int64]) -> None:
@@ -245,13 +250,13 @@ class Separator:
             self.solids,
             self.pose,
             self.tile,
-            self._keep,
+            self._keep(),
         )
 
     def relax(self, rounds: int) -> None:
         """Move all islands at once."""
         width, height = self.size
-        move_all(rounds, self.free, width, height, self.solids, self.pose, self.tile, self._keep)
+        move_all(rounds, self.free, width, height, self.solids, self.pose, self.tile, self._keep(FURTHER))
 
     def heavier(self, pairs: NDArray[np.int64], deep: NDArray[np.float64]) -> None:
         """Make the pairs that are still too near count more, all others a little less."""
