@@ -88,11 +88,11 @@ class Fold(QWidget):
         box.setSpacing(0)
         self.head = _Head(title, theme)
         self.body = QWidget()
-        self.inner = QVBoxLayout(self.body)
-        self.inner.setContentsMargins(12, 4, 12, 10)
-        self.inner.setSpacing(6)
+        inner = QVBoxLayout(self.body)
+        inner.setContentsMargins(12, 4, 12, 10)
+        inner.setSpacing(6)
         for part in contents:
-            self.inner.addWidget(part)
+            inner.addWidget(part)
         box.addWidget(self.head)
         box.addWidget(self.body)
         self.body.hide()
@@ -113,10 +113,6 @@ class Fold(QWidget):
         """Open or close it."""
         self.head.setChecked(on)
 
-    def add(self, part: QWidget) -> None:
-        """Put something more into it."""
-        self.inner.addWidget(part)
-
     def say(self, words: str, state: str = "") -> None:
         """Tell what it comes to, open or closed; ``state`` is good, broken or neither."""
         self.head.say(words, state)
@@ -127,7 +123,9 @@ class FoldColumn(Column):
 
     def __init__(self, name: str, settings: QSettings, first: tuple[str, ...] = ()) -> None:
         super().__init__()
-        self._name, self._settings, self._first = name, settings, first
+        self._name, self._settings = name, settings
+        stored = settings.value(f"folds/{name}")
+        self._opened = first if stored is None else stored if isinstance(stored, list) else [str(stored)]
         self.box.setContentsMargins(0, 0, 0, 12)
         self.box.setSpacing(0)
         self.folds: dict[str, Fold] = {}
@@ -137,9 +135,7 @@ class FoldColumn(Column):
         fold = Fold(title, theme, *contents)
         self.folds[title] = fold
         self.box.addWidget(fold)
-        stored = self._settings.value(f"folds/{self._name}")
-        opened = self._first if stored is None else (stored if isinstance(stored, list) else [str(stored)])
-        fold.set_open(title in opened)
+        fold.set_open(title in self._opened)
         fold.toggled.connect(lambda _: self._keep())
         return fold
 

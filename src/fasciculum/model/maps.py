@@ -88,6 +88,11 @@ class MapKind:
     parts: tuple[str, ...] = ()
 
     @property
+    def short(self) -> str:
+        """What it is called where there is little room."""
+        return self.title if len(self.title) < 16 else self.name.upper()
+
+    @property
     def figure(self) -> str:
         """What its fidelity is called in reports."""
         return f"{self.name}_{self.judged}"

@@ -158,6 +158,13 @@ def declared(holder: type, name: str) -> Declared:
     raise KeyError(name)
 
 
+def words_of(settings: Any, name: str) -> str:
+    """Return what the window calls the value that a setting has."""
+    value = getattr(settings, name)
+    found: str = declared(type(settings), name).setting.words.get(value, str(value))
+    return found
+
+
 def rules_of(settings: Any) -> Iterator[Any]:
     """Yield what a layout's rules hold of settings, in the order in which they are declared.
 

@@ -16,14 +16,6 @@ from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import NEEDS, Kind, Task, bake_task, check_task, pack_task, verify_task
 
 
-class Ticket(Protocol):
-    """A piece of work that was handed over."""
-
-    @property
-    def over(self) -> bool:
-        """Whether nothing more will happen to it."""
-
-
 class Transport(Protocol):
     """Runs functions with progress, one after the other: here, in a process of its own, or elsewhere."""
 
@@ -36,7 +28,10 @@ class Transport(Protocol):
         about: tuple[str, ...] = (),
         **keywords: Any,
     ) -> Any:
-        """Hand work over; ``finished`` gets its value, ``about`` is kept with it."""
+        """Hand work over; ``finished`` gets its value, ``about`` is kept with it.
+
+        What comes back says by ``over`` whether nothing more will happen to it.
+        """
 
     def cancel(self, job: Any) -> None:
         """Stop work."""

@@ -18,7 +18,6 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS
-from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.operations.bake.bake import bake, map_digest, wanted_maps
 from fasciculum.operations.check.check import check_bundle, check_digest
 from fasciculum.operations.deliver.deliver import deliver
@@ -207,9 +206,6 @@ def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Se
         names = only or wanted_maps(document.scene, bundle).maps
         return digest_of(*(name + map_digest(document.scene, bundle, KINDS[name]) for name in names))
 
-    def put(document: Document, name: str, result: Texturing) -> Document:
-        return commands.put_texturing(document, name, result)
-
     what = f"{KINDS[only[0]].title.lower()} of {bundle.name}" if only else bundle.name
     return Task(
         Kind.BAKE,
@@ -221,7 +217,7 @@ def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Se
         part=",".join(only),
         inputs=inputs(document, bundle),
         now=_of(bundle.identity, inputs),
-        put=_into(bundle.identity, put),
+        put=_into(bundle.identity, commands.put_texturing),
         label=f"Bake {what}",
     )
 
@@ -232,9 +228,6 @@ def check_task(document: Document, bundle: Bundle, store: PixelStore) -> Task:
     def inputs(document: Document, bundle: Bundle) -> str:
         return check_digest(bundle)
 
-    def put(document: Document, name: str, result: CheckResult | None) -> Document:
-        return commands.put_check(document, name, result)
-
     return Task(
         Kind.CHECK,
         f"Check {bundle.name}",
@@ -243,7 +236,7 @@ def check_task(document: Document, bundle: Bundle, store: PixelStore) -> Task:
         bundle=bundle.identity,
         inputs=inputs(document, bundle),
         now=_of(bundle.identity, inputs),
-        put=_into(bundle.identity, put),
+        put=_into(bundle.identity, commands.put_check),
         label=f"Check {bundle.name}",
     )
 

@@ -15,8 +15,7 @@ from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.maps import KINDS
-from fasciculum.model.settings import declared
-from fasciculum.model.sheet import BakeSettings
+from fasciculum.model.settings import words_of
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
 
@@ -59,7 +58,7 @@ class BakePanel(FoldColumn):
         self.states: dict[str, QLabel] = {}
         self.alone: dict[str, QPushButton] = {}
         for number, kind in enumerate(KINDS.values()):
-            box = Switch(kind.title if len(kind.title) < 16 else kind.name.upper())
+            box = Switch(kind.short)
             box.setToolTip(f"Bake {kind.title.lower()} for the chosen bundles")
             box.setAccessibleName(kind.title)
             box.toggled.connect(self._maps_changed)
@@ -121,9 +120,8 @@ class BakePanel(FoldColumn):
         self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
         self.folds["Maps"].say(f"{len(shown)} · {size:.0f} MiB")
         bake = bundle.bake
-        samples = declared(BakeSettings, "samples").setting.words[bake.samples]
-        self.folds["Quality"].say(f"{bake.bits} bits · {samples}")
-        self.folds["Edges"].say(declared(BakeSettings, "edges").setting.words[bake.edges])
+        self.folds["Quality"].say(f"{bake.bits} bits · {words_of(bake, 'samples')}")
+        self.folds["Edges"].say(words_of(bake, "edges"))
         self._say_baked(bundle)
 
     def _say_baked(self, bundle: Bundle) -> None:

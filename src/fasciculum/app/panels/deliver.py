@@ -28,7 +28,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.choices import Combine, Green
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.maps import KINDS
-from fasciculum.model.settings import declared
+from fasciculum.model.settings import words_of
 from fasciculum.operations.deliver.conventions import delivery_name, judge_pattern
 from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
@@ -117,7 +117,7 @@ class DeliverPanel(FoldColumn):
         grid.setVerticalSpacing(0)
         self.maps: dict[str, Switch] = {}
         for number, kind in enumerate(KINDS.values()):
-            box = Switch(kind.title if len(kind.title) < 16 else kind.name.upper())
+            box = Switch(kind.short)
             box.setToolTip(f"Write the textures of {kind.title.lower()}")
             box.setAccessibleName(f"Write {kind.title.lower()}")
             box.toggled.connect(self._maps_changed)
@@ -220,9 +220,8 @@ class DeliverPanel(FoldColumn):
         self.folds["Delivery"].say(self.title.currentText())
         self.folds["Names"].say(delivery_name(self.workspace.document))
         self.folds["Models"].say(", ".join(f".{kind}" for kind in settings.models) or "none")
-        packing = declared(DeliverySettings, "packing").setting.words[settings.packing]
         green = "green down" if settings.green == Green.DOWN else "green up"
-        self.folds["Textures"].say(f"{packing} · {green}")
+        self.folds["Textures"].say(f"{words_of(settings, 'packing')} · {green}")
         joined = settings.combine == Combine.BUNDLE
         self.folds["Meshes"].say(
             (f"joined by {settings.region:g} m" if settings.region else "joined") if joined else "apart"

@@ -20,8 +20,7 @@ from fasciculum.app.rows import SETTLE, SHEET, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
-from fasciculum.model.settings import declared
-from fasciculum.model.sheet import SheetSettings
+from fasciculum.model.settings import words_of
 from fasciculum.operations.check.check import measure_layout
 from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast
 from fasciculum.operations.ledger import ledger_of
@@ -35,12 +34,6 @@ TWIN_WORDS = {
     TwinRule.UNMIRRORED: "mirrored apart",
     TwinRule.APART: "apart",
 }
-
-
-def _words(name: str, value: Any) -> str:
-    """Return what the window calls the value of a sheet's setting."""
-    found: str = declared(SheetSettings, name).setting.words.get(value, str(value))
-    return found
 
 
 class LayOutPanel(FoldColumn):
@@ -223,7 +216,7 @@ class LayOutPanel(FoldColumn):
         density = f" · {expected.density:.0f} px/m" if expected is not None else ""
         self.folds["Size"].say(f"{sheet.width} × {sheet.height}{tiles}{density}")
         self.folds["Padding"].say(f"{sheet.padding} px · clean to {now} px")
-        turns = {"none": "no turns", "any": "any turn"}.get(sheet.turns, f"{_words('turns', sheet.turns)} turns")
+        turns = {"none": "no turns", "any": "any turn"}.get(sheet.turns, f"{words_of(sheet, 'turns')} turns")
         self.folds["Packing"].say(f"{turns} · {sheet.seconds:.0f} s")
 
     def _say_twins(self, bundle: Bundle, ahead: Ahead | None) -> None:
@@ -247,7 +240,7 @@ class LayOutPanel(FoldColumn):
     def _say_shaping(self) -> None:
         bundle = self.workspace.bundle
         if bundle is not None:
-            made = _words("uv", bundle.sheet.uv)
+            made = words_of(bundle.sheet, "uv")
             self.folds["Surfaces"].say(f"{made} · {self.unwrapping.short}" if self.unwrapping.short else made)
             self.folds["By hand"].say(self.by_hand.short())
 
