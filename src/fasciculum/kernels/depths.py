@@ -230,38 +230,32 @@ def clamp_all(pose, solids, width, height):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def depths(solids, pose, tile, keep, pairs, deep):
-    """List the pairs that lie too near to each other, (P, 2), and how deep; return how many, at most len(pairs)."""
+def depths(who, solids, pose, tile, keep, pairs, deep):
+    """List the pairs with an island of ``who`` that lie too near to each other, (P, 2), and how deep; return how many.
+
+    At most ``len(pairs)``; the smaller number of each pair comes first.
+    """
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
     reach, extra, need, square = solids.reach, keep.extra, keep.need, keep.square
     count = 0
     islands = len(reach)
-    for i in range(islands):
-        for j in range(i + 1, islands):
-            if tile[i] != tile[j]:
+    asked = np.zeros(islands, np.bool_)
+    for i in who:
+        asked[i] = True
+    for i in who:
+        for j in range(islands):
+            if j == i or tile[i] != tile[j] or (asked[j] and j < i):
                 continue
             dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
-            span = reach[i] + reach[j] + 1.5 * (need + extra[i, j])
+            apart = need + extra[i, j]
+            span = reach[i] + reach[j] + 1.5 * apart
             if dx * dx + dy * dy >= span * span:
                 continue
-            depth = pair_depth(
-                i,
-                j,
-                field,
-                grid,
-                circles,
-                circle_at,
-                samples,
-                blocks,
-                block_at,
-                pose[i],
-                pose[j],
-                need + extra[i, j],
-                square,
-            )
+            one, two = pose[i], pose[j]
+            depth = pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square)
             if depth > 0 and count < len(pairs):
-                pairs[count, 0], pairs[count, 1], deep[count] = i, j, depth
+                pairs[count, 0], pairs[count, 1], deep[count] = min(i, j), max(i, j), depth
                 count += 1
     return count

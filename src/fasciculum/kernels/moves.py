@@ -12,6 +12,9 @@ from numba import njit
 
 from fasciculum.kernels.depths import FAST, clamp_pose, cost_of, near_ones
 
+#: evaluations that one island's way down a slope may take
+TRIES = 22
+
 
 @njit(cache=True, nogil=True)
 def clearances(solids, pose, tile, width, height, room):
@@ -38,122 +41,6 @@ def clearances(solids, pose, tile, width, height, room):
                 cu, cv = min(max(u, 0.0), w - 1.0), min(max(v, 0.0), h - 1.0)
                 d = field[at + int(cv + 0.5) * w + int(cu + 0.5)] + (abs(u - cu) + abs(v - cv)) / inv
                 room[tile[i], cy, cx] = min(room[tile[i], cy, cx], d)
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def move_some(order, first, last, turns, turn_at, free, mirror, width, height, room, solids, pose, tile, keep):
-    """Give islands ``order[first:last]``, one after the other, the cheapest pose found in holes and nearby.
-
-    ``turns`` with ``turn_at`` are the angles that each may take; with ``free`` any angle between them is as good.
-    ``room`` is what `clearances` wrote.
-    """
-    reach, need = solids.reach, keep.need
-    count_tiles, cells, _ = room.shape
-    found = np.empty(len(reach), np.int64)
-    trial, best = np.empty(5), np.empty(5)
-    kept = np.empty((4, 5))
-    kept_cost, kept_tile = np.empty(4), np.empty(4, np.int64)
-    for index in range(first, last):
-        i = order[index]
-        size = reach[i]
-        kept_count = 0
-        here = near_ones(i, pose[i, 0], pose[i, 1], size * 1.2 + 1.5 * need, tile[i], pose, tile, reach, found)
-        now = cost_of(i, pose[i], found, here, np.inf, solids, pose, keep)
-        if now <= 0:
-            continue
-        kept[0], kept_cost[0], kept_tile[0] = pose[i], now, tile[i]
-        kept_count = 1
-        for candidate in range(24):
-            trial[:] = pose[i]
-            on = tile[i]
-            spin = np.random.random() < 0.6 if candidate < 12 else np.random.random() < 0.8
-            if candidate < 12:
-                trial[0] += np.random.normal() * size * 0.35
-                trial[1] += np.random.normal() * size * 0.35
-            else:
-                deepest = -np.inf
-                for _ in range(4):
-                    t, cy, cx = (
-                        np.random.randint(0, count_tiles),
-                        np.random.randint(0, cells),
-                        np.random.randint(0, cells),
-                    )
-                    if room[t, cy, cx] > deepest:
-                        deepest, on = room[t, cy, cx], t
-                        trial[0] = (cx + np.random.random()) * width / cells
-                        trial[1] = (cy + np.random.random()) * height / cells
-            if spin:
-                if free and candidate < 12:
-                    angle = math.atan2(trial[3], trial[2]) + np.random.normal() * 0.25
-                else:
-                    angle = turns[np.random.randint(turn_at[i], turn_at[i + 1])]
-                    if free and np.random.random() < 0.5:
-                        angle += np.random.normal() * 0.2
-                trial[2], trial[3] = math.cos(angle), math.sin(angle)
-                if mirror and np.random.random() < 0.3:
-                    trial[4] = -trial[4]
-            if not clamp_pose(i, trial, solids, width, height):
-                continue
-            if candidate >= 12:
-                here = near_ones(i, trial[0], trial[1], 1.5 * need, on, pose, tile, reach, found)
-            elif candidate == 0:
-                here = near_ones(i, pose[i, 0], pose[i, 1], size * 2 + 1.5 * need, on, pose, tile, reach, found)
-            worst = kept_cost[kept_count - 1] if kept_count == 3 else np.inf
-            cost = cost_of(i, trial, found, here, worst, solids, pose, keep)
-            if cost < worst:
-                place = min(kept_count, 2)
-                while place > 0 and kept_cost[place - 1] > cost:
-                    kept[place], kept_cost[place], kept_tile[place] = (
-                        kept[place - 1],
-                        kept_cost[place - 1],
-                        kept_tile[place - 1],
-                    )
-                    place -= 1
-                kept[place], kept_cost[place], kept_tile[place] = trial, cost, on
-                kept_count = min(kept_count + 1, 3)
-                if cost <= 0:
-                    break
-        best[:] = pose[i]
-        best_cost, best_tile = np.inf, tile[i]
-        for k in range(kept_count):
-            here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found)
-            cost = kept_cost[k]
-            start_x, start_y = kept[k, 0], kept[k, 1]
-            step, swing = size * 0.12, 0.12
-            tries = 0
-            while cost > 0 and step > size * 0.0015 and tries < 70:
-                better = False
-                for way in range(6 if free else 4):
-                    trial[:] = kept[k]
-                    if way < 4:
-                        trial[0] += step if way == 0 else (-step if way == 1 else 0.0)
-                        trial[1] += step if way == 2 else (-step if way == 3 else 0.0)
-                    else:
-                        turn = swing if way == 4 else -swing
-                        ct, st = math.cos(turn), math.sin(turn)
-                        trial[2], trial[3] = kept[k, 2] * ct - kept[k, 3] * st, kept[k, 3] * ct + kept[k, 2] * st
-                    if not clamp_pose(i, trial, solids, width, height):
-                        continue
-                    if abs(trial[0] - start_x) > size * 0.4 or abs(trial[1] - start_y) > size * 0.4:
-                        continue
-                    tries += 1
-                    got = cost_of(i, trial, found, here, cost, solids, pose, keep)
-                    if got < cost:
-                        cost = got
-                        kept[k] = trial
-                        better = True
-                        if cost <= 0:
-                            break
-                if not better:
-                    step *= 0.5
-                    swing *= 0.5
-            if cost < best_cost:
-                best_cost, best_tile = cost, kept_tile[k]
-                best[:] = kept[k]
-            if cost <= 0:
-                break
-        pose[i] = best
-        tile[i] = best_tile
 
 
 @njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
@@ -232,23 +119,227 @@ def slope_one_way(
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def energy(values, base, pairs, count, width, height, solids, keep, pose, slope):
-    """Return the squared depths of all ``pairs`` and of the sheet's borders; ``slope`` (I, 3) receives its gradient.
+def energy_of(i, p, near, count, further, width, height, solids, pose, keep, slope):
+    """Return the squared depths of island i in pose ``p`` among ``near`` and beyond the sheet's borders.
 
-    ``values`` (I, 3) are x, y and turn times reach against ``base`` (I, 5); ``pose`` (I, 5) is scratch.
+    Row i of ``slope`` (I, 3) receives what it changes by with x, y and turn; the other rows are scratch.
+    """
+    field, grid = solids.field, solids.grid
+    circles, circle_at = solids.circles, solids.circle_at
+    samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
+    reach, weight, extra, square = solids.reach, keep.weight, keep.extra, keep.square
+    slope[i] = 0.0
+    total = 0.0
+    for n in range(count):
+        j = near[n]
+        q = pose[j]
+        dx, dy = q[0] - p[0], q[1] - p[1]
+        apart = keep.need + further + extra[i, j]
+        span = reach[i] + reach[j] + 1.5 * apart
+        if dx * dx + dy * dy >= span * span:
+            continue
+        factor = weight[i, j]
+        total += slope_one_way(
+            i, j, field, grid, circles, circle_at, samples, blocks, block_at, p, q, apart, square, factor, slope
+        )
+        total += slope_one_way(
+            j, i, field, grid, circles, circle_at, samples, blocks, block_at, q, p, apart, square, factor, slope
+        )
+    return total + border_of(i, p, width, height, solids, slope)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def border_of(i, p, width, height, solids, slope):
+    """Return by what square island i reaches beyond the sheet's borders, four times; adds to row i of ``slope``."""
+    reach, hull, hull_at = solids.reach, solids.hull, solids.hull_at
+    x, y, c, s, m = p[0], p[1], p[2], p[3], p[4]
+    if x > reach[i] and y > reach[i] and x < width - reach[i] and y < height - reach[i]:
+        return 0.0
+    total = 0.0
+    for k in range(hull_at[i], hull_at[i + 1]):
+        px, py = c * m * hull[k, 0] - s * hull[k, 1], s * m * hull[k, 0] + c * hull[k, 1]
+        out_x = min(x + px, 0.0) + max(x + px - width, 0.0)
+        out_y = min(y + py, 0.0) + max(y + py - height, 0.0)
+        if out_x != 0.0 or out_y != 0.0:
+            total += 4 * (out_x * out_x + out_y * out_y)
+            slope[i, 0] += 8 * out_x
+            slope[i, 1] += 8 * out_y
+            slope[i, 2] += 8 * (out_y * px - out_x * py)
+    return total
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def settle(i, p, near, count, free, further, width, height, solids, pose, keep, slope):
+    """Move pose ``p`` of island i down the slope of its squared depths; return what is left. BFGS in x, y, turn times reach.
+
+    Nocedal and Wright 2006, Numerical Optimization, chapter 6; the first step aims at the value 0.
+    """
+    size = solids.reach[i]
+    value = energy_of(i, p, near, count, further, width, height, solids, pose, keep, slope)
+    g0, g1 = slope[i, 0], slope[i, 1]
+    g2 = slope[i, 2] / size if free else 0.0
+    start_x, start_y = p[0], p[1]
+    h00, h01, h02, h11, h12, h22 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    fresh = True
+    trial = np.empty(5)
+    tries = 0
+    while value > 0 and tries < TRIES:
+        steep = g0 * g0 + g1 * g1 + g2 * g2
+        if steep <= 0:
+            break
+        if fresh:
+            h00 = h11 = h22 = 2 * value / steep
+            h01 = h02 = h12 = 0.0
+        d0 = -(h00 * g0 + h01 * g1 + h02 * g2)
+        d1 = -(h01 * g0 + h11 * g1 + h12 * g2)
+        d2 = -(h02 * g0 + h12 * g1 + h22 * g2) if free else 0.0
+        downhill = d0 * g0 + d1 * g1 + d2 * g2
+        if downhill >= 0:
+            if fresh:
+                break
+            fresh = True
+            continue
+        step = min(1.0, 0.25 * size / math.sqrt(d0 * d0 + d1 * d1 + d2 * d2))
+        accepted = False
+        got = value
+        for _ in range(4):
+            trial[0], trial[1], trial[4] = p[0] + step * d0, p[1] + step * d1, p[4]
+            turn = step * d2 / size
+            ct, st = math.cos(turn), math.sin(turn)
+            trial[2], trial[3] = p[2] * ct - p[3] * st, p[3] * ct + p[2] * st
+            tries += 1
+            if abs(trial[0] - start_x) <= size * 0.4 and abs(trial[1] - start_y) <= size * 0.4:
+                got = energy_of(i, trial, near, count, further, width, height, solids, pose, keep, slope)
+                if got <= value + 1e-4 * step * downhill:
+                    accepted = True
+                    break
+            step *= 0.35
+        if not accepted:
+            break
+        n0, n1, n2 = slope[i, 0], slope[i, 1], slope[i, 2] / size if free else 0.0
+        s0, s1, s2 = step * d0, step * d1, step * d2
+        y0, y1, y2 = n0 - g0, n1 - g1, n2 - g2
+        curve = s0 * y0 + s1 * y1 + s2 * y2
+        if curve > 1e-300:
+            if fresh:
+                h00 = h11 = h22 = curve / (y0 * y0 + y1 * y1 + y2 * y2)
+            fresh = False
+            r = 1.0 / curve
+            v0, v1, v2 = h00 * y0 + h01 * y1 + h02 * y2, h01 * y0 + h11 * y1 + h12 * y2, h02 * y0 + h12 * y1 + h22 * y2
+            grow = r * (1.0 + r * (y0 * v0 + y1 * v1 + y2 * v2))
+            h00 += grow * s0 * s0 - 2 * r * v0 * s0
+            h11 += grow * s1 * s1 - 2 * r * v1 * s1
+            h22 += grow * s2 * s2 - 2 * r * v2 * s2
+            h01 += grow * s0 * s1 - r * (v0 * s1 + v1 * s0)
+            h02 += grow * s0 * s2 - r * (v0 * s2 + v2 * s0)
+            h12 += grow * s1 * s2 - r * (v1 * s2 + v2 * s1)
+        else:
+            fresh = True
+        g0, g1, g2 = n0, n1, n2
+        gained = value - got
+        value = got
+        p[:] = trial
+        if gained < 0.003 * value:
+            break
+    return value
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def propose(i, at, turns, turn_at, free, mirror, further, width, height, room, solids, pose, tile, keep, candidates):
+    """Give island i the cheapest pose found elsewhere than where it is; return whether there is one.
+
+    ``at`` is (tile, x, y) to look around, or tile -1 to look in holes anywhere. ``turns`` with ``turn_at`` are the
+    angles that it may take; with ``free`` any angle between them is as good. ``room`` is what `clearances` wrote.
+    """
+    reach, need = solids.reach, keep.need
+    count_tiles, cells, _ = room.shape
+    found = np.empty(len(reach), np.int64)
+    trial = np.empty(5)
+    kept, kept_cost, kept_tile = np.empty((3, 5)), np.empty(3), np.empty(3, np.int64)
+    slope = np.zeros((len(reach), 3))
+    size = reach[i]
+    kept_count = 0
+    for candidate in range(candidates):
+        trial[:] = pose[i]
+        on = tile[i]
+        if at[0] >= 0:
+            on = int(at[0])
+            trial[0] = at[1] + np.random.normal() * size * 0.1
+            trial[1] = at[2] + np.random.normal() * size * 0.1
+        elif candidate % 3 == 0:
+            trial[0] += np.random.normal() * size * 0.5
+            trial[1] += np.random.normal() * size * 0.5
+        else:
+            deepest = -np.inf
+            for _ in range(4):
+                t, cy, cx = (
+                    np.random.randint(0, count_tiles),
+                    np.random.randint(0, cells),
+                    np.random.randint(0, cells),
+                )
+                if room[t, cy, cx] > deepest:
+                    deepest, on = room[t, cy, cx], t
+                    trial[0] = (cx + np.random.random()) * width / cells
+                    trial[1] = (cy + np.random.random()) * height / cells
+        if np.random.random() < 0.8:
+            angle = turns[np.random.randint(turn_at[i], turn_at[i + 1])]
+            if free and np.random.random() < 0.5:
+                angle += np.random.normal() * 0.2
+            trial[2], trial[3] = math.cos(angle), math.sin(angle)
+            if mirror and np.random.random() < 0.3:
+                trial[4] = -trial[4]
+        if not clamp_pose(i, trial, solids, width, height):
+            continue
+        alike = trial[2] * pose[i, 2] + trial[3] * pose[i, 3] > 0.96 and trial[4] == pose[i, 4]
+        if alike and on == tile[i] and math.hypot(trial[0] - pose[i, 0], trial[1] - pose[i, 1]) < 0.2 * size:
+            continue
+        here = near_ones(i, trial[0], trial[1], 1.5 * need, on, pose, tile, reach, found)
+        worst = kept_cost[1] if kept_count == 2 else np.inf
+        cost = cost_of(i, trial, found, here, worst, solids, pose, keep)
+        if cost < worst:
+            place = min(kept_count, 1)
+            if place > 0 and kept_cost[0] > cost:
+                kept[1], kept_cost[1], kept_tile[1] = kept[0], kept_cost[0], kept_tile[0]
+                place = 0
+            kept[place], kept_cost[place], kept_tile[place] = trial, cost, on
+            kept_count = min(kept_count + 1, 2)
+            if cost <= 0:
+                break
+    least, chosen = np.inf, -1
+    for k in range(kept_count):
+        here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found)
+        got = settle(i, kept[k], found, here, free, further, width, height, solids, pose, keep, slope)
+        if got < least and clamp_pose(i, kept[k], solids, width, height):
+            least, chosen = got, k
+        if got <= 0:
+            break
+    if chosen < 0:
+        return False
+    pose[i] = kept[chosen]
+    tile[i] = kept_tile[chosen]
+    return True
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def energy(values, base, who, pairs, count, width, height, solids, keep, pose, slope, gradient):
+    """Return the squared depths of all ``pairs`` and of the sheet's borders; ``gradient`` (K, 3) receives its slope.
+
+    ``values`` (K, 3) are x, y and turn times reach of islands ``who`` against ``base`` (K, 5). They are put into
+    ``pose`` (I, 5); ``slope`` (I, 3) is scratch.
     """
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
     reach, weight, extra = solids.reach, keep.weight, keep.extra
-    hull, hull_at, square = solids.hull, solids.hull_at, keep.square
-    for i in range(len(reach)):
-        ct, st = math.cos(values[i, 2] / reach[i]), math.sin(values[i, 2] / reach[i])
-        pose[i, 0], pose[i, 1] = values[i, 0], values[i, 1]
-        pose[i, 2] = base[i, 2] * ct - base[i, 3] * st
-        pose[i, 3] = base[i, 3] * ct + base[i, 2] * st
-        pose[i, 4] = base[i, 4]
-    slope[:] = 0.0
+    square = keep.square
+    for k in range(len(who)):
+        i = who[k]
+        ct, st = math.cos(values[k, 2] / reach[i]), math.sin(values[k, 2] / reach[i])
+        pose[i, 0], pose[i, 1] = values[k, 0], values[k, 1]
+        pose[i, 2] = base[k, 2] * ct - base[k, 3] * st
+        pose[i, 3] = base[k, 3] * ct + base[k, 2] * st
+        pose[i, 4] = base[k, 4]
+        slope[i] = 0.0
     total = 0.0
     for p in range(count):
         i, j = pairs[p, 0], pairs[p, 1]
@@ -257,84 +348,59 @@ def energy(values, base, pairs, count, width, height, solids, keep, pose, slope)
         span = reach[i] + reach[j] + 1.5 * apart
         if dx * dx + dy * dy >= span * span:
             continue
-        factor = weight[i, j]
+        one, two, factor = pose[i], pose[j], weight[i, j]
         total += slope_one_way(
-            i,
-            j,
-            field,
-            grid,
-            circles,
-            circle_at,
-            samples,
-            blocks,
-            block_at,
-            pose[i],
-            pose[j],
-            apart,
-            square,
-            factor,
-            slope,
+            i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square, factor, slope
         )
         total += slope_one_way(
-            j,
-            i,
-            field,
-            grid,
-            circles,
-            circle_at,
-            samples,
-            blocks,
-            block_at,
-            pose[j],
-            pose[i],
-            apart,
-            square,
-            factor,
-            slope,
+            j, i, field, grid, circles, circle_at, samples, blocks, block_at, two, one, apart, square, factor, slope
         )
-    for i in range(len(reach)):
-        x, y, c, s, m = pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3], pose[i, 4]
-        if x > reach[i] and y > reach[i] and x < width - reach[i] and y < height - reach[i]:
-            continue
-        for k in range(hull_at[i], hull_at[i + 1]):
-            px, py = c * m * hull[k, 0] - s * hull[k, 1], s * m * hull[k, 0] + c * hull[k, 1]
-            out_x = min(x + px, 0.0) + max(x + px - width, 0.0)
-            out_y = min(y + py, 0.0) + max(y + py - height, 0.0)
-            if out_x != 0.0 or out_y != 0.0:
-                total += 4 * (out_x * out_x + out_y * out_y)
-                slope[i, 0] += 8 * out_x
-                slope[i, 1] += 8 * out_y
-                slope[i, 2] += 8 * (out_y * px - out_x * py)
-    for i in range(len(reach)):
-        slope[i, 2] /= reach[i]
+    for k in range(len(who)):
+        i = who[k]
+        total += border_of(i, pose[i], width, height, solids, slope)
+        gradient[k, 0], gradient[k, 1], gradient[k, 2] = slope[i, 0], slope[i, 1], slope[i, 2] / reach[i]
     return total
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def move_all(rounds, free, width, height, solids, pose, tile, keep):
-    """Move all islands at once down the slope of their squared depths (L-BFGS); return what is left.
+def pairs_near(who, need, pose, tile, reach):
+    """Return the pairs (P, 2) of which one at least is among ``who`` and that could meet."""
+    n = len(reach)
+    moves = np.zeros(n, np.bool_)
+    for i in who:
+        moves[i] = True
+    pairs = np.empty((len(who) * 64, 2), np.int64)
+    count = 0
+    for i in who:
+        for j in range(n):
+            if j == i or tile[i] != tile[j] or (moves[j] and j < i):
+                continue
+            dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
+            span = (reach[i] + reach[j]) * 1.05 + 1.5 * need
+            if dx * dx + dy * dy < span * span and count < len(pairs):
+                pairs[count, 0], pairs[count, 1] = i, j
+                count += 1
+    return pairs[:count]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def move_all(rounds, who, free, width, height, solids, pose, tile, keep):
+    """Move islands ``who`` at once down the slope of their squared depths (L-BFGS); return what is left.
 
     Liu and Nocedal 1989, doi:10.1007/BF01589116. Turns only change with ``free``.
     """
-    reach, need = solids.reach, keep.need
-    n, memory = len(reach), 6
-    pairs = np.empty((n * 64, 2), np.int64)
-    count = 0
-    for i in range(n):
-        for j in range(i + 1, n):
-            if tile[i] == tile[j]:
-                dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
-                span = (reach[i] + reach[j]) * 1.05 + 1.5 * need
-                if dx * dx + dy * dy < span * span and count < len(pairs):
-                    pairs[count, 0], pairs[count, 1] = i, j
-                    count += 1
-    base, scratch = pose.copy(), pose.copy()
+    reach = solids.reach
+    n, memory = len(who), 6
+    pairs = pairs_near(who, keep.need, pose, tile, reach)
+    count = len(pairs)
+    base = pose[who]
+    scratch = np.zeros((len(reach), 3))
     x, slope, other, trial = np.zeros((n, 3)), np.zeros((n, 3)), np.zeros((n, 3)), np.zeros((n, 3))
-    x[:, :2] = pose[:, :2]
+    x[:, :2] = base[:, :2]
     moves, turns = np.zeros((memory, n, 3)), np.zeros((memory, n, 3))
     rho, alpha = np.zeros(memory), np.zeros(memory)
     held = 0
-    value = energy(x, base, pairs, count, width, height, solids, keep, scratch, slope)
+    value = energy(x, base, who, pairs, count, width, height, solids, keep, pose, scratch, slope)
     if not free:
         slope[:, 2] = 0.0
     for _round in range(rounds):
@@ -359,13 +425,13 @@ def move_all(rounds, free, width, height, solids, pose, tile, keep):
             break
         # no island goes further than a part of its size at once
         longest = 0.0
-        for i in range(n):
-            longest = max(longest, np.sqrt((direction[i] ** 2).sum()) / reach[i])
+        for k in range(n):
+            longest = max(longest, np.sqrt((direction[k] ** 2).sum()) / reach[who[k]])
         step = min(1.0, 0.3 / max(longest, 1e-30))
         accepted = False
         for _ in range(8):
             trial[:] = x - step * direction
-            got = energy(trial, base, pairs, count, width, height, solids, keep, scratch, other)
+            got = energy(trial, base, who, pairs, count, width, height, solids, keep, pose, scratch, other)
             if not free:
                 other[:, 2] = 0.0
             if got <= value - 1e-4 * step * downhill:
@@ -385,12 +451,13 @@ def move_all(rounds, free, width, height, solids, pose, tile, keep):
         if curve > 1e-300:
             rho[m] = 1.0 / curve
             held += 1
-        if gained < 1e-5 * value:
+        if gained < 1e-3 * value:
             break
-    for i in range(n):
-        ct, st = math.cos(x[i, 2] / reach[i]), math.sin(x[i, 2] / reach[i])
-        c, s = base[i, 2] * ct - base[i, 3] * st, base[i, 3] * ct + base[i, 2] * st
+    for k in range(n):
+        i = who[k]
+        ct, st = math.cos(x[k, 2] / reach[i]), math.sin(x[k, 2] / reach[i])
+        c, s = base[k, 2] * ct - base[k, 3] * st, base[k, 3] * ct + base[k, 2] * st
         size = math.sqrt(c * c + s * s)
-        pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3] = x[i, 0], x[i, 1], c / size, s / size
+        pose[i, 0], pose[i, 1], pose[i, 2], pose[i, 3] = x[k, 0], x[k, 1], c / size, s / size
         clamp_pose(i, pose[i], solids, width, height)
     return value

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.halfedges import smooth_normals
-from fasciculum.kernels.moves import move_all, move_some
+from fasciculum.kernels.moves import move_all, propose
 from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.unwrapping import dart, peel, split_chart
@@ -98,7 +98,7 @@ class Patience:
     """Says enough once all kernels of separating have run."""
 
     def __init__(self, padding: int) -> None:
-        self._kernels = (move_some, move_all, too_near if padding else exact_near)
+        self._kernels = (move_all, too_near if padding else exact_near)
         self._until = time.monotonic() + MOST_WAITED
 
     def __call__(self) -> bool:

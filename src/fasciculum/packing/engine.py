@@ -34,9 +34,10 @@ FIRST_STEP, LAST_STEP = 0.008, 0.0006
 #: failures in a row after which islands are exchanged before the next try, since small moves lead nowhere
 STUCK = 5
 #: parts of a step that are tried one after the other, each from where the one before got stuck
-RETREATS = (1.0, 0.4)
+RETREATS = (1.0, 0.9, 0.7, 0.4, 0.15)
 #: rounds of moving islands apart before a scale is given up, and of them those without a gain
-ROUNDS, PATIENCE = 90, 24
+import os
+IDLE = int(os.environ.get('IDLE','80'))
 
 
 @dataclass(frozen=True, eq=False)
@@ -326,6 +327,7 @@ class Separating:
         self.held = packer.best
         self.step_size = FIRST_STEP * (1.0 if seed[1] == 0 else 0.6)
         self.fails = 0
+        self.hops = self.landed = 0
         self._owner: NDArray[np.int32] | None = None
 
     def step(self) -> bool:
@@ -340,22 +342,20 @@ class Separating:
         separator.weight[:] = 1.0
         separator.extra[:] = 0.0
         separator.rescale(wish)
-        if self.fails > STUCK:
-            for _ in range(int(self.rng.integers(1, 4))):
-                separator.exchange(self.rng)
         for part in RETREATS:
-            if part < 1.0:
-                # what has been found so far is kept, on a sheet that is a little larger again
-                wish = self.held.scale + (wish - self.held.scale) * part
-                separator.rescale(wish)
-            if separator.contain() and self._resolve() and packer.offer(wish, separator.placements() * self._column()):
-                self.fails = 0
-                self.step_size = min(self.step_size * 1.15, FIRST_STEP) if part == 1.0 else self.step_size * 0.8
+            # what has been found so far is kept, on a sheet that is a little larger again
+            scale = self.held.scale + (wish - self.held.scale) * part
+            separator.rescale(scale)
+            if (
+                separator.contain()
+                and self._resolve(IDLE if part == 1.0 else IDLE // 2)
+                and packer.offer(scale, separator.placements() * self._column())
+            ):
+                self.step_size = min(self.step_size * 1.15, FIRST_STEP) if part == 1.0 else self.step_size * (0.7 + 0.3 * part)
                 return True
-            if not packer._go_on() or packer.best.scale >= wish:
+            if not packer._go_on() or packer.best.scale >= scale:
                 # the other thread has come further: its packing is taken over
                 return True
-        self.fails += 1
         self.step_size = max(self.step_size * 0.55, LAST_STEP)
         return True
 
@@ -364,14 +364,21 @@ class Separating:
         column[:, [2, 5]] = 1.0
         return column
 
-    def _resolve(self) -> bool:
+    def _settled(self) -> None:
+        """Move all at once until that leads nowhere."""
+        last = math.inf
+        for _ in range(6):
+            left = self.separator.relax(30)
+            if left <= 0 or left > last * 0.7 or not self.packer._go_on():
+                return
+            last = left
+
+    def _resolve(self, patience: int) -> bool:
         separator, go_on = self.separator, self.packer._go_on
-        least, stale = math.inf, 0
-        raised = 0
-        for turn in range(ROUNDS):
-            if not go_on() or self.packer.best.scale >= separator.scale:
-                return False
-            pairs, found = separator.clashes()
+        idle, raised, least = 0, 0, math.inf
+        self._settled()
+        pairs, found = separator.clashes()
+        while go_on() and self.packer.best.scale < separator.scale:
             if not len(pairs):
                 bad = self._violations()
                 if not len(bad):
@@ -380,26 +387,31 @@ class Separating:
                 if raised > 40:
                     return False
                 separator.apart(bad, 0.25 if self.packer.rules.padding else 0.1)
+                self._settled()
+                pairs, found = separator.clashes()
                 least = math.inf
                 continue
             total = float(found.sum())
-            if total < least * 0.98:
-                least, stale = total, 0
-            else:
-                stale += 1
-                if stale > PATIENCE:
-                    return False
-            separator.heavier(pairs, found)
-            # moved all at once, nearly all depth goes in half the time; single moves then find ways around
-            if turn % 2 == 0:
-                separator.relax(30)
+            if total < least * 0.97:
+                least, idle = total, 0
+            idle += 1
+            if idle > patience:
+                return False
+            if idle % 30 == 0:
+                self._settled()
+                pairs, found = separator.clashes()
                 continue
-            islands = np.unique(pairs)
-            self.rng.shuffle(islands)
-            for first in range(0, len(islands), 24):
-                if not go_on():
-                    return False
-                separator.sweep(islands[first : first + 24])
+            if idle % 8 == 1:
+                separator.look_for_room()
+            each = np.bincount(pairs.ravel(), np.repeat(found, 2), len(separator.pose))
+            island = int(self.rng.choice(len(each), p=each / each.sum()))
+            self.hops += 1
+            who = separator.hop(island, self.rng)
+            if who is not None:
+                self.landed += 1
+                stale = np.isin(pairs, who).any(axis=1)
+                new, deep = separator.clashes(who)
+                pairs, found = np.concatenate([pairs[~stale], new]), np.concatenate([found[~stale], deep])
         return False
 
     def _violations(self) -> NDArray[np.int64]:

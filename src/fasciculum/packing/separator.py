@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.kernels.depths import Keep, Solids, clamp_all, depths
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.fields import fill_circles, fill_field
-from fasciculum.kernels.moves import clearances, move_all, move_some
+from fasciculum.kernels.moves import clearances, move_all, propose
 from fasciculum.kernels.placing import too_near
 from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes
@@ -29,6 +29,13 @@ HEAVIEST = 100.0
 TOUCHING, ROUNDING = 0.0005, 2.5e-7
 #: texels by which moving all at once aims beyond what is asked, since it comes near to its aim and not quite there
 FURTHER = 0.05
+#: share of hops that exchange two islands
+import os
+EXCHANGES = float(os.environ.get('EX','0.3'))
+#: islands this near to what moved give way, in parts of a middling reach
+AROUND = float(os.environ.get('AR','0.3'))
+ROUNDS_FIRST=int(os.environ.get('RF','12'))
+HOPELESS=float(os.environ.get('HL','4'))
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
 BEYOND = 0.9
 
@@ -144,6 +151,8 @@ class Separator:
         self.pose = np.zeros((count, 5))
         self.tile = np.zeros(count, np.int64)
         self.scale = 1.0
+        self._all = np.arange(count)
+        self._middling = float(np.median(solids.reach))
         self._pairs = np.empty((max(count, 8) * 24, 2), np.int64)
         self._found = np.empty(len(self._pairs))
         self._room = np.zeros((rules.tiles, ROOM, ROOM))
@@ -227,36 +236,77 @@ class Separator:
         low, wide, high = rules.margin, rules.width - rules.margin, rules.height - rules.margin
         return bool(x.min() >= low and placed[:, 1].min() >= low and x.max() <= wide and placed[:, 1].max() <= high)
 
-    def clashes(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-        """Return the pairs that lie too near, and how deep."""
-        found = depths(self.solids, self.pose, self.tile, self._keep(), self._pairs, self._found)
+    def clashes(self, who: NDArray[np.int64] | None = None) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """Return the pairs that lie too near, all or those of ``who``, and how deep."""
+        some = self._all if who is None else who
+        found = depths(some, self.solids, self.pose, self.tile, self._keep(), self._pairs, self._found)
         return self._pairs[:found].copy(), self._found[:found].copy()
 
-    def sweep(self, islands: NDArray[np.int64]) -> None:
-        """Give each of ``islands`` the cheapest pose found for it."""
+    def relax(self, rounds: int, who: NDArray[np.int64] | None = None) -> float:
+        """Move islands at once, all or ``who``; return the squares of the depths that are left."""
         width, height = self.size
-        clearances(self.solids, self.pose, self.tile, width, height, self._room)
-        move_some(
-            islands,
-            0,
-            len(islands),
-            self.poses.angles,
-            self.poses.starts,
-            self.free,
-            self.rules.mirror,
-            width,
-            height,
-            self._room,
-            self.solids,
-            self.pose,
-            self.tile,
-            self._keep(),
+        some = self._all if who is None else who
+        return float(
+            move_all(rounds, some, self.free, width, height, self.solids, self.pose, self.tile, self._keep(FURTHER))
         )
 
-    def relax(self, rounds: int) -> None:
-        """Move all islands at once."""
+    def hop(self, island: int, rng: np.random.Generator) -> NDArray[np.int64] | None:
+        """Move an island elsewhere, or let it change places with another; return whose poses have changed.
+
+        Where the squared depths do not fall by it, everything is left as it is, and the answer is None.
+        """
+        islands = np.array([island])
+        before, tiles = self.pose.copy(), self.tile.copy()
+        if rng.random() < EXCHANGES:
+            areas = self.shapes.areas
+            spread = float(rng.choice([1.5, 4.0]))
+            like = np.flatnonzero((areas > areas[island] / spread) & (areas < areas[island] * spread))
+            other = int(rng.choice(like))
+            if other == island:
+                return None
+            islands = np.array([island, other])
+            self.pose[islands, :2] = self.pose[islands[::-1], :2]
+            self.tile[islands] = self.tile[islands[::-1]]
+            for one in islands:
+                self._propose(int(one), (int(self.tile[one]), *self.pose[one, :2]), 8)
+        elif not self._propose(island, (-1, 0.0, 0.0), 24):
+            return None
+        after, moved = self.pose.copy(), self.tile.copy()
+        who = self._around(islands, before, tiles) | self._around(islands, after, moved)
+        who = np.flatnonzero(who)
+        self.pose[:], self.tile[:] = before, tiles
+        was = self.relax(0, who)
+        self.pose[:], self.tile[:] = after, moved
+        # what is still much deeper after some rounds does not become better than it was
+        left = self.relax(ROUNDS_FIRST, who)
+        if was * 0.99 < left < was * HOPELESS:
+            left = self.relax(40, who)
+        if left >= was * 0.99:
+            self.pose[:], self.tile[:] = before, tiles
+            return None
+        return who
+
+    def _around(self, islands: NDArray[np.int64], pose: NDArray[np.float64], tile: NDArray[np.int64]) -> NDArray[np.bool_]:
+        reach = self.solids.reach
+        found = np.zeros(len(reach), bool)
+        for one in islands:
+            span = reach + reach[one] + self._middling * AROUND
+            found |= (tile == tile[one]) & (((pose[:, :2] - pose[one, :2]) ** 2).sum(axis=1) < span * span)
+        return found
+
+    def _propose(self, island: int, at: tuple[int, float, float], candidates: int) -> bool:
         width, height = self.size
-        move_all(rounds, self.free, width, height, self.solids, self.pose, self.tile, self._keep(FURTHER))
+        return bool(
+            propose(
+                island, np.array(at, float), self.poses.angles, self.poses.starts, self.free, self.rules.mirror,
+                FURTHER / self.scale, width, height, self._room, self.solids, self.pose, self.tile, self._keep(), candidates,
+            )
+        )
+
+    def look_for_room(self) -> None:
+        """Note where there is free room, for the next hops."""
+        width, height = self.size
+        clearances(self.solids, self.pose, self.tile, width, height, self._room)
 
     def heavier(self, pairs: NDArray[np.int64], deep: NDArray[np.float64]) -> None:
         """Make the pairs that are still too near count more, all others a little less."""
