@@ -73,6 +73,9 @@ def slope_one_way(
             v = c * px + d * py + ty - y0
             if u < -r or v < -r or u > limit_x + r or v > limit_y + r:
                 continue
+            cu, cv = min(max(u, 0.0), limit_x), min(max(v, 0.0), limit_y)
+            if field[at + int(cv * inv + 0.5) * w + int(cu * inv + 0.5)] - 0.71 / inv > r:
+                continue
             begin, end = int(blocks[q, 3]), int(blocks[q, 4])
         for s in range(begin, end):
             r = 0.0

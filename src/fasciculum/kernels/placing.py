@@ -157,21 +157,27 @@ def ring_into(mask, ring):
     """Write into ``ring`` (h + 4, words) the cells within two of the mask but not in it; return how many there are."""
     height, width = mask.shape
     ring[: height + 4] = 0
+    # set cells within two along x, counted along y as a window slides down
+    near = np.zeros((height, width + 4), np.uint8)
+    for y in range(height):
+        last = -10
+        for x in range(width + 4):
+            if x < width and mask[y, x]:
+                last = x
+            # cell x of the ring's rows is cell x - 2 of the mask; what lies in x - 4 .. x is within two of it
+            if x - last <= 4:
+                near[y, x] = 1
+    within = np.zeros(width + 4, np.int32)
     total = 0
     for y in range(-2, height + 2):
-        for x in range(-2, width + 2):
-            if 0 <= y < height and 0 <= x < width and mask[y, x]:
-                continue
-            near = False
-            for dy in range(max(y - 2, 0), min(y + 3, height)):
-                for dx in range(max(x - 2, 0), min(x + 3, width)):
-                    if mask[dy, dx]:
-                        near = True
-                        break
-                if near:
-                    break
-            if near:
-                ring[y + 2, (x + 2) >> 6] |= np.uint64(1) << np.uint64((x + 2) & 63)
+        if y + 2 < height:
+            within += near[y + 2]
+        if y - 3 >= 0:
+            within -= near[y - 3]
+        for x in range(width + 4):
+            own = 0 <= y < height and 2 <= x < width + 2 and mask[y, x - 2]
+            if within[x] > 0 and not own:
+                ring[y + 2, x >> 6] |= np.uint64(1) << np.uint64(x & 63)
                 total += 1
     return total
 
@@ -434,8 +440,8 @@ def place_some(
 
 
 @njit(cache=True, nogil=True)
-def too_near(points, loops, islands, padding, slack, owner, pairs):
-    """List the pairs of islands whose touched texels have fewer than ``padding`` free ones between them.
+def too_near(points, loops, islands, who, padding, slack, owner, pairs):
+    """List the pairs of islands ``who`` whose touched texels have fewer than ``padding`` free ones between them.
 
     Points in texels; ``owner`` (H, W) int32 is scratch. Returns how many pairs, at most ``len(pairs)``; a pair may be
     listed more than once.
@@ -445,7 +451,7 @@ def too_near(points, loops, islands, padding, slack, owner, pairs):
     count = 0
     for sweep in range(2):
         grow = slack if sweep == 0 else padding + slack
-        for i in range(len(islands) - 1):
+        for i in who:
             first, last = loops[islands[i]], loops[islands[i + 1]]
             own = loops[islands[i] : islands[i + 1] + 1] - first
             low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf

@@ -6,6 +6,7 @@ is there and moving the islands apart again.
 
 from __future__ import annotations
 
+import os
 import itertools
 import math
 import threading
@@ -26,18 +27,20 @@ from fasciculum.progress import SILENT, Cancelled, Progress
 
 THREADS = 2
 #: more islands than this count as many
-MANY = 1000
+MANY = int(os.environ.get("MANY","1000"))
 #: more islands than this are only constructed: to separate them takes longer than anyone waits
 MOST_SEPARATED = 3000
 #: the first step by which a scale is raised, and the last
-FIRST_STEP, LAST_STEP = 0.008, 0.0006
+LARGEST_STEP, FIRST_STEP, LAST_STEP = float(os.environ.get("LS",".025")), 0.008, float(os.environ.get("LA","0.002"))
 #: failures in a row after which islands are exchanged before the next try, since small moves lead nowhere
 STUCK = 5
 #: parts of a step that are tried one after the other, each from where the one before got stuck
 RETREATS = (1.0, 0.9, 0.7, 0.4, 0.15)
 #: rounds of moving islands apart before a scale is given up, and of them those without a gain
 import os
-IDLE = int(os.environ.get('IDLE','80'))
+PK=float(os.environ.get('PK','1'))
+WG=int(os.environ.get('WG','0'))
+IDLE = int(os.environ.get('IDLE','60'))
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +99,7 @@ class Packer:
         self.wanted: float | None = None
         self._stop = threading.Event()
         self._lock = threading.Lock()
-        self._solid: Solids | None = None
+        self._solid: tuple[Solids, Poses] | None = None
         self._shown = 0.0
         count = len(islands)
         longest = max(rules.width, rules.height)
@@ -265,14 +268,13 @@ class Packer:
         separator: Separating | None = None
         # to construct again pays where turns are few, and where there are many islands: there the start decides
         constructing = not separable or count > MANY or (number == 1 and self.rules.turns != "any")
-        few, many = self._greedy(self._poses(4)), self._greedy(self._poses(16))
-        misses = tries = 0
+        many = self._greedy(self._poses(16))
+        again = Again(many, 0.04 if number == 0 else 0.025)
+        misses = 0
         while self._go_on():
             if constructing:
-                greedy = few if count > MANY and tries % 3 != 2 else many
-                tries += 1
-                misses = 0 if self._construct_again(greedy, rng) else misses + 1
-                if separable and misses > (3 if count > MANY else 12):
+                misses = 0 if self._construct_again(again, rng) else misses + 1
+                if separable and misses > (2 if count > MANY else 12):
                     constructing = False
                 continue
             if separator is None:
@@ -280,27 +282,33 @@ class Packer:
             if not separator.step():
                 return
 
-    def solids(self, shapes: Shapes) -> Solids:
-        """Return the islands as the separator reads them, made once for all threads."""
+    def solids(self, shapes: Shapes) -> tuple[Solids, Poses]:
+        """Return the islands as the separator reads them and their turns, made once for all threads."""
         with self._lock:
             if self._solid is None:
-                self._solid = solids_of(shapes, (self.rules.padding + 1.5) / self.best.scale)
+                turns = 64 if len(shapes) <= MANY else 16
+                self._solid = (
+                    solids_of(shapes, (self.rules.padding + 1.5) / self.best.scale),
+                    poses_of(shapes, self.rules, most=turns),
+                )
             return self._solid
 
-    def _construct_again(self, greedy: Greedy, rng: np.random.Generator) -> bool:
+    def _construct_again(self, again: Again, rng: np.random.Generator) -> bool:
+        greedy, large = again.greedy, len(self.shapes) > MANY
         limit = greedy.limit()
         before = self.best.scale
-        wish = min(before * (1.001 + 0.012 * float(rng.random()) ** 2), limit)
+        further = again.step if large else 0.001 + 0.012 * float(rng.random()) ** 2
+        wish = min(before * (1 + further), limit)
         if wish <= before * 1.0002:
             time.sleep(0.01)
             return False
-        spread = float(rng.uniform(0.0, 0.35))
+        spread = float(rng.uniform(0.0, 0.1 if large else 0.35))
         order = greedy.order(np.exp(rng.uniform(-spread, spread, len(self.shapes))))
-        large = len(self.shapes) > MANY
-        cell = self.cell if self.rules.align or large else max(1, self.cell // int(rng.choice([1, 1, 2])))
-        most = self.most * int(rng.choice([1, 3, 6])) if large else self.most
-        attempt = greedy.attempt(wish, order, self._go_on, cell=cell, most=most)
-        return attempt.whole and self.offer(attempt.scale, attempt.placements)
+        cell = self.cell if self.rules.align else max(1, self.cell // (2 if large else int(rng.choice([1, 1, 2]))))
+        attempt = greedy.attempt(wish, order, self._go_on, cell=cell, most=self.most)
+        found = attempt.whole and self.offer(attempt.scale, attempt.placements)
+        again.step *= 1.0 if found else 0.6
+        return found
 
     def offer(self, scale: float, placements: NDArray[np.float64]) -> bool:
         """Keep a packing if it is the best and the exact check lets it pass; called from any thread."""
@@ -313,6 +321,14 @@ class Packer:
             return True
 
 
+@dataclass
+class Again:
+    """One thread's constructing again, and by how much it tries to raise the scale of many islands."""
+
+    greedy: Greedy
+    step: float
+
+
 class Separating:
     """One thread's shrinking and separating; takes over what another has found once it is better."""
 
@@ -321,8 +337,8 @@ class Separating:
         self.rng = np.random.default_rng(seed)
         shapes = packer.shapes if float(factors.max()) <= 1.0 else packer.shapes.scaled(factors)
         self.factors = factors
-        solids = packer.solids(shapes)
-        self.separator = Separator(shapes, poses_of(shapes, packer.rules), solids, packer.rules, seed[1])
+        solids, poses = packer.solids(shapes)
+        self.separator = Separator(shapes, poses, solids, packer.rules, seed[1])
         self.limit = packer._greedy(self.separator.poses, shapes).limit()
         self.held = packer.best
         self.step_size = FIRST_STEP * (1.0 if seed[1] == 0 else 0.6)
@@ -340,8 +356,10 @@ class Separating:
             return False
         separator.load(self.held.placements / self._column(), self.held.scale)
         separator.weight[:] = 1.0
-        separator.extra[:] = 0.0
+        # whole texels ask for more or less wherever borders lie in them; what borders ask for stays
+        separator.extra *= 0.0 if packer.rules.padding else 0.9
         separator.rescale(wish)
+        hops = self.hops
         for part in RETREATS:
             # what has been found so far is kept, on a sheet that is a little larger again
             scale = self.held.scale + (wish - self.held.scale) * part
@@ -351,13 +369,22 @@ class Separating:
                 and self._resolve(IDLE if part == 1.0 else IDLE // 2)
                 and packer.offer(scale, separator.placements() * self._column())
             ):
-                self.step_size = min(self.step_size * 1.15, FIRST_STEP) if part == 1.0 else self.step_size * (0.7 + 0.3 * part)
+                self._stepped(part, self.hops - hops)
                 return True
             if not packer._go_on() or packer.best.scale >= scale:
                 # the other thread has come further: its packing is taken over
                 return True
         self.step_size = max(self.step_size * 0.55, LAST_STEP)
         return True
+
+    def _stepped(self, part: float, hops: int) -> None:
+        """Choose the next step by how this one went: what part of it could be taken, after how many hops."""
+        if part < 1.0:
+            self.step_size *= 0.7 + 0.3 * part
+        elif hops < 10:
+            self.step_size = min(self.step_size * 1.5, LARGEST_STEP)
+        elif self.step_size < FIRST_STEP:
+            self.step_size *= 1.15
 
     def _column(self) -> NDArray[np.float64]:
         column = np.repeat(self.factors[:, None], 6, axis=1)
@@ -376,34 +403,42 @@ class Separating:
     def _resolve(self, patience: int) -> bool:
         separator, go_on = self.separator, self.packer._go_on
         idle, raised, least = 0, 0, math.inf
+        changed: NDArray[np.int64] | None = None
         self._settled()
         pairs, found = separator.clashes()
         while go_on() and self.packer.best.scale < separator.scale:
             if not len(pairs):
-                bad = self._violations()
+                bad = self._violations(changed)
                 if not len(bad):
                     return separator.inside()
                 raised += 1
                 if raised > 40:
                     return False
                 separator.apart(bad, 0.25 if self.packer.rules.padding else 0.1)
-                self._settled()
+                changed = separator.around(np.unique(bad))
+                separator.relax(40, changed)
+                # what they press on too
+                changed = separator.around(changed)
                 pairs, found = separator.clashes()
                 least = math.inf
                 continue
+            changed = None
             total = float(found.sum())
             if total < least * 0.97:
                 least, idle = total, 0
             idle += 1
             if idle > patience:
                 return False
-            if idle % 30 == 0:
+            if idle == patience // 2:
                 self._settled()
                 pairs, found = separator.clashes()
                 continue
+            if WG and idle % WG == 0:
+                separator.heavier(pairs, found)
             if idle % 8 == 1:
                 separator.look_for_room()
             each = np.bincount(pairs.ravel(), np.repeat(found, 2), len(separator.pose))
+            each = each / separator.solids.reach**PK
             island = int(self.rng.choice(len(each), p=each / each.sum()))
             self.hops += 1
             who = separator.hop(island, self.rng)
@@ -414,13 +449,13 @@ class Separating:
                 pairs, found = np.concatenate([pairs[~stale], new]), np.concatenate([found[~stale], deep])
         return False
 
-    def _violations(self) -> NDArray[np.int64]:
+    def _violations(self, changed: NDArray[np.int64] | None) -> NDArray[np.int64]:
         rules = self.packer.rules
         if not rules.padding:
             return self.separator.violations()
         if self._owner is None:
             self._owner = np.empty((rules.height, rules.width * rules.tiles), np.int32)
-        return self.separator.too_near(self._owner)
+        return self.separator.too_near(self._owner, changed)
 
 
 def pack(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import itertools
 import math
 
@@ -17,7 +18,7 @@ from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes
 
 #: nodes of a distance grid across an island's diameter
-FINE = 72
+FINE = int(os.environ.get("FINE","72"))
 CIRCLES = 6
 #: the borders that are sampled stay this near to the islands', in parts of the island's length
 NEAR = 4e-4
@@ -31,13 +32,13 @@ TOUCHING, ROUNDING = 0.0005, 2.5e-7
 FURTHER = 0.05
 #: share of hops that exchange two islands
 import os
-EXCHANGES = float(os.environ.get('EX','0.3'))
+EXCHANGES = float(os.environ.get('EX','0.5'))
 #: islands this near to what moved give way, in parts of a middling reach
 AROUND = float(os.environ.get('AR','0.3'))
 ROUNDS_FIRST=int(os.environ.get('RF','12'))
 HOPELESS=float(os.environ.get('HL','4'))
 #: texels kept beyond the padding at first: whole texels count, wherever borders lie in them
-BEYOND = 0.9
+BEYOND = float(os.environ.get("BY","0.9"))
 
 
 def solids_of(shapes: Shapes, around: float) -> Solids:
@@ -272,7 +273,7 @@ class Separator:
         elif not self._propose(island, (-1, 0.0, 0.0), 24):
             return None
         after, moved = self.pose.copy(), self.tile.copy()
-        who = self._around(islands, before, tiles) | self._around(islands, after, moved)
+        who = self._next_to(islands, before, tiles) | self._next_to(islands, after, moved)
         who = np.flatnonzero(who)
         self.pose[:], self.tile[:] = before, tiles
         was = self.relax(0, who)
@@ -286,7 +287,13 @@ class Separator:
             return None
         return who
 
-    def _around(self, islands: NDArray[np.int64], pose: NDArray[np.float64], tile: NDArray[np.int64]) -> NDArray[np.bool_]:
+    def around(self, islands: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Return these islands and those next to them, which give way when they move."""
+        return np.flatnonzero(self._next_to(islands, self.pose, self.tile))
+
+    def _next_to(
+        self, islands: NDArray[np.int64], pose: NDArray[np.float64], tile: NDArray[np.int64]
+    ) -> NDArray[np.bool_]:
         reach = self.solids.reach
         found = np.zeros(len(reach), bool)
         for one in islands:
@@ -334,16 +341,20 @@ class Separator:
         found = exact_near(placed, lines.loops, lines.islands, boxes, self.tile, touching, pairs)
         return pairs[:found]
 
-    def too_near(self, owner: NDArray[np.int32]) -> NDArray[np.int64]:
-        """Return the pairs with fewer free texels between them than the padding; exact. ``owner`` is scratch."""
+    def too_near(self, owner: NDArray[np.int32], who: NDArray[np.int64] | None = None) -> NDArray[np.int64]:
+        """Return the pairs, all or those among ``who``, with fewer free texels between them than the padding; exact.
+
+        ``owner`` is scratch.
+        """
+        some = self._all if who is None else who
         lines = self.shapes.borders
         pairs = np.empty((4096, 2), np.int64)
         rules = self.rules
-        found = too_near(self._placed(), lines.loops, lines.islands, rules.padding, SLACK, owner, pairs)
+        found = too_near(self._placed(), lines.loops, lines.islands, some, rules.padding, SLACK, owner, pairs)
         return np.unique(np.sort(pairs[:found], axis=1), axis=0)
 
     def apart(self, pairs: NDArray[np.int64], by: float) -> None:
         """Keep these pairs further apart, by so many texels."""
         i, j = pairs.T
-        self.extra[i, j] += by / self.scale
+        self.extra[i, j] += by / self.scale + (0.0 if self.rules.padding else 0.5) * self.extra[i, j]
         self.extra[j, i] = self.extra[i, j]
