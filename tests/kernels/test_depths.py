@@ -5,9 +5,10 @@ import unittest
 import numpy as np
 
 from fasciculum.kernels.depths import Keep, clamp_all, depths
-from fasciculum.kernels.moves import energy, move_all
-from fasciculum.packing.separator import solids_of
+from fasciculum.kernels.moves import energy, energy_of, move_all, propose, settle
+from fasciculum.kernels.placing import ring_into
 from fasciculum.packing.shapes import shapes_of
+from fasciculum.packing.solids import solids_of
 
 
 def squares(count):
@@ -20,14 +21,14 @@ class Depths(unittest.TestCase):
         self.shapes = shapes_of(squares(2))
         self.solids = solids_of(self.shapes, 0.5)
         self.tile = np.zeros(2, np.int64)
-        self.keep = Keep(np.ones((2, 2), np.float32), np.zeros((2, 2), np.float32), 0.0, False)
+        self.keep = Keep(np.zeros((2, 2), np.float32), 0.0, False)
 
     def pose(self, *places):
         return np.array([(x, y, 1.0, 0.0, 1.0) for x, y in places])
 
     def near(self, pose):
         pairs, deep = np.empty((8, 2), np.int64), np.empty(8)
-        return depths(self.solids, pose, self.tile, self.keep, pairs, deep), deep[0]
+        return depths(np.arange(2), self.solids, pose, self.tile, self.keep, pairs, deep), deep[0]
 
     def test_only_what_overlaps_is_deep_and_the_deeper_the_more(self):
         self.assertEqual(self.near(self.pose((1, 1), (2.2, 1)))[0], 0)
@@ -43,10 +44,13 @@ class Depths(unittest.TestCase):
     def test_the_slope_is_that_of_differences(self):
         base = self.pose((1.0, 1.0), (1.6, 1.35))
         values = np.column_stack([base[:, :2], np.zeros(2)])
-        pairs, scratch, slope = np.array([[0, 1]]), base.copy(), np.zeros((2, 3))
+        both, pairs = np.arange(2), np.array([[0, 1]])
+        scratch, slope = base.copy(), np.zeros((2, 3))
 
         def at(values, slope):
-            return energy(values, base, pairs, 1, 9.0, 9.0, self.solids, self.keep, scratch, slope)
+            return energy(
+                values, base, both, pairs, 1, 9.0, 9.0, self.solids, self.keep, scratch, np.zeros((2, 3)), slope
+            )
 
         at(values, slope)
         # sideways, down and turned; the distances are read from a grid, so only about
@@ -58,14 +62,74 @@ class Depths(unittest.TestCase):
 
     def test_moving_all_parts_them_and_stays_on_the_sheet(self):
         pose = self.pose((1.0, 1.0), (1.7, 1.2))
-        left = move_all(200, False, 6.0, 6.0, self.solids, pose, self.tile, self.keep)
+        left = move_all(200, np.arange(2), False, 6.0, 6.0, self.solids, pose, self.tile, self.keep)
         self.assertLess(left, 1e-3)
         self.assertGreater(np.abs(pose[1, :2] - pose[0, :2]).max(), 0.95)
         self.assertTrue((pose[:, :2] >= 0.5 - 1e-9).all() and (pose[:, :2] <= 5.5 + 1e-9).all())
 
+    def test_only_those_named_move(self):
+        pose = self.pose((1.0, 1.0), (1.7, 1.2))
+        left = move_all(200, np.array([1]), False, 6.0, 6.0, self.solids, pose, self.tile, self.keep)
+        self.assertLess(left, 1e-3)
+        np.testing.assert_array_equal(pose[0], [1.0, 1.0, 1.0, 0.0, 1.0])
+
+    def test_one_island_settles_beside_its_neighbour(self):
+        pose, own, near = self.pose((1.0, 1.0), (5.0, 5.0)), np.array([1.8, 1.1, 1.0, 0.0, 1.0]), np.array([0])
+        slope = np.zeros((2, 3))
+        before = energy_of(1, own, near, 1, 0.0, 6.0, 6.0, self.solids, pose, self.keep, slope)
+        left = settle(1, own, near, 1, False, 0.0, 6.0, 6.0, self.solids, pose, self.keep, slope)
+        self.assertLess(left, before * 1e-3)
+        self.assertGreater(max(abs(own[0] - 1.0), abs(own[1] - 1.0)), 0.95)
+        # turned only where turns are free
+        self.assertEqual(own[2], 1.0)
+
+    def test_an_island_is_put_where_room_is(self):
+        pose = self.pose((1.0, 1.0), (1.3, 1.0))
+        room = np.zeros((1, 8, 8))
+        room[0, 6:, 6:] = 2.0
+        found = propose(
+            1,
+            np.array([-1.0, 0.0, 0.0]),
+            np.zeros(2),
+            np.arange(3),
+            False,
+            False,
+            0.0,
+            6.0,
+            6.0,
+            room,
+            self.solids,
+            pose,
+            self.tile,
+            self.keep,
+            48,
+        )
+        self.assertTrue(found)
+        pairs, deep = np.empty((8, 2), np.int64), np.empty(8)
+        self.assertEqual(depths(np.arange(2), self.solids, pose, self.tile, self.keep, pairs, deep), 0)
+
     def test_what_is_larger_than_the_sheet_does_not_fit(self):
-        self.assertTrue(clamp_all(self.pose((9, 9), (-9, 1)), self.solids, 2.0, 2.0))
-        self.assertFalse(clamp_all(self.pose((0, 0), (0, 0)), self.solids, 0.9, 2.0))
+        self.assertTrue(clamp_all(np.arange(2), self.pose((9, 9), (-9, 1)), self.solids, 2.0, 2.0))
+        self.assertFalse(clamp_all(np.arange(2), self.pose((0, 0), (0, 0)), self.solids, 0.9, 2.0))
+
+
+class Ring(unittest.TestCase):
+    def test_it_holds_what_lies_within_two_cells_and_not_inside(self):
+        rng = np.random.default_rng(0)
+        for share in (0.02, 0.3, 0.9) * 8:
+            height, width = rng.integers(1, 70, 2)
+            mask = (rng.random((height, width)) < share).astype(np.uint8)
+            ring = np.zeros((height + 4, ((width + 3) >> 6) + 2), np.uint64)
+            total = ring_into(mask, ring)
+            wide = np.pad(mask > 0, 4)
+            near = np.zeros((height + 4, width + 4), bool)
+            for down in range(5):
+                for across in range(5):
+                    near |= wide[down : down + height + 4, across : across + width + 4]
+            near &= ~np.pad(mask > 0, 2)
+            got = [[int(ring[y, x >> 6]) >> (x & 63) & 1 for x in range(width + 4)] for y in range(height + 4)]
+            np.testing.assert_array_equal(np.array(got, bool), near)
+            self.assertEqual(total, near.sum())
 
 
 if __name__ == "__main__":

@@ -183,6 +183,34 @@ class Around(unittest.TestCase):
         for part in placed(islands, packed):
             self.assertFalse((mask & touched(outline_of(part), 128, 128)).any())
 
+    def test_improving_goes_around_what_lies(self):
+        rng = np.random.default_rng(11)
+        held = [self.square(50.0, 7.0, 7.0), self.square(40.0, 128 + 60.0, 30.5)]
+        islands = [island(rng) for _ in range(24)]
+        for padding in (0, 3):
+            packer = Packer(islands, Rules(128, 128, padding, 2, "any", tiles=2), held=held, seed=3)
+            first = packer.construct().scale
+            packer.enough = lambda first=first, packer=packer: packer.best.scale > first * 1.02
+            self.assertGreater(packer.improve(60.0).scale, first * 1.02)
+            self.assertEqual(len(packer.best.placements), len(islands))
+            EveryOption().judge(islands, packer.best, packer.rules)
+            for lying in held:
+                outline = outline_of(lying)
+                mask = grown(touched(outline, 256, 128), padding)
+                for part in placed(islands, packer.best):
+                    if padding:
+                        self.assertFalse((mask & touched(outline_of(part), 256, 128)).any())
+                    self.assertLess(outline.intersection(outline_of(part)).area, 1e-6)
+
+    def test_aligned_islands_are_constructed_again_and_better(self):
+        rng = np.random.default_rng(12)
+        islands = [island(rng) for _ in range(20)]
+        packer = Packer(islands, Rules(128, 128, 2, 4, "any", align=4))
+        first = packer.construct().scale
+        packer.enough = lambda: packer.best.scale > first * 1.01
+        self.assertGreater(packer.improve(60.0).scale, first * 1.01)
+        EveryOption().judge(islands, packer.best, packer.rules)
+
     def test_what_does_not_fit_is_told(self):
         held = [self.square(100.0, 7.0, 7.0)]
         packed = pack([self.square(1.0)], Rules(128, 128, 4, 2), scale=40.0, held=held)

@@ -65,17 +65,16 @@ class Solids(NamedTuple):
 
 
 class Keep(NamedTuple):
-    """What islands must keep of each other, and how much it counts.
+    """What islands must keep of each other.
 
     Attributes
     ----------
-    weight, extra : ndarray
-        (I, I) float32, what each pair's depth is multiplied with, and what it must keep beyond ``need``.
+    extra : ndarray
+        (I, I) float32, what each pair must keep beyond ``need``.
     need : float
     square : bool
     """
 
-    weight: NDArray[np.float32]
     extra: NDArray[np.float32]
     need: float
     square: bool
@@ -179,11 +178,11 @@ def pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at,
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def cost_of(i, pi, near, count, bound, solids, pose, keep):
-    """Return what island i costs in pose ``pi`` among ``near``: weighted roots of depths; stops past ``bound``."""
+    """Return what island i costs in pose ``pi`` among ``near``: roots of depths; stops past ``bound``."""
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
-    reach, weight, extra = solids.reach, keep.weight, keep.extra
+    reach, extra = solids.reach, keep.extra
     total = 0.0
     for n in range(count):
         j = near[n]
@@ -195,7 +194,7 @@ def cost_of(i, pi, near, count, bound, solids, pose, keep):
             continue
         depth = pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, apart, keep.square)
         if depth > 0:
-            total += weight[i, j] * math.sqrt(depth * min(reach[i], reach[j]))
+            total += math.sqrt(depth * min(reach[i], reach[j]))
             if total > bound:
                 return total
     return total
@@ -220,10 +219,10 @@ def clamp_pose(i, p, solids, width, height):
 
 
 @njit(cache=True, nogil=True)
-def clamp_all(pose, solids, width, height):
-    """Move every island onto the sheet; return whether all fit on it."""
+def clamp_all(who, pose, solids, width, height):
+    """Move islands ``who`` onto the sheet; return whether all fit on it."""
     fit = True
-    for i in range(len(pose)):
+    for i in who:
         if not clamp_pose(i, pose[i], solids, width, height):
             fit = False
     return fit
@@ -254,7 +253,9 @@ def depths(who, solids, pose, tile, keep, pairs, deep):
             if dx * dx + dy * dy >= span * span:
                 continue
             one, two = pose[i], pose[j]
-            depth = pair_depth(i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square)
+            depth = pair_depth(
+                i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square
+            )
             if depth > 0 and count < len(pairs):
                 pairs[count, 0], pairs[count, 1], deep[count] = min(i, j), max(i, j), depth
                 count += 1

@@ -44,10 +44,8 @@ def clearances(solids, pose, tile, width, height, room):
 
 
 @njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")
-def slope_one_way(
-    i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square, factor, slope
-):
-    """Add the squares of the depths of island i in j, times ``factor``; and what they change by to ``slope`` (I, 3)."""
+def slope_one_way(i, j, field, grid, circles, circle_at, samples, blocks, block_at, pi, pj, need, square, slope):
+    """Return the squares of the depths of island i in j; what they change by is added to ``slope`` (I, 3)."""
     dx, dy = pi[0] - pj[0], pi[1] - pj[1]
     cj, sj, mj = pj[2], pj[3], pj[4]
     ci, si, mi = pi[2], pi[3], pi[4]
@@ -107,8 +105,8 @@ def slope_one_way(
             depth = keep + r - value
             if depth <= 0:
                 continue
-            total += depth * depth * factor
-            push = 2 * depth * factor
+            total += depth * depth
+            push = 2 * depth
             # the point, seen from both islands' origins, in the sheet's directions
             ix, iy = ci * mi * px - si * py, si * mi * px + ci * py
             jx, jy = ix + dx, iy + dy
@@ -130,7 +128,7 @@ def energy_of(i, p, near, count, further, width, height, solids, pose, keep, slo
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
-    reach, weight, extra, square = solids.reach, keep.weight, keep.extra, keep.square
+    reach, extra, square = solids.reach, keep.extra, keep.square
     slope[i] = 0.0
     total = 0.0
     for n in range(count):
@@ -141,12 +139,11 @@ def energy_of(i, p, near, count, further, width, height, solids, pose, keep, slo
         span = reach[i] + reach[j] + 1.5 * apart
         if dx * dx + dy * dy >= span * span:
             continue
-        factor = weight[i, j]
         total += slope_one_way(
-            i, j, field, grid, circles, circle_at, samples, blocks, block_at, p, q, apart, square, factor, slope
+            i, j, field, grid, circles, circle_at, samples, blocks, block_at, p, q, apart, square, slope
         )
         total += slope_one_way(
-            j, i, field, grid, circles, circle_at, samples, blocks, block_at, q, p, apart, square, factor, slope
+            j, i, field, grid, circles, circle_at, samples, blocks, block_at, q, p, apart, square, slope
         )
     return total + border_of(i, p, width, height, solids, slope)
 
@@ -173,9 +170,10 @@ def border_of(i, p, width, height, solids, slope):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def settle(i, p, near, count, free, further, width, height, solids, pose, keep, slope):
-    """Move pose ``p`` of island i down the slope of its squared depths; return what is left. BFGS in x, y, turn times reach.
+    """Move pose ``p`` of island i down the slope of its squared depths; return what is left.
 
-    Nocedal and Wright 2006, Numerical Optimization, chapter 6; the first step aims at the value 0.
+    BFGS in x, y and turn times reach (Nocedal and Wright 2006, Numerical Optimization, chapter 6); the first step aims
+    at the value 0.
     """
     size = solids.reach[i]
     value = energy_of(i, p, near, count, further, width, height, solids, pose, keep, slope)
@@ -333,7 +331,7 @@ def energy(values, base, who, pairs, count, width, height, solids, keep, pose, s
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
-    reach, weight, extra = solids.reach, keep.weight, keep.extra
+    reach, extra = solids.reach, keep.extra
     square = keep.square
     for k in range(len(who)):
         i = who[k]
@@ -351,12 +349,12 @@ def energy(values, base, who, pairs, count, width, height, solids, keep, pose, s
         span = reach[i] + reach[j] + 1.5 * apart
         if dx * dx + dy * dy >= span * span:
             continue
-        one, two, factor = pose[i], pose[j], weight[i, j]
+        one, two = pose[i], pose[j]
         total += slope_one_way(
-            i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square, factor, slope
+            i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square, slope
         )
         total += slope_one_way(
-            j, i, field, grid, circles, circle_at, samples, blocks, block_at, two, one, apart, square, factor, slope
+            j, i, field, grid, circles, circle_at, samples, blocks, block_at, two, one, apart, square, slope
         )
     for k in range(len(who)):
         i = who[k]

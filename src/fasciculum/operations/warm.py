@@ -98,7 +98,7 @@ class Patience:
     """Says enough once all kernels of separating have run."""
 
     def __init__(self, padding: int) -> None:
-        self._kernels = (move_all, too_near if padding else exact_near)
+        self._kernels = (move_all, propose, too_near if padding else exact_near)
         self._until = time.monotonic() + MOST_WAITED
 
     def __call__(self) -> bool:

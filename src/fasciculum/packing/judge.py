@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.packing.borders import Borders, borders
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 
@@ -16,11 +15,6 @@ def gathered(islands: Sequence[NDArray[np.float64]]) -> tuple[NDArray[np.float64
     """Return the triangles of islands, one after the other, and the number of each one's island."""
     corners = np.concatenate([np.zeros((0, 3, 2)), *islands])
     return corners, np.repeat(np.arange(len(islands), dtype=np.int32), [len(island) for island in islands])
-
-
-def lying(held: Sequence[NDArray[np.float64]]) -> Borders | None:
-    """Return the borders of islands that lie on a sheet, None when there are none."""
-    return borders(*gathered(held), len(held)) if held else None
 
 
 class Judge:

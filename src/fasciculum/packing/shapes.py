@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -136,13 +137,17 @@ def linear(angle: float, mirror: bool) -> tuple[float, float, float, float]:
     return cos * flip, -sin, sin * flip, cos
 
 
-def poses_of(shapes: Shapes, rules: Rules, *, most: int = 64) -> Poses:
-    """Return the poses to try, those of an island that look the same left out; ``most`` bounds the turns of each."""
+def poses_of(shapes: Shapes, rules: Rules, *, most: int = 64, check: Callable[[], None] = lambda: None) -> Poses:
+    """Return the poses to try, those of an island that look the same left out; ``most`` bounds the turns of each.
+
+    ``check`` is called for each island, and may raise to end it.
+    """
     rows: list[tuple[float, float, float, float]] = []
     angles, mirrored, starts = [], [], [0]
     points, begins = shapes.borders.points, shapes.borders.point_islands
     steps = STEPS[rules.turns]
     for island in range(len(shapes)):
+        check()
         own, base = steps, 0.0
         if rules.turns == "any":
             base = float(shapes.square[island])

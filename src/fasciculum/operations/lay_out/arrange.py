@@ -258,7 +258,16 @@ def trouble(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[
         corner = np.floor(own[around, :2].min(axis=0)) - layout.padding - 2
         size = np.ceil(own[around, 2:].max(axis=0)) - corner + layout.padding + 3
         owner = np.empty((int(size[1]), int(size[0])), np.int32)
-        count = too_near(part.points - corner, part.loops, part.islands, np.arange(len(part.islands) - 1), layout.padding, SLACK, owner, pairs)
+        count = too_near(
+            part.points - corner,
+            part.loops,
+            part.islands,
+            np.arange(len(part.islands) - 1),
+            layout.padding,
+            SLACK,
+            owner,
+            pairs,
+        )
         for one, two in around[pairs[:count]].tolist():
             other = two if one in inside else one
             if (one in inside) != (two in inside) and other not in overlapped:
@@ -274,7 +283,16 @@ def conflicts(layout: Layout) -> NDArray[np.int8]:
     pairs = np.empty((1 << 16, 2), np.int64)
     if layout.padding:
         owner = np.empty((layout.height, layout.across), np.int32)
-        count = too_near(lines.points, lines.loops, lines.islands, np.arange(len(lines.islands) - 1), layout.padding, SLACK, owner, pairs)
+        count = too_near(
+            lines.points,
+            lines.loops,
+            lines.islands,
+            np.arange(len(lines.islands) - 1),
+            layout.padding,
+            SLACK,
+            owner,
+            pairs,
+        )
         found[pairs[:count].ravel()] = 1
     tiles = np.zeros(len(own), np.int64)
     count = exact_near(lines.points, lines.loops, lines.islands, own, tiles, 1e-9, pairs)
