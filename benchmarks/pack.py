@@ -9,6 +9,7 @@ layout grows from 50 islands to 20,000.
 
 import argparse
 import math
+import random
 import tempfile
 import time
 from pathlib import Path
@@ -26,6 +27,8 @@ from fasciculum.packing.shapes import Rules
 
 SIZE = 2048
 DEMO = Path(__file__).resolve().parents[1] / "demo" / "station.glb"
+#: models whose islands make a lot, where more than these are given
+TOGETHER = 6
 #: seconds at which the fill is told
 MARKS = (2, 10, 20)
 
@@ -82,10 +85,10 @@ def at(curves, seconds):
     return f"{np.mean([max(fills) for fills in reached]):.3f}" if all(reached) else "-"
 
 
-def model_islands(path):
-    """Return the islands of a model, in metres, twins once."""
+def model_islands(paths):
+    """Return the islands of models, in metres, twins once."""
     store = PixelStore(Path(tempfile.mkdtemp()))
-    scene, _ = gather([str(path)], store)
+    scene, _ = gather([str(path) for path in paths], store)
     bundle = Bundle("b", tuple(item.key for item in scene.objects), "OPAQUE", SheetSettings(SIZE, SIZE))
     pieces = pieces_of(scene, bundle)
     return pieces.sized(pieces.leaders)
@@ -99,8 +102,12 @@ def lots(models, seed):
     yield "300 harder charts", hard(300, seed)
     yield "square in 100 pieces", cut_square(100, seed)
     yield "square in 100 jagged", jagged_square(100, seed)
+    if len(models) > TOGETHER:
+        # other models for each seed
+        yield f"islands of {TOGETHER} models", model_islands(random.Random(seed).sample(sorted(models), TOGETHER))
+        return
     for model in models:
-        yield f"islands of {Path(model).stem}", model_islands(model)
+        yield f"islands of {Path(model).stem}", model_islands([model])
 
 
 def growth():
@@ -129,7 +136,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seconds", type=float, default=20.0)
     parser.add_argument("--only", default="")
-    parser.add_argument("--models", nargs="*", default=[str(DEMO)])
+    parser.add_argument("--models", nargs="*", default=[str(DEMO)], help="more than six: islands of six of them")
     parser.add_argument("--turns", nargs="*", default=["any", "quarter"])
     parser.add_argument("--padding", nargs="*", type=int, default=[0, 4])
     parser.add_argument(

@@ -186,7 +186,9 @@ class Around(unittest.TestCase):
     def test_improving_goes_around_what_lies(self):
         rng = np.random.default_rng(11)
         held = [self.square(50.0, 7.0, 7.0), self.square(40.0, 128 + 60.0, 30.5)]
-        islands = [island(rng) for _ in range(24)]
+        islands = [
+            part / max(1.0, float(np.ptp(part.reshape(-1, 2), axis=0).max())) for part in map(island, [rng] * 30)
+        ]
         for padding in (0, 3):
             packer = Packer(islands, Rules(128, 128, padding, 2, "any", tiles=2), held=held, seed=3)
             first = packer.construct().scale
