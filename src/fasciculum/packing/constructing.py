@@ -12,8 +12,10 @@ from fasciculum.packing.greedy import Greedy
 if TYPE_CHECKING:
     from fasciculum.packing.engine import Packer
 
-#: steps by which the scale is raised, by thread; for many islands, each of whose attempts takes seconds, larger ones
-STEPS, STEPS_MANY = (0.012, 0.006), (0.04, 0.025)
+#: steps by which the scale is raised, by thread
+STEPS = (0.012, 0.006)
+#: of many islands, each of whose attempts takes seconds; with padding, smaller cells alone gain as much
+STEPS_MANY, STEPS_PADDED = (0.008, 0.016), (0.02, 0.04)
 #: attempts at one scale before a smaller step is tried
 PATIENCE, PATIENCE_MANY = 12, 1
 #: share of the islands that change their place in the order, and how much (of the logarithm of their size)
@@ -38,7 +40,8 @@ class Constructing:
         #: attempts since the last that found something
         self.misses = 0
         self._rng = np.random.default_rng(seed)
-        self._step = (STEPS_MANY if many else STEPS)[seed[1] % 2]
+        steps = (STEPS_PADDED if packer.rules.padding else STEPS_MANY) if many else STEPS
+        self._step = steps[seed[1] % 2]
         self._keys = np.zeros(len(packer.shapes))
         self._limit = greedy.limit()
         self._tried = 0
