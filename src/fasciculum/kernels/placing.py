@@ -116,6 +116,18 @@ def runs_into(mask, runs):
 
 
 @njit(cache=True, nogil=True)
+def longest_first(runs, count):
+    """Let the longest run come first: where anything is taken, it is the likeliest to meet it."""
+    longest, at = -1, 0
+    for r in range(count):
+        length = runs[r, 2] + (1 << runs[r, 3])
+        if length > longest:
+            longest, at = length, r
+    for k in range(4):
+        runs[0, k], runs[at, k] = runs[at, k], runs[0, k]
+
+
+@njit(cache=True, nogil=True)
 def _word(levels, k, y, at):
     """Return 64 cells of a row of a level from a cell on, as bits."""
     index, shift = at >> 6, np.uint64(at & 63)
@@ -399,6 +411,7 @@ def place_some(
             touch_loops(turned, own, cell, slack, mask, np.zeros((height, width), np.int16))
             runs = np.empty((height * (width // 2 + 1), 4), np.int32)
             count = runs_into(mask, runs)
+            longest_first(runs, count)
             ring = np.zeros((height + 4, ((width + 3) >> 6) + 2), np.uint64)
             total = ring_into(mask, ring)
             score, y, x = best_place(
