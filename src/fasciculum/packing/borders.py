@@ -50,6 +50,14 @@ class Borders:
         before = np.concatenate([[0], np.cumsum(kept)]).astype(np.int64)
         return Borders(self.points[kept > 0], before[self.loops], self.islands)
 
+    def followed_by(self, other: Borders) -> Borders:
+        """Return these borders and, after them, those of other islands."""
+        return Borders(
+            np.concatenate([self.points, other.points]),
+            np.concatenate([self.loops, other.loops[1:] + self.loops[-1]]),
+            np.concatenate([self.islands, other.islands[1:] + self.islands[-1]]),
+        )
+
 
 def borders(corners: NDArray[np.float64], labels: NDArray[np.int32], count: int) -> Borders:
     """Return the borders of islands given as triangles.

@@ -264,19 +264,16 @@ class Packer:
         factors = self.greedy(self._poses(1)).factors(self.best.scale)
         # to construct again pays where turns are few, and where there are many islands: there the start decides
         constructing = not separable or count > MANY or (number == 1 and self.rules.turns != "any")
-        # of many islands one thread tries fewer turns, and is done sooner
-        turns = 4 if count > MANY and number == 0 else 16
-        again = Constructing(self, self.greedy(self._poses(turns)), (self.seed, number), many=count > MANY)
-        separating: Separating | None = None
-        while self.go_on():
-            if constructing:
+        if constructing:
+            # of many islands one thread tries fewer turns, and is done sooner
+            turns = 4 if count > MANY and number == 0 else 16
+            again = Constructing(self, self.greedy(self._poses(turns)), (self.seed, number), many=count > MANY)
+            while self.go_on() and (not separable or again.misses <= (2 if count > MANY else 12)):
                 again.step()
-                constructing = not separable or again.misses <= (2 if count > MANY else 12)
-                continue
-            if separating is None:
-                separating = Separating(self, factors, (self.seed, number))
-            if not separating.step():
-                return
+        if self.go_on():
+            separating = Separating(self, factors, (self.seed, number))
+            while self.go_on() and separating.step():
+                pass
 
     def _check(self) -> None:
         """Raise `Cancelled` when a thread is to end."""

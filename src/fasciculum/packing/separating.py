@@ -37,7 +37,7 @@ class Separating:
         self.factors = factors
         solids, poses = packer.solids(shapes)
         held = None if packer.held is None else packer.held.borders
-        self.separator = Separator(shapes, poses, solids, packer.rules, seed[1], held)
+        self.separator = Separator(shapes, poses, solids, packer.rules, (*seed, 1), held)
         self.limit = packer.greedy(self.separator.poses, shapes).limit()
         self.held = packer.best
         self.step_size = FIRST_STEP * (1.0 if seed[1] == 0 else 0.6)
@@ -55,7 +55,6 @@ class Separating:
         separator.load(self.held.placements / self._column(), self.held.scale)
         # whole texels ask for more or less wherever borders lie in them; what borders ask for stays
         separator.extra *= 0.0 if packer.rules.padding else 0.9
-        separator.rescale(wish)
         hops = self.hops
         for part in RETREATS:
             # what has been found so far is kept, on a sheet that is a little larger again
@@ -128,7 +127,7 @@ class Separating:
             each = np.bincount(pairs.ravel(), np.repeat(found, 2), len(separator.pose)) / separator.solids.reach
             each = each[: len(separator.shapes)]
             self.hops += 1
-            who = separator.hop(int(self.rng.choice(len(each), p=each / each.sum())), self.rng)
+            who = separator.hop(int(self.rng.choice(len(each), p=each / each.sum())))
             if who is not None:
                 stale = np.isin(pairs, who).any(axis=1)
                 new, deep = separator.clashes(who)

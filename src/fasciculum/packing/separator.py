@@ -40,10 +40,11 @@ class Separator:
     """
 
     def __init__(
-        self, shapes: Shapes, poses: Poses, solids: Solids, rules: Rules, seed: int, held: Borders | None = None
+        self, shapes: Shapes, poses: Poses, solids: Solids, rules: Rules, seed: tuple[int, ...], held: Borders | None = None
     ) -> None:
         self.shapes, self.poses, self.solids, self.rules = shapes, poses, solids, rules
-        # those that are held come after those that move, in texels as they lie
+        # those that are held come after those that move; as given, they are in texels as they lie
+        self._texels = solids
         count, total = len(shapes), len(solids.reach)
         self.free = rules.turns == "any"
         self.rng = np.random.default_rng(seed)
@@ -54,11 +55,7 @@ class Separator:
         self.scale = 1.0
         lines = shapes.borders
         if held is not None:
-            lines = Borders(
-                np.concatenate([lines.points, held.points]),
-                np.concatenate([lines.loops, held.loops[1:] + lines.loops[-1]]),
-                np.concatenate([lines.islands, held.islands[1:] + lines.islands[-1]]),
-            )
+            lines = lines.followed_by(held)
             self.tile[count:] = np.clip(solids.middle[count:, 0] // rules.width, 0, rules.tiles - 1)
         self._lines = lines
         self._all = np.arange(count)
@@ -88,18 +85,10 @@ class Separator:
         return Keep(self.extra, self.need + further / self.scale, self.rules.padding > 0)
 
     def load(self, placements: NDArray[np.float64], scale: float) -> None:
-        """Take over placements, rows of 6 in texels on tiles side by side; NaN for islands without a place."""
+        """Take over placements, rows of 6 in texels on tiles side by side."""
         self._at_scale(scale)
-        width, height = self.size
         margin = self.rules.margin
         for i, row in enumerate(placements):
-            if np.isnan(row[0]):
-                q = int(self.rng.integers(self.poses.starts[i], self.poses.starts[i + 1]))
-                angle, mirrored = self.poses.angles[q], self.poses.mirrored[q]
-                self.tile[i] = int(self.rng.integers(self.rules.tiles))
-                self.pose[i] = (*self.rng.uniform(0, 1, 2) * (width, height), math.cos(angle), math.sin(angle), 1)
-                self.pose[i, 4] = -1 if mirrored else 1
-                continue
             a, b, c, d = row[0], row[1], row[3], row[4]
             mirror = -1.0 if a * d - b * c < 0 else 1.0
             size = math.hypot(b, d)
@@ -128,8 +117,8 @@ class Separator:
         """Take over a scale; what is held keeps its texels."""
         first = len(self._all)
         if first < len(self._every):
-            self.solids = grown(self.solids, first, self.scale / scale)
-            at = self.solids.middle[first:] * scale
+            self.solids = grown(self._texels, first, 1 / scale)
+            at = self._texels.middle[first:].copy()
             at[:, 0] -= self.tile[first:] * self.rules.width
             self.pose[first:, :2] = (at - self.rules.margin - 0.01) / scale
         self.scale = scale
@@ -161,18 +150,18 @@ class Separator:
             move_all(rounds, some, self.free, width, height, self.solids, self.pose, self.tile, self._keep(FURTHER))
         )
 
-    def hop(self, island: int, rng: np.random.Generator) -> NDArray[np.int64] | None:
+    def hop(self, island: int) -> NDArray[np.int64] | None:
         """Move an island elsewhere, or let it change places with another; return whose poses have changed.
 
         Where the squared depths do not fall by it, everything is left as it is, and the answer is None.
         """
         islands = np.array([island])
         before, tiles = self.pose.copy(), self.tile.copy()
-        if rng.random() < EXCHANGES:
+        if self.rng.random() < EXCHANGES:
             areas = self.shapes.areas
-            spread = float(rng.choice([1.5, 4.0]))
+            spread = float(self.rng.choice([1.5, 4.0]))
             like = np.flatnonzero((areas >= areas[island] / spread) & (areas <= areas[island] * spread))
-            other = int(rng.choice(like))
+            other = int(self.rng.choice(like))
             if other == island:
                 return None
             islands = np.array([island, other])
