@@ -5,8 +5,9 @@ import unittest
 import numpy as np
 
 from fasciculum.kernels.depths import Keep, clamp_all, depths
-from fasciculum.kernels.moves import energy, energy_of, move_all, propose, settle
+from fasciculum.kernels.moves import move_all, propose, settle
 from fasciculum.kernels.placing import ring_into
+from fasciculum.kernels.slopes import energy, energy_of
 from fasciculum.packing.shapes import shapes_of
 from fasciculum.packing.solids import solids_of
 
@@ -48,9 +49,7 @@ class Depths(unittest.TestCase):
         scratch, slope = base.copy(), np.zeros((2, 3))
 
         def at(values, slope):
-            return energy(
-                values, base, both, pairs, 1, 9.0, 9.0, self.solids, self.keep, scratch, np.zeros((2, 3)), slope
-            )
+            return energy(values, base, both, pairs, 9.0, 9.0, self.solids, self.keep, scratch, np.zeros((2, 3)), slope)
 
         at(values, slope)
         # sideways, down and turned; the distances are read from a grid, so only about

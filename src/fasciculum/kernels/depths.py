@@ -229,6 +229,29 @@ def clamp_all(who, pose, solids, width, height):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def pairs_near(who, part, pose, tile, reach, keep):
+    """Return the pairs (P, 2) with an island of ``who`` that come near enough to be measured.
+
+    Circles as large as ``part`` of both reaches, with what the pair must keep around them, meet.
+    """
+    asked = np.zeros(len(reach), np.bool_)
+    for i in who:
+        asked[i] = True
+    pairs = np.empty((len(who) * 64, 2), np.int64)
+    count = 0
+    for i in who:
+        for j in range(len(reach)):
+            if j == i or tile[i] != tile[j] or (asked[j] and j < i):
+                continue
+            dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
+            span = (reach[i] + reach[j]) * part + 1.5 * (keep.need + keep.extra[i, j])
+            if dx * dx + dy * dy < span * span and count < len(pairs):
+                pairs[count, 0], pairs[count, 1] = i, j
+                count += 1
+    return pairs[:count]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def depths(who, solids, pose, tile, keep, pairs, deep):
     """List the pairs with an island of ``who`` that lie too near to each other, (P, 2), and how deep; return how many.
 
@@ -237,26 +260,15 @@ def depths(who, solids, pose, tile, keep, pairs, deep):
     field, grid = solids.field, solids.grid
     circles, circle_at = solids.circles, solids.circle_at
     samples, blocks, block_at = solids.samples, solids.blocks, solids.block_at
-    reach, extra, need, square = solids.reach, keep.extra, keep.need, keep.square
+    near = pairs_near(who, 1.0, pose, tile, solids.reach, keep)
     count = 0
-    islands = len(reach)
-    asked = np.zeros(islands, np.bool_)
-    for i in who:
-        asked[i] = True
-    for i in who:
-        for j in range(islands):
-            if j == i or tile[i] != tile[j] or (asked[j] and j < i):
-                continue
-            dx, dy = pose[j, 0] - pose[i, 0], pose[j, 1] - pose[i, 1]
-            apart = need + extra[i, j]
-            span = reach[i] + reach[j] + 1.5 * apart
-            if dx * dx + dy * dy >= span * span:
-                continue
-            one, two = pose[i], pose[j]
-            depth = pair_depth(
-                i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, square
-            )
-            if depth > 0 and count < len(pairs):
-                pairs[count, 0], pairs[count, 1], deep[count] = min(i, j), max(i, j), depth
-                count += 1
+    for p in range(len(near)):
+        i, j = near[p]
+        one, two, apart = pose[i], pose[j], keep.need + keep.extra[i, j]
+        depth = pair_depth(
+            i, j, field, grid, circles, circle_at, samples, blocks, block_at, one, two, apart, keep.square
+        )
+        if depth > 0 and count < len(pairs):
+            pairs[count, 0], pairs[count, 1], deep[count] = min(i, j), max(i, j), depth
+            count += 1
     return count

@@ -40,7 +40,13 @@ class Separator:
     """
 
     def __init__(
-        self, shapes: Shapes, poses: Poses, solids: Solids, rules: Rules, seed: tuple[int, ...], held: Borders | None = None
+        self,
+        shapes: Shapes,
+        poses: Poses,
+        solids: Solids,
+        rules: Rules,
+        seed: tuple[int, ...],
+        held: Borders | None = None,
     ) -> None:
         self.shapes, self.poses, self.solids, self.rules = shapes, poses, solids, rules
         # those that are held come after those that move; as given, they are in texels as they lie
