@@ -5,8 +5,8 @@ import unittest
 import numpy as np
 
 from fasciculum.kernels.depths import Keep, clamp_all, depths
+from fasciculum.kernels.masks import ring_into
 from fasciculum.kernels.moves import move_all, propose, settle
-from fasciculum.kernels.placing import ring_into
 from fasciculum.kernels.slopes import energy, energy_of
 from fasciculum.packing.shapes import shapes_of
 from fasciculum.packing.solids import solids_of

@@ -1,13 +1,18 @@
-"""Islands as cells, and the free place on a page where each touches most of what already lies there.
+"""The free place on a page where each touches most of what already lies there.
 
 A page is a grid of square cells with an apron of taken cells around it. What is put down is put down with its padding
-around it, so that an island may go wherever its own cells are free.
+around it, so that an island may go wherever its own cells are free. Level k of a page tells which runs of 2^k cells
+meet something; its room tells, with a bit for each row, in which words of a level some run meets nothing, so that most
+rows without a place are passed over 32 at a time.
 """
 
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+from numba import njit, types
+from numba.extending import intrinsic
+
+from fasciculum.kernels.masks import longest_first, ring_into, runs_into, touch_loops, turn_points
 
 #: cells of apron on the left, above and below; on the right a whole word more
 APRON = 2
@@ -15,194 +20,89 @@ APRON = 2
 BLOCK = 32
 #: a block is searched again for islands this much smaller than the last that found nothing
 SMALLER = 0.93
+#: runs of an island that are asked whether a block's rows have room for them
+MOST_RUNS = 48
 
 
 @njit(cache=True, nogil=True)
-def turn_points(points, affine, out):
-    """Write the points (N, 2) through a 2 x 3 map, given as 6 numbers, into ``out``; return their bounds."""
-    low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
-    for i in range(len(points)):
-        x = affine[0] * points[i, 0] + affine[1] * points[i, 1] + affine[2]
-        y = affine[3] * points[i, 0] + affine[4] * points[i, 1] + affine[5]
-        out[i, 0], out[i, 1] = x, y
-        low_x, low_y, high_x, high_y = min(low_x, x), min(low_y, y), max(high_x, x), max(high_y, y)
-    return low_x, low_y, high_x, high_y
+def _find_taken(levels, y, x, runs, count, tail, taken, first, last):
+    """Write which of 64 positions from column x on meet a taken cell, into ``taken[first:last]`` for rows from y on.
 
-
-@njit(cache=True, nogil=True)
-def touch_line(x0, y0, x1, y1, cell, grow, mask):
-    """Set the cells of ``mask`` that a line touches once grown by ``grow`` on every side (a square's reach)."""
-    height, width = mask.shape
-    if y1 < y0:
-        x0, y0, x1, y1 = x1, y1, x0, y0
-    first_y = max(int(np.floor((y0 - grow) / cell)), 0)
-    last_y = min(int(np.floor((y1 + grow) / cell)), height - 1)
-    slope = (x1 - x0) / (y1 - y0) if y1 > y0 else 0.0
-    for y in range(first_y, last_y + 1):
-        low, high = max(y * cell - grow, y0), min((y + 1) * cell + grow, y1)
-        if low > high:
-            continue
-        if y1 > y0:
-            a, b = x0 + slope * (low - y0), x0 + slope * (high - y0)
-        else:
-            a, b = x0, x1
-        left, right = min(a, b) - grow, max(a, b) + grow
-        for x in range(max(int(np.floor(left / cell)), 0), min(int(np.floor(right / cell)), width - 1) + 1):
-            mask[y, x] = 1
-
-
-@njit(cache=True, nogil=True)
-def touch_loops(points, loops, cell, grow, mask, turns):
-    """Set the cells of ``mask`` that an island touches, its border given as loops, once grown by ``grow``.
-
-    ``turns`` is scratch of the mask's shape, int16: how often the border winds around each cell's middle.
+    Positions past ``tail`` do. Returns whether all do.
     """
-    height, width = mask.shape
-    mask[:] = 0
-    turns[:] = 0
-    for loop in range(len(loops) - 1):
-        first, last = loops[loop], loops[loop + 1]
-        for i in range(first, last):
-            j = i + 1 if i + 1 < last else first
-            x0, y0, x1, y1 = points[i, 0], points[i, 1], points[j, 0], points[j, 1]
-            touch_line(x0, y0, x1, y1, cell, grow, mask)
-            if y0 == y1:
-                continue
-            step = 1 if y1 > y0 else -1
-            low, high = min(y0, y1), max(y0, y1)
-            slope = (x1 - x0) / (y1 - y0)
-            for y in range(max(int(np.ceil(low / cell - 0.5)), 0), min(int(np.ceil(high / cell - 0.5)), height)):
-                x = int(np.floor((x0 + slope * ((y + 0.5) * cell - y0)) / cell + 0.5))
-                if x < width:
-                    turns[y, max(x, 0)] += step
-    for y in range(height):
-        inside = 0
-        for x in range(width):
-            inside += turns[y, x]
-            if inside != 0:
-                mask[y, x] = 1
-
-
-@njit(cache=True, nogil=True)
-def runs_into(mask, runs):
-    """Write the runs of set cells into ``runs``, rows far from each other first; return how many.
-
-    A run is a row, its first cell, and the two reads that cover it: by how much the second is further right than the
-    first, and the level (2^k cells) of both.
-    """
-    height, width = mask.shape
-    at = 0
-    stride = 1
-    while stride < height:
-        stride *= 2
-    # far rows first: neighbours tell little that is new, and a search ends with the row that meets something
-    while stride >= 1:
-        for row in range(stride - 1, height, 2 * stride):
-            x = 0
-            while x < width:
-                if mask[row, x]:
-                    start = x
-                    while x < width and mask[row, x]:
-                        x += 1
-                    k = 0
-                    while (2 << k) <= x - start:
-                        k += 1
-                    runs[at, 0], runs[at, 1], runs[at, 2], runs[at, 3] = row, start, x - start - (1 << k), k
-                    at += 1
-                else:
-                    x += 1
-        stride //= 2
-    return at
-
-
-@njit(cache=True, nogil=True)
-def longest_first(runs, count):
-    """Let the longest run come first: where anything is taken, it is the likeliest to meet it."""
-    longest, at = -1, 0
+    full, one = ~np.uint64(0), np.uint64(1)
+    _, words, rows = levels.shape
+    # unsigned places need no test for negative ones, so that rows are read several at a time
+    flat, begin, end, step = levels.ravel(), np.uint64(first), np.uint64(last), np.uint64(rows)
+    for j in range(first, last):
+        taken[j] = full << np.uint64(tail + 1) if tail < 63 else np.uint64(0)
     for r in range(count):
-        length = runs[r, 2] + (1 << runs[r, 3])
-        if length > longest:
-            longest, at = length, r
-    for k in range(4):
-        runs[0, k], runs[at, k] = runs[at, k], runs[0, k]
+        for at in (x + runs[r, 1], x + runs[r, 1] + runs[r, 2]):
+            shift = np.uint64(at & 63)
+            rest = np.uint64(63) - shift
+            place = np.uint64((runs[r, 3] * words + (at >> 6)) * rows + y + runs[r, 0] - first)
+            for i in range(begin, end):
+                j = np.uint64(i)
+                taken[j] |= (flat[place + j] >> shift) | ((flat[place + step + j] << one) << rest)
+            if runs[r, 2] == 0:
+                break
+        if r & 7 == 7:
+            common = full
+            for j in range(first, last):
+                common &= taken[j]
+            if common == full:
+                return True
+    return False
 
 
 @njit(cache=True, nogil=True)
-def _word(levels, k, y, at):
-    """Return 64 cells of a row of a level from a cell on, as bits."""
-    index, shift = at >> 6, np.uint64(at & 63)
-    low = levels[k, y, index] >> shift
+def _rows_of(room, k, y, at):
+    """Return which of 64 rows from row y on have room for a run of level k that begins within a word of column at."""
+    word, index, shift = at >> 6, y >> 6, np.uint64(y & 63)
+    low, high = room[k, word, index], room[k, word, index + 1]
+    if at & 63:
+        low |= room[k, word + 1, index]
+        high |= room[k, word + 1, index + 1]
     if shift == 0:
         return low
-    return low | (levels[k, y, index + 1] << (np.uint64(64) - shift))
+    return (low >> shift) | (high << (np.uint64(64) - shift))
 
 
 @njit(cache=True, nogil=True)
-def _taken(levels, y, x, runs, count, tail):
-    """Return which of 64 positions from column x on, in row y, meet a taken cell; those past ``tail`` do."""
-    full = ~np.uint64(0)
-    taken = np.uint64(0)
-    if tail < 63:
-        if tail < 0:
-            return full
-        taken = full << np.uint64(tail + 1)
-    for r in range(count):
+def _rows_with_room(room, y, x, runs, count):
+    """Return which of the rows of a block from row y on may have a place in the 64 columns from x on, as bits."""
+    rows = (np.uint64(1) << np.uint64(BLOCK)) - np.uint64(1)
+    for r in range(min(count, MOST_RUNS)):
         k, row, at, rest = runs[r, 3], y + runs[r, 0], x + runs[r, 1], runs[r, 2]
-        taken |= _word(levels, k, row, at)
+        rows &= _rows_of(room, k, row, at)
         if rest > 0:
-            taken |= _word(levels, k, row, at + rest)
-        if taken == full:
+            rows &= _rows_of(room, k, row, at + rest)
+        if rows == 0:
             break
-    return taken
+    return rows
+
+
+@intrinsic
+def _popcount(typing, value):
+    """Count the set bits of a word of 64, with the machine's own instruction."""
+    return types.uint64(types.uint64), lambda context, builder, signature, values: builder.ctpop(values[0])
 
 
 @njit(cache=True, nogil=True)
-def _popcount(v):
-    v = v - ((v >> np.uint64(1)) & np.uint64(0x5555555555555555))
-    v = (v & np.uint64(0x3333333333333333)) + ((v >> np.uint64(2)) & np.uint64(0x3333333333333333))
-    v = (v + (v >> np.uint64(4))) & np.uint64(0x0F0F0F0F0F0F0F0F)
-    return (v * np.uint64(0x0101010101010101)) >> np.uint64(56)
-
-
-@njit(cache=True, nogil=True)
-def ring_into(mask, ring):
-    """Write into ``ring`` (h + 4, words) the cells within two of the mask but not in it; return how many there are."""
-    height, width = mask.shape
-    ring[: height + 4] = 0
-    # set cells within two along x, counted along y as a window slides down
-    near = np.zeros((height, width + 4), np.uint8)
-    for y in range(height):
-        last = -10
-        for x in range(width + 4):
-            if x < width and mask[y, x]:
-                last = x
-            # cell x of the ring's rows is cell x - 2 of the mask; what lies in x - 4 .. x is within two of it
-            if x - last <= 4:
-                near[y, x] = 1
-    within = np.zeros(width + 4, np.int32)
-    total = 0
-    for y in range(-2, height + 2):
-        if y + 2 < height:
-            within += near[y + 2]
-        if y - 3 >= 0:
-            within -= near[y - 3]
-        for x in range(width + 4):
-            own = 0 <= y < height and 2 <= x < width + 2 and mask[y, x - 2]
-            if within[x] > 0 and not own:
-                ring[y + 2, x >> 6] |= np.uint64(1) << np.uint64(x & 63)
-                total += 1
-    return total
-
-
-@njit(cache=True, nogil=True)
-def _contact(levels, y, x, ring, height, words):
+def _contact(levels, y, x, ring):
     """Count the taken cells under a ring whose corner stands at (y, x)."""
-    found = np.uint64(0)
-    for row in range(height):
-        for w in range(words):
-            if ring[row, w]:
-                found += _popcount(ring[row, w] & _word(levels, 0, y + row, x + w * 64))
-    return found
+    words, height = ring.shape
+    step = np.uint64(levels.shape[2])
+    flat, own, found, one = levels.ravel(), ring.ravel(), np.uint64(0), np.uint64(1)
+    shift = np.uint64(x & 63)
+    rest = np.uint64(63) - shift
+    for w in range(words):
+        place, begin = np.uint64(((x >> 6) + w) * levels.shape[2] + y), np.uint64(w * height)
+        for i in range(height):
+            j = np.uint64(i)
+            cells = (flat[place + j] >> shift) | ((flat[place + step + j] << one) << rest)
+            found += _popcount(own[begin + j] & cells)
+    return np.int64(found)
 
 
 @njit(cache=True, nogil=True)
@@ -218,7 +118,7 @@ def _clear(busy, block, w0, height, width, last_y, last_x):
 
 
 @njit(cache=True, nogil=True)
-def best_place(levels, rows, columns, mask, runs, count, ring, total, failed, empty, busy, narrow, wide, most):
+def best_place(levels, room, rows, columns, mask, runs, count, ring, total, failed, empty, busy, narrow, wide, most):
     """Return (score, y, x) of the best free place: that where most of the ring around the island is taken.
 
     Only places count from which the island cannot move both ways along x, nor both ways along y. Score -1 when there
@@ -233,84 +133,92 @@ def best_place(levels, rows, columns, mask, runs, count, ring, total, failed, em
     if last_x < 0 or last_y < 0:
         return -1.0, -1, -1
     words = (last_x >> 6) + 1
-    ring_words = ((width + 3) >> 6) + 1
-    best, best_y, best_x, weighed = -1.0, -1, -1, 0
+    taken = np.empty(BLOCK + 2, np.uint64)
+    most_met, best_y, best_x, weighed = np.int64(-1), -1, -1, 0
     for block in range(last_y // BLOCK + 1):
         for w0 in range(words):
             if wide >= failed[block, w0, narrow] * SMALLER:
                 continue
             if _clear(busy, block, w0, height, width, last_y, last_x):
                 continue
-            any_free = False
             y0, y1 = block * BLOCK, min(block * BLOCK + BLOCK, last_y + 1)
-            tail = last_x - w0 * 64
-            above = full
-            if y0 > 0:
-                above = _taken(levels, APRON + y0 - 1, APRON + w0 * 64, runs, count, tail)
-            here = _taken(levels, APRON + y0, APRON + w0 * 64, runs, count, tail)
-            for y in range(y0, y1):
-                below = full
-                if y < last_y:
-                    below = _taken(levels, APRON + y + 1, APRON + w0 * 64, runs, count, tail)
-                if here != full:
-                    any_free = True
-                    # the neighbours across the word's ends count as taken: at worst a place more is weighed
-                    sides = ((here << one) | one) | ((here >> one) | (one << np.uint64(63)))
-                    chosen = ~here & sides & (above | below)
-                    while chosen:
-                        bit = 0
-                        low = chosen & (~chosen + one)
-                        bit = int(_popcount(low - one))
-                        chosen &= chosen - one
-                        x = w0 * 64 + bit
-                        if most > 0:
-                            score = _contact(levels, y, x, ring, height + 4, ring_words) / total
+            left, tail = APRON + w0 * 64, last_x - w0 * 64
+            any_free = False
+            if _rows_with_room(room, APRON + y0, left, runs, count):
+                # with the row above and the row below, where there are such
+                top, bottom = max(y0 - 1, 0), min(y1 + 1, last_y + 1)
+                first, last = 1 + top - y0, 1 + bottom - y0
+                taken[:] = full
+                if not _find_taken(levels, APRON + top, left, runs, count, tail, taken, first, last):
+                    for y in range(y0, y1):
+                        above, here, below = taken[y - y0], taken[y - y0 + 1], taken[y - y0 + 2]
+                        if here == full:
+                            continue
+                        any_free = True
+                        # neighbours across the word's ends count as taken: at worst a place more is weighed
+                        sides = ((here << one) | one) | ((here >> one) | (one << np.uint64(63)))
+                        chosen = ~here & sides & (above | below)
+                        while chosen:
+                            x = w0 * 64 + int(_popcount((chosen & (~chosen + one)) - one))
+                            chosen &= chosen - one
+                            met = _contact(levels, y, x, ring)
                             weighed += 1
-                            if score > best:
-                                best, best_y, best_x = score, y, x
-                above, here = here, below
+                            if met > most_met:
+                                most_met, best_y, best_x = met, y, x
             if not any_free:
                 empty[block, w0] += 1
             if weighed >= most:
-                return best, best_y, best_x
-    return best, best_y, best_x
+                return most_met / total, best_y, best_x
+    return (most_met / total if best_y >= 0 else -1.0), best_y, best_x
 
 
 @njit(cache=True, nogil=True)
-def renew(levels, first, last):
-    """Work out the dilated levels of rows ``first`` to ``last - 1`` from level 0."""
-    count, _, words = levels.shape
-    for y in range(first, last):
-        for k in range(1, count):
-            shift = 1 << (k - 1)
-            skip, part = shift >> 6, shift & 63
-            for w in range(words):
-                value = levels[k - 1, y, w]
+def renew(levels, room, first, last, left, right):
+    """Work out the dilated levels and their room from level 0, after changes in rows and words first to last - 1."""
+    count, words, _ = levels.shape
+    full = ~np.uint64(0)
+    for k in range(count):
+        shift = 1 << max(k - 1, 0)
+        skip, part = shift >> 6, np.uint64(shift & 63)
+        # a cell is told as far to the left as a run of this level is long
+        for w in range(max(left - ((1 << k) >> 6) - 1, 0), right):
+            own = levels[k, w, first:last]
+            if k > 0:
+                own[:] = levels[k - 1, w, first:last]
                 if w + skip < words:
-                    moved = levels[k - 1, y, w + skip] >> np.uint64(part)
-                    if part and w + skip + 1 < words:
-                        moved |= levels[k - 1, y, w + skip + 1] << np.uint64(64 - part)
-                    value |= moved
-                levels[k, y, w] = value
+                    moved = levels[k - 1, w + skip, first:last]
+                    for y in range(len(own)):
+                        own[y] |= moved[y] >> part
+                if part and w + skip + 1 < words:
+                    moved, rest = levels[k - 1, w + skip + 1, first:last], np.uint64(64) - part
+                    for y in range(len(own)):
+                        own[y] |= moved[y] << rest
+            for y in range(len(own)):
+                bit = np.uint64(1) << np.uint64((first + y) & 63)
+                if own[y] != full:
+                    room[k, w, (first + y) >> 6] |= bit
+                else:
+                    room[k, w, (first + y) >> 6] &= ~bit
 
 
 @njit(cache=True, nogil=True)
-def put_mask(levels, busy, mask, y0, x0):
+def put_mask(levels, room, busy, mask, y0, x0):
     """Take the cells of ``mask`` with its corner at (y0, x0) of the page, clipped to the page and its apron."""
-    _, rows, words = levels.shape
+    _, words, rows = levels.shape
     height, width = mask.shape
     first, last = max(y0 + APRON, 0), min(y0 + APRON + height, rows)
     for y in range(first, last):
         for x in range(width):
             at = x0 + APRON + x
             if mask[y - y0 - APRON, x] and 0 <= at < words * 64:
-                levels[0, y, at >> 6] |= np.uint64(1) << np.uint64(at & 63)
+                levels[0, at >> 6, y] |= np.uint64(1) << np.uint64(at & 63)
                 busy[min(max(y - APRON, 0) // BLOCK, busy.shape[0] - 1), max(x0 + x, 0) >> 6] = 1
-    renew(levels, first, last)
+    left, right = max(x0 + APRON, 0) >> 6, min(((x0 + APRON + width) >> 6) + 1, words)
+    renew(levels, room, first, last, left, right)
 
 
 @njit(cache=True, nogil=True)
-def put_loops(levels, busy, points, loops, cell, grow):
+def put_loops(levels, room, busy, points, loops, cell, grow):
     """Take the cells of an island that lies on the page, its border given in texels, once grown by ``grow``."""
     low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
     for p in range(len(points)):
@@ -324,7 +232,7 @@ def put_loops(levels, busy, points, loops, cell, grow):
         moved[p, 0], moved[p, 1] = points[p, 0] - x0 * cell, points[p, 1] - y0 * cell
     mask = np.zeros((height, width), np.uint8)
     touch_loops(moved, loops, cell, grow, mask, np.zeros((height, width), np.int16))
-    put_mask(levels, busy, mask, y0, x0)
+    put_mask(levels, room, busy, mask, y0, x0)
 
 
 @njit(cache=True, nogil=True)
@@ -346,6 +254,7 @@ def place_some(
     rows,
     columns,
     levels,
+    room,
     busy,
     failed,
     classes,
@@ -412,10 +321,11 @@ def place_some(
             runs = np.empty((height * (width // 2 + 1), 4), np.int32)
             count = runs_into(mask, runs)
             longest_first(runs, count)
-            ring = np.zeros((height + 4, ((width + 3) >> 6) + 2), np.uint64)
+            ring = np.zeros((((width + 3) >> 6) + 1, height + 4), np.uint64)
             total = ring_into(mask, ring)
             score, y, x = best_place(
                 levels,
+                room,
                 rows,
                 columns,
                 mask,
@@ -446,48 +356,7 @@ def place_some(
         kept[2] += best_x * cell
         kept[5] += best_y * cell
         turn_points(points[begin:end], kept, turned)
-        put_loops(levels, busy, turned, own, cell, padding + slack)
+        put_loops(levels, room, busy, turned, own, cell, padding + slack)
         places[i] = kept
         stood[i] = best_x
     return lost
-
-
-@njit(cache=True, nogil=True)
-def too_near(points, loops, islands, who, padding, slack, owner, pairs):
-    """List the pairs of islands ``who`` whose touched texels have fewer than ``padding`` free ones between them.
-
-    Points in texels; ``owner`` (H, W) int32 is scratch. Returns how many pairs, at most ``len(pairs)``; a pair may be
-    listed more than once.
-    """
-    height, width = owner.shape
-    owner[:] = -1
-    count = 0
-    for sweep in range(2):
-        grow = slack if sweep == 0 else padding + slack
-        for i in who:
-            first, last = loops[islands[i]], loops[islands[i + 1]]
-            own = loops[islands[i] : islands[i + 1] + 1] - first
-            low_x, low_y, high_x, high_y = np.inf, np.inf, -np.inf, -np.inf
-            for p in range(first, last):
-                low_x, low_y = min(low_x, points[p, 0]), min(low_y, points[p, 1])
-                high_x, high_y = max(high_x, points[p, 0]), max(high_y, points[p, 1])
-            x0, y0 = int(np.floor(low_x - grow)), int(np.floor(low_y - grow))
-            across, down = int(np.floor(high_x + grow)) + 1 - x0, int(np.floor(high_y + grow)) + 1 - y0
-            moved = np.empty((last - first, 2))
-            for p in range(first, last):
-                moved[p - first, 0], moved[p - first, 1] = points[p, 0] - x0, points[p, 1] - y0
-            mask = np.zeros((down, across), np.uint8)
-            touch_loops(moved, own, 1, grow, mask, np.zeros((down, across), np.int16))
-            met = -1
-            for y in range(max(-y0, 0), min(down, height - y0)):
-                for x in range(max(-x0, 0), min(across, width - x0)):
-                    if not mask[y, x]:
-                        continue
-                    other = owner[y0 + y, x0 + x]
-                    if sweep == 0 and other < 0:
-                        owner[y0 + y, x0 + x] = i
-                    elif other >= 0 and other != i and other != met and count < len(pairs):
-                        met = other
-                        pairs[count, 0], pairs[count, 1] = i, other
-                        count += 1
-    return count

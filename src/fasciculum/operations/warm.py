@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.halfedges import smooth_normals
+from fasciculum.kernels.masks import too_near
 from fasciculum.kernels.moves import move_all, propose
-from fasciculum.kernels.placing import too_near
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle

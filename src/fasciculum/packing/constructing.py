@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 #: steps by which the scale is raised, by thread
 STEPS = (0.012, 0.006)
 #: of many islands, each of whose attempts takes seconds; with padding, smaller cells alone gain as much
-STEPS_MANY, STEPS_PADDED = (0.008, 0.016), (0.02, 0.04)
+STEPS_MANY, STEPS_PADDED = (0.008, 0.016), (0.033, 0.041)
 #: attempts at one scale before a smaller step is tried
 PATIENCE, PATIENCE_MANY = 12, 1
 #: share of the islands that change their place in the order, and how much (of the logarithm of their size)
@@ -42,7 +42,9 @@ class Constructing:
         self._rng = np.random.default_rng(seed)
         steps = (STEPS_PADDED if packer.rules.padding else STEPS_MANY) if many else STEPS
         self._step = steps[seed[1] % 2]
-        self._keys = np.zeros(len(packer.shapes))
+        shapes = packer.shapes
+        # many islands fill a sheet better by length than by border; of few, both ways are tried by chance
+        self._keys = np.log(shapes.lengths / shapes.perimeters) if many else np.zeros(len(shapes))
         self._limit = greedy.limit()
         self._tried = 0
         self._wish = 0.0
@@ -71,9 +73,13 @@ class Constructing:
         order = self.greedy.order(np.exp(keys))
         finer = 2 if self.many else int(rng.choice([1, 1, 2]))
         cell = packer.cell if packer.rules.align else max(1, packer.cell // finer)
-        attempt = self.greedy.attempt(self._wish, order, packer.go_on, cell=cell, most=packer.most)
+        attempt = self.greedy.attempt(
+            self._wish, order, packer.go_on, cell=cell, most=packer.most * (2 if self.many else 1)
+        )
         if attempt.whole and packer.offer(attempt.scale, attempt.placements):
             self._keys, self.misses = keys, 0
+            if self.many:
+                self._step *= 0.4
             return True
         self.misses += 1
         placed = ~np.isnan(attempt.placements[:, 0])

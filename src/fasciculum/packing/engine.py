@@ -266,7 +266,7 @@ class Packer:
         constructing = not separable or count > MANY or (number == 1 and self.rules.turns != "any")
         if constructing:
             # of many islands one thread tries fewer turns, and is done sooner
-            turns = 4 if count > MANY and number == 0 else 16
+            turns = 8 if count > MANY and number == 0 else 16
             again = Constructing(self, self.greedy(self._poses(turns)), (self.seed, number), many=count > MANY)
             while self.go_on() and (not separable or again.misses <= (2 if count > MANY else 12)):
                 again.step()

@@ -130,6 +130,7 @@ class Greedy:
                 page.rows,
                 page.columns,
                 page.levels,
+                page.room,
                 page.busy,
                 page.failed,
                 self._classes,

@@ -35,9 +35,10 @@ class Page:
             first = APRON + tile * (self.tile_columns + self.wall)
             taken[first : first + self.tile_columns] = False
         bits = np.packbits(taken.reshape(-1, 64), axis=1, bitorder="little").view(np.uint64).ravel()
-        self.levels = np.full((levels, self.rows + 2 * APRON, words), FULL)
-        self.levels[0, APRON : APRON + self.rows] = bits
-        renew(self.levels, 0, self.rows + 2 * APRON)
+        self.levels = np.full((levels, words, self.rows + 2 * APRON), FULL)
+        self.levels[0, :, APRON : APRON + self.rows] = bits[:, None]
+        self.room = np.zeros((levels, words, (self.rows + 2 * APRON) // 64 + 2), np.uint64)
+        renew(self.levels, self.room, 0, self.rows + 2 * APRON, 0, words)
         self.busy = np.zeros((self.rows // BLOCK + 1, words), np.uint8)
         for word in range(words - 1):
             self.busy[:, word] = taken[APRON + word * 64 : APRON + word * 64 + 64].any()
@@ -64,6 +65,7 @@ class Page:
             offset = np.array([tile * (across - self.rules.width) - self.rules.margin, -self.rules.margin])
             put_loops(
                 self.levels,
+                self.room,
                 self.busy,
                 points + offset,
                 loops - loops[0],

@@ -156,10 +156,11 @@ def poses_of(shapes: Shapes, rules: Rules, *, most: int = 64, check: Callable[[]
         own = max(min(own, most), 1)
         outline = points[begins[island] : begins[island + 1]]
         seen: list[NDArray[np.float64]] = []
+        symmetric = len(outline) <= 64 and _may_be_symmetric(outline, rules.mirror)
         for mirror in (False, True) if rules.mirror else (False,):
             for step in range(own):
                 matrix = linear(base + 2 * math.pi * step / own, mirror)
-                if len(outline) <= 64 and _again(outline, matrix, seen):
+                if symmetric and _again(outline, matrix, seen):
                     continue
                 rows.append(matrix)
                 angles.append(base + 2 * math.pi * step / own)
@@ -171,6 +172,19 @@ def poses_of(shapes: Shapes, rules: Rules, *, most: int = 64, check: Callable[[]
         np.array(mirrored, np.bool_),
         np.array(starts, np.int64),
     )
+
+
+def _may_be_symmetric(outline: NDArray[np.float64], mirror: bool) -> bool:
+    """Tell whether a turn, or a mirroring, may map an outline to itself.
+
+    A turn takes every corner but the middle to another as far from it; a mirroring leaves those on its axis.
+    """
+    far = np.sort(np.hypot(*(outline - outline.mean(axis=0)).T))
+    if len(far) < 2:
+        return True
+    near = np.diff(far) <= 1e-4 * far[-1]
+    alone = ~(np.append(near, False) | np.append(False, near))
+    return bool(near.any()) if mirror else int(alone.sum()) <= 1
 
 
 def _again(outline: NDArray[np.float64], matrix: tuple[float, ...], seen: list[NDArray[np.float64]]) -> bool:

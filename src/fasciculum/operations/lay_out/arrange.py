@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.exact import exact_near
-from fasciculum.kernels.placing import too_near
+from fasciculum.kernels.masks import too_near
 from fasciculum.model.layout import Layout
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.lay_out.lay_out import LEAST_SQUEEZED, measured, paged
