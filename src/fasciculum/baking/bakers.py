@@ -1,53 +1,228 @@
-"""Who bakes which kinds of maps. A kind of `fasciculum.model.maps.KINDS` has an entry here, in a baker's list."""
+"""From a bundle's layout to its maps: who gives the values of each kind, maps of one size together.
+
+A kind of `fasciculum.model.maps.KINDS` names where its values come from; whoever gives them has an entry here.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from typing import Any, Protocol
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.carried import WRITTEN, PixelsOf, Recipe, bake_carried
+from fasciculum.baking.bleeding import bleed
+from fasciculum.baking.geometry import GeometrySource
+from fasciculum.baking.identifiers import identify, palette
+from fasciculum.baking.materials import MaterialSource
+from fasciculum.baking.pyramids import PixelsOf
 from fasciculum.baking.target import Target
+from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
+from fasciculum.kernels.encoding import one_value
+from fasciculum.model.choices import FileFormat
+from fasciculum.model.layout import Layout
+from fasciculum.model.map_wishes import MapWish
+from fasciculum.model.maps import MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 
-
-class Bake(Protocol):
-    """Bakes some kinds of maps at once; see `fasciculum.baking.carried.bake_carried`."""
-
-    def __call__(
-        self, scene: Scene, target: Target, recipe: Recipe, pixels: PixelsOf, progress: Progress = ...
-    ) -> dict[str, NDArray[Any]]:
-        """Return stored values by map, shape (H, W, C), bleed included."""
+BlankOf = Callable[[tuple[int, ...], np.dtype], NDArray[Any]]
 
 
 @dataclass(frozen=True)
-class Baker:
-    """Kinds of maps, by name, and the function that bakes any of them together."""
+class MapPlan:
+    """One map that is to be baked.
 
-    kinds: tuple[str, ...]
-    bake: Bake
+    Attributes
+    ----------
+    kind : MapKind
+    width, height : int
+        Of all tiles of the sheet together, texels.
+    wish : MapWish
+        Filled in; see `fasciculum.model.sheet.BakeSettings.wish`.
+    channels : int
+        How many are stored.
+    before : ndarray, optional
+        The map as it was, when only what ``changed`` surfaces show is to be baked anew.
+    changed : frozenset of int
+        Numbers of surfaces.
+    """
+
+    kind: MapKind
+    width: int
+    height: int
+    wish: MapWish
+    channels: int
+    before: NDArray[Any] | None = None
+    changed: frozenset[int] = frozenset()
+
+    @property
+    def dtype(self) -> np.dtype:
+        """The type of its stored values: floats in linear light for EXR, else whole numbers."""
+        if self.wish.format == FileFormat.EXR:
+            return np.dtype(np.float32)
+        return np.dtype(np.uint8 if self.wish.bits == 8 else np.uint16)
+
+    @property
+    def together(self) -> tuple[int, int, int, frozenset[int], bool]:
+        """What maps have in common that are baked in one pass."""
+        samples = self.wish.samples if self.kind.source is Values.MATERIALS else 1
+        return self.width, self.height, samples, self.changed, self.before is None
 
 
-BAKERS: tuple[Baker, ...] = (Baker(tuple(WRITTEN), bake_carried),)
+@dataclass(frozen=True)
+class Conditions:
+    """What is the same for all maps of a bundle.
+
+    Attributes
+    ----------
+    cutoff : float, optional
+        What cut-offs of masked materials are brought to.
+    emission : float
+        What emitted light is multiplied with, so that it fits 0 to 1.
+    tinted : bool
+        Whether vertex colours tint the base colour.
+    clear : bool
+        Whether opacity is none beside the islands.
+    """
+
+    cutoff: float | None = None
+    emission: float = 1.0
+    tinted: bool = True
+    clear: bool = False
 
 
-def bake_maps(
-    scene: Scene,
-    target: Target,
-    recipe: Recipe,
-    pixels: PixelsOf,
-    *,
-    bakers: Sequence[Baker] = BAKERS,
-    progress: Progress = SILENT,
-) -> dict[str, NDArray[Any]]:
-    """Bake the maps of a recipe, each by its baker, and return them in the recipe's order."""
-    found: dict[str, NDArray[Any]] = {}
-    shares = [(baker, tuple(kind for kind in recipe.kinds if kind.name in baker.kinds)) for baker in bakers]
-    shares = [(baker, kinds) for baker, kinds in shares if kinds]
-    for number, (baker, kinds) in enumerate(shares):
-        part = progress.part(number / len(shares), (number + 1) / len(shares))
-        found |= baker.bake(scene, target, replace(recipe, kinds=kinds), pixels, part)
-    return {kind.name: found[kind.name] for kind in recipe.kinds}
+@dataclass(frozen=True, eq=False)
+class Made:
+    """A baked map: its stored values, shape (H, W, C), and its one value where it is the same all over."""
+
+    pixels: NDArray[Any]
+    constant: tuple[float, ...] | None
+
+
+class Baking:
+    """Bakes maps of one layout."""
+
+    def __init__(
+        self,
+        scene: Scene,
+        layout: Layout,
+        target: Target,
+        conditions: Conditions,
+        pixels: PixelsOf,
+        blank: BlankOf = np.empty,
+        threads: int = 0,
+    ) -> None:
+        self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
+        self._pixels, self._blank, self._threads = pixels, blank, threads
+
+    def bake(self, plans: Sequence[MapPlan], progress: Progress = SILENT) -> dict[str, Made]:
+        """Bake maps, and return them by name, bleed included.
+
+        Raises
+        ------
+        Cancelled
+        """
+        lots: dict[object, list[MapPlan]] = {}
+        for plan in plans:
+            lots.setdefault(plan.together, []).append(plan)
+        sizes = [lot[0].width * lot[0].height * lot[0].wish.samples * len(lot) for lot in lots.values()]
+        found: dict[str, Made] = {}
+        at = 0.0
+        for lot, size in zip(lots.values(), sizes, strict=True):
+            share = size / max(sum(sizes), 1)
+            found |= self._bake_lot(lot, progress.part(at, at + share))
+            at += share
+        return {plan.kind.name: found[plan.kind.name] for plan in plans}
+
+    def _bake_lot(self, lot: list[MapPlan], progress: Progress) -> dict[str, Made]:
+        """Bake maps of one size and one sampling together."""
+        first = lot[0]
+        names = ", ".join(plan.kind.short.lower() for plan in lot)
+        progress.update(0.0, f"Preparing {names}")
+        target = self.target.resized(first.width / self.layout.across, first.height / self.layout.height)
+        tiles = Tiles(target, first.width, first.height)
+        sources = self._sources(lot, target, progress.part(0.0, 0.1))
+        pixels = {plan.kind.name: self._array(plan) for plan in lot}
+        writers = [self._writer(plan, pixels[plan.kind.name], sources, target) for plan in lot]
+        covered = np.zeros((first.height, first.width), np.bool_)
+        only = None
+        if first.before is not None:
+            only = tiles.of(np.isin(target.surface, sorted(first.changed)))
+            others = np.setdiff1d(tiles.filled(), only)
+            write_maps(tiles, {}, [], covered, only=others, progress=progress.part(0.1, 0.2), threads=self._threads)
+        write_maps(
+            tiles,
+            sources,
+            writers,
+            covered,
+            only=only,
+            words=f"Baking {names}",
+            progress=progress.part(0.1, 0.85),
+            threads=self._threads,
+        )
+        constants = {name: _constant(array, covered) for name, array in pixels.items()}
+        limits = [(pixels[plan.kind.name], plan.wish.bleed) for plan in lot]
+        bleed(covered, limits, progress=progress.part(0.85, 1.0))
+        if self.conditions.clear:
+            for array in pixels.values():
+                if array.shape[2] == 4:
+                    array[..., 3][~covered] = 0
+        return {name: Made(array, constants[name]) for name, array in pixels.items()}
+
+    def _array(self, plan: MapPlan) -> NDArray[Any]:
+        shape = plan.height, plan.width, plan.channels
+        found = self._blank(shape, plan.dtype)
+        if plan.before is not None:
+            found[:] = plan.before
+        elif plan.wish.bleed is not None or not len(self.target.corners):
+            ground = np.array(plan.kind.ground[: plan.channels])
+            whole = plan.dtype.kind == "u"
+            found[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
+        return found
+
+    def _sources(self, lot: list[MapPlan], target: Target, progress: Progress) -> dict[str, Source]:
+        found: dict[str, Source] = {}
+        carried = [plan for plan in lot if plan.kind.source is Values.MATERIALS]
+        if carried:
+            roles = frozenset(role for plan in carried for role in plan.kind.reads)
+            found[Values.MATERIALS] = MaterialSource(
+                self.scene,
+                target if self.conditions.tinted else target.plain(),
+                self._pixels,
+                roles=roles,
+                cutoff=self.conditions.cutoff,
+                samples=carried[0].wish.samples,
+                check=progress.check,
+            )
+        if any(plan.kind.source is Values.GEOMETRY for plan in lot):
+            found[Values.GEOMETRY] = GeometrySource(self.scene, self.layout, target)
+        return found
+
+    def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
+        if plan.kind.identity is not None:
+            labels, names = identify(self.scene, self.layout, target, plan.kind.identity)
+            colors = palette(len(names))
+            if pixels.dtype.kind == "f":
+                return LabelMap(pixels, labels, colors / 255)
+            return LabelMap(pixels, labels, colors * (257 if pixels.dtype == np.uint16 else 1))
+        amounts = sources[plan.kind.source].detail()
+        return ValueMap(
+            plan.kind,
+            pixels,
+            plan.kind.source,
+            amounts if amounts.any() else NO_AMOUNTS,
+            self.conditions.emission if plan.kind.scaled and pixels.dtype.kind != "f" else 1.0,
+        )
+
+
+def _constant(pixels: NDArray[Any], covered: NDArray[np.bool_]) -> tuple[float, ...] | None:
+    """Return the one value that a map has, stored values of 0 to 1, rounded to 8 bits; None when it has several."""
+    if not covered.any():
+        return None
+    step = {1: 1.0, 2: 257.0}.get(pixels.dtype.itemsize, 1 / 255)
+    found = np.empty(pixels.shape[2])
+    if not one_value(pixels, covered, step, found):
+        return None
+    return tuple((found * step / (1.0 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)).tolist())

@@ -8,14 +8,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.carried import WRITTEN, PixelsOf, material_at, read_source
+from fasciculum.baking.materials import MaterialSource, material_at
+from fasciculum.baking.pyramids import PixelsOf
 from fasciculum.baking.target import Target
-from fasciculum.kernels.sampling import read_sheet
+from fasciculum.kernels.reading import read_sheet
 from fasciculum.model.choices import ColorSpace
-from fasciculum.model.maps import KINDS, Judged, MapKind
+from fasciculum.model.maps import KINDS, Judged, MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
+from fasciculum.threads import in_pieces
 from fasciculum.units import linear_to_srgb, srgb_to_linear
+
+#: points that are read at once by a thread
+POINTS = 4096
 
 
 def psnr(one: NDArray[np.float64], two: NDArray[np.float64]) -> float:
@@ -69,6 +74,24 @@ def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool) -> 
     return total
 
 
+def _read(
+    source: MaterialSource,
+    triangles: NDArray[np.int64],
+    places: NDArray[np.float64],
+    grid: int,
+    progress: Progress,
+) -> NDArray[np.float64]:
+    """Read the materials at places of the sheet; see `fasciculum.baking.materials.MaterialSource.at`."""
+    found = np.empty((len(triangles), source.values))
+
+    def work(first: int) -> None:
+        part = slice(first, first + POINTS)
+        found[part] = source.at(triangles[part], places[part], grid)
+
+    in_pieces(work, range(0, len(triangles), POINTS), words="Comparing with the source", progress=progress)
+    return found
+
+
 def compare(
     scene: Scene,
     target: Target,
@@ -105,17 +128,20 @@ def compare(
     triangles, places = sample_surface(target, points, seed)
     if not len(triangles):
         return {}
-    truth = read_source(scene, target, triangles, places, pixels, grid=8, progress=progress.part(0.0, 0.6))
+    source = MaterialSource(scene, target, pixels, check=progress.check)
+    truth = _read(source, triangles, places, 8, progress.part(0.0, 0.6))
     sharp = np.isin(target.surface[triangles], sorted(as_fine))
     if sharp.any():
-        truth[sharp] = read_source(
-            scene, target, triangles[sharp], places[sharp], pixels, grid=0, progress=progress.part(0.6, 1.0)
-        )
-    judged = {name: KINDS[name] for name in maps if name in WRITTEN and KINDS[name].judged is not Judged.NOT}
+        truth[sharp] = _read(source, triangles[sharp], places[sharp], 0, progress.part(0.6, 1.0))
+    judged = {
+        name: KINDS[name]
+        for name in maps
+        if KINDS[name].source is Values.MATERIALS and KINDS[name].judged is not Judged.NOT
+    }
     readings = {
         name: _readings(maps[name], places, kind.color_space is ColorSpace.SRGB) for name, kind in judged.items()
     }
-    wanted = {name: _wanted(truth[:, WRITTEN[name]], kind, strength) for name, kind in judged.items()}
+    wanted = {name: _wanted(truth[:, kind.values], kind, strength) for name, kind in judged.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)
     matches: dict[int, dict[str, float]] = {}
     for surface in np.unique(target.surface[triangles]):

@@ -5,13 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from fasciculum.model.maps import BASE_COLOR, EMISSIVE, NORMAL, ORM
+from fasciculum.model.choices import VertexColors
+from fasciculum.model.maps import AUTO, BASE_COLOR, EMISSIVE, NORMAL, ORM, VERTEX_COLOR
 from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
+from fasciculum.model.sheet import BakeSettings
 
 
 @dataclass(frozen=True)
 class Needs:
-    """What it takes to stand for a set of materials with one."""
+    """What it takes to stand for a set of materials with one.
+
+    ``maps`` are baked; ``named`` of them were asked for by name, and are written even where they hold one value;
+    ``unwritten`` are only needed for files packed of channels.
+    """
 
     maps: tuple[str, ...]
     metallic: float
@@ -22,6 +28,8 @@ class Needs:
     cutoff: float | None
     #: constants of the extensions that all the materials agree on
     extensions: dict[str, Any] = field(default_factory=dict)
+    named: tuple[str, ...] = ()
+    unwritten: tuple[str, ...] = ()
 
 
 def materials_needed(scene: Scene, objects: tuple[Object, ...]) -> list[Material]:
@@ -30,14 +38,9 @@ def materials_needed(scene: Scene, objects: tuple[Object, ...]) -> list[Material
     return [DEFAULT_MATERIAL if index < 0 else scene.materials[index] for index in used]
 
 
-def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ...] = ()) -> Needs:
-    """Work out the maps that the objects' materials need.
-
-    Parameters
-    ----------
-    wanted : tuple of str
-        Maps asked for; empty means those that are needed.
-    """
+def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | None = None) -> Needs:
+    """Work out the maps that the objects' materials need, and those that a bundle's settings ask for."""
+    bake = bake or BakeSettings()
     materials = materials_needed(scene, objects)
 
     def reads(material: Material, role: str) -> bool:
@@ -50,16 +53,22 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ..
         reads(material, "metallic_roughness") or reads(material, "occlusion") for material in materials
     )
     glow = max((max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0)
+    colored = any(primitive.colors is not None for item in objects for primitive in scene.primitives_of(item))
     needed = {
         BASE_COLOR: True,
         NORMAL: not unlit and any(reads(material, "normal") for material in materials),
         ORM: not unlit and varied,
         EMISSIVE: not unlit and glow > 0,
+        VERTEX_COLOR: bake.vertex_colors is VertexColors.DATA and colored,
     }
+    automatic = tuple(kind.name for kind, need in needed.items() if need)
+    asked = tuple(name for name in bake.maps if name != AUTO)
+    written = dict.fromkeys((*(automatic if AUTO in bake.maps or not asked else ()), *asked))
+    unwritten = tuple(name for file in bake.packed for name in file.maps if name not in written)
     metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))
     masked = any(material.alpha_mode == MASK for material in materials)
     return Needs(
-        maps=tuple(wanted) or tuple(kind.name for kind, need in needed.items() if need),
+        maps=tuple(dict.fromkeys((*written, *unwritten))),
         metallic=metallic,
         roughness=roughness,
         strength=max(glow, 1e-6) if glow > 0 else 1.0,
@@ -67,4 +76,6 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], *, wanted: tuple[str, ..
         unlit=unlit,
         cutoff=0.5 if masked else None,
         extensions=materials[0].extensions if len({material.look for material in materials}) == 1 else {},
+        named=asked,
+        unwritten=tuple(dict.fromkeys(unwritten)),
     )

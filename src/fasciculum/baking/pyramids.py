@@ -1,32 +1,98 @@
-"""A material's textures as one array of 16-bit values with every level of detail, in linear light."""
+"""A material's textures with every level of detail, in linear light, as `fasciculum.kernels.reading` reads them.
+
+They are kept between bakes by what is in them.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.sampling import BASE, EMISSIVE, SLOTS, fill_level, half_size
+from fasciculum.kernels.levels import fill_lanes, half_size
+from fasciculum.kernels.reading import LEVELS
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Image, Material, TextureSlot
 from fasciculum.units import srgb_to_linear
 
-LEVELS = 16
 #: in the order of the kernels' slots
 ROLES = (Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.NORMAL, Role.OCCLUSION, Role.EMISSIVE)
+#: the channels of an image that a role reads, and what the kernels number them as
+CHANNELS_OF: dict[Role, tuple[tuple[int, int], ...]] = {
+    Role.BASE_COLOR: ((0, 0), (1, 1), (2, 2), (3, 3)),
+    Role.METALLIC_ROUGHNESS: ((1, 9), (2, 10)),
+    Role.NORMAL: ((0, 4), (1, 5), (2, 6)),
+    Role.OCCLUSION: ((0, 8),),
+    Role.EMISSIVE: ((0, 12), (1, 13), (2, 14)),
+}
+IN_LIGHT = (Role.BASE_COLOR, Role.EMISSIVE)
+#: bytes of levels that are kept for the next bake
+KEPT = 512 << 20
+PixelsOf = Callable[[Image], NDArray[Any]]
 
 
 @dataclass(frozen=True, eq=False)
-class Pyramids:
-    """What the sampling kernels read; see `fasciculum.kernels.sampling` for the order of slots."""
+class Group:
+    """Textures of one size that are read through one slot's coordinates, interleaved.
 
-    texels: NDArray[np.uint16]
-    levels: NDArray[np.int64]
-    level_count: NDArray[np.int64]
-    wraps: NDArray[np.int64]
+    Attributes
+    ----------
+    slot : int
+        Whose coordinates and wrap modes.
+    lanes : tuple of int
+        The channel that each value of a texel is, -1 for none.
+    levels : tuple of ndarray of uint16
+        The finest first.
+    sizes : tuple of (int, int)
+        Width and height of each level.
+    """
+
+    slot: int
+    lanes: tuple[int, ...]
+    levels: tuple[NDArray[np.uint16], ...]
+    sizes: tuple[tuple[int, int], ...]
+
+    @property
+    def bytes(self) -> int:
+        """What the levels take in memory."""
+        return sum(level.nbytes for level in self.levels)
+
+
+class _Kept:
+    """Levels by what they were made from, the least lately used given up first; for any thread."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._found: OrderedDict[tuple, tuple[NDArray[np.uint16], ...]] = OrderedDict()
+
+    def get(self, key: tuple) -> tuple[NDArray[np.uint16], ...] | None:
+        with self._lock:
+            found = self._found.get(key)
+            if found is not None:
+                self._found.move_to_end(key)
+            return found
+
+    def put(self, key: tuple, levels: tuple[NDArray[np.uint16], ...]) -> None:
+        with self._lock:
+            self._found[key] = levels
+            total = sum(level.nbytes for kept in self._found.values() for level in kept)
+            while total > KEPT and self._found:
+                _, given_up = self._found.popitem(last=False)
+                total -= sum(level.nbytes for level in given_up)
+
+
+_KEPT = _Kept()
+
+
+def forget_pyramids() -> None:
+    """Give up all levels that are kept, for whoever measures what making them takes."""
+    global _KEPT
+    _KEPT = _Kept()
 
 
 def _table(kind: np.dtype, decode: bool) -> NDArray[np.uint16]:
@@ -35,7 +101,47 @@ def _table(kind: np.dtype, decode: bool) -> NDArray[np.uint16]:
     return np.round((srgb_to_linear(values) if decode else values) * 65535).astype(np.uint16)
 
 
-def build_pyramids(material: Material, images: tuple[Image, ...], pixels: Callable[[Image], NDArray[Any]]) -> Pyramids:
+def level_sizes(width: int, height: int) -> list[tuple[int, int]]:
+    """Return the sizes of an image's levels of detail, halved down to one texel."""
+    sizes = [(width, height)]
+    while sizes[-1] != (1, 1) and len(sizes) < LEVELS:
+        width, height = max(width // 2, 1), max(height // 2, 1)
+        sizes.append((width, height))
+    return sizes
+
+
+def _alike(one: TextureSlot, two: TextureSlot, images: tuple[Image, ...]) -> bool:
+    """Tell whether two slots are read at the same texels."""
+    a, b = images[one.image], images[two.image]
+    return (a.width, a.height, one.uv_set, one.wrap_u, one.wrap_v, one.nearest) == (
+        b.width,
+        b.height,
+        two.uv_set,
+        two.wrap_u,
+        two.wrap_v,
+        two.nearest,
+    ) and bool((one.matrix() == two.matrix()).all())
+
+
+def _together(
+    material: Material, images: tuple[Image, ...], roles: frozenset[Role]
+) -> Iterator[list[tuple[int, TextureSlot]]]:
+    """Yield the slots of a material that are read at the same texels, as those of one group."""
+    left = [
+        (number, slot)
+        for number, role in enumerate(ROLES)
+        if role in roles and (slot := getattr(material, role)) is not None and not images[slot.image].missing
+    ]
+    while left:
+        first = left[0][1]
+        group = [(number, slot) for number, slot in left if _alike(first, slot, images)]
+        left = [entry for entry in left if entry not in group]
+        yield group
+
+
+def build_groups(
+    material: Material, images: tuple[Image, ...], pixels: PixelsOf, roles: frozenset[Role] = frozenset(ROLES)
+) -> list[Group]:
     """Decode the textures of a material and reduce them level by level.
 
     Parameters
@@ -44,35 +150,49 @@ def build_pyramids(material: Material, images: tuple[Image, ...], pixels: Callab
     images : tuple of Image
     pixels : callable
         Returns an image's stored values, shape (H, W, C), uint8 or uint16.
+    roles : frozenset of Role
+        The textures that are wanted.
     """
-    slots: list[TextureSlot | None] = [getattr(material, role) for role in ROLES]
-    levels = np.zeros((SLOTS, LEVELS, 3), np.int64)
-    level_count = np.zeros(SLOTS, np.int64)
-    wraps = np.zeros((SLOTS, 3), np.int64)
-    shared: dict[tuple[int, bool], int] = {}
-    total = 0
-    for number, slot in enumerate(slots):
-        if slot is None or images[slot.image].missing:
-            continue
-        wraps[number] = slot.wrap_u, slot.wrap_v, slot.nearest
-        key = (slot.image, number in (BASE, EMISSIVE))
-        if key in shared:
-            levels[number], level_count[number] = levels[shared[key]], level_count[shared[key]]
-            continue
-        shared[key] = number
-        width, height = images[slot.image].width, images[slot.image].height
-        for level in range(LEVELS):
-            levels[number, level] = total, width, height
-            level_count[number] = level + 1
-            total += width * height
-            if width == height == 1:
-                break
-            width, height = max(width // 2, 1), max(height // 2, 1)
-    texels = np.empty(total * 4, np.uint16)
-    for (image, decode), number in shared.items():
+    groups = []
+    for together in _together(material, images, roles):
+        wanted = [
+            (slot.image, ROLES[number] in IN_LIGHT, channel, lane)
+            for number, slot in together
+            for channel, lane in CHANNELS_OF[ROLES[number]]
+        ]
+        count = -(-len(wanted) // 4) * 4
+        first = images[together[0][1].image]
+        sizes = level_sizes(first.width, first.height)
+        key = (
+            count,
+            (first.width, first.height),
+            *((images[image].pixels, decode, channel, lane) for image, decode, channel, lane in wanted),
+        )
+        levels = _KEPT.get(key)
+        if levels is None:
+            levels = _made(wanted, count, sizes, images, pixels)
+            _KEPT.put(key, levels)
+        lanes = tuple(lane for *_, lane in wanted) + (-1,) * (count - len(wanted))
+        groups.append(Group(together[0][0], lanes, levels, tuple(sizes)))
+    return groups
+
+
+def _made(
+    wanted: list[tuple[int, bool, int, int]],
+    count: int,
+    sizes: list[tuple[int, int]],
+    images: tuple[Image, ...],
+    pixels: PixelsOf,
+) -> tuple[NDArray[np.uint16], ...]:
+    levels = [np.zeros(-(-width // 8) * -(-height // 8) * 64 * count, np.uint16) for width, height in sizes]
+    sources: dict[tuple[int, bool], list[tuple[int, int]]] = {}
+    for at, (image, decode, channel, _) in enumerate(wanted):
+        sources.setdefault((image, decode), []).append((channel, at))
+    for (image, decode), chosen in sources.items():
         stored = pixels(images[image])
-        fill_level(stored, _table(stored.dtype, decode), texels, int(levels[number, 0, 0]))
-        for level in range(1, int(level_count[number])):
-            source, width, height = (int(value) for value in levels[number, level - 1])
-            half_size(texels, source, width, height, int(levels[number, level, 0]))
-    return Pyramids(texels, levels, level_count, wraps)
+        plain = _table(stored.dtype, False)
+        table = _table(stored.dtype, True) if decode else plain
+        fill_lanes(stored, table, plain, np.array(chosen, np.int64), count, levels[0])
+    for number, (width, height) in enumerate(sizes[:-1]):
+        half_size(levels[number], width, height, count, levels[number + 1])
+    return tuple(levels)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.shading import corner_normals, edge_normals
 from fasciculum.baking.tangents import tangents, unit
-from fasciculum.kernels.raster import barycentric_maps, cover, extend
-from fasciculum.kernels.sampling import SLOTS
+from fasciculum.kernels.reading import SLOTS
+from fasciculum.kernels.tiles import barycentric_maps
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Material, Object, Primitive, Scene
 
@@ -43,8 +43,10 @@ class Target:
         Which of the layout's surfaces.
     area : ndarray of float64, shape (T,)
         In space, square metres.
-    border : ndarray of int64, shape (B,)
-        Triangles with an edge on their island's border.
+    island : ndarray of int32, shape (T,)
+        The island of its surface that it belongs to.
+    on_border : ndarray of bool, shape (T,)
+        Whether it has an edge on its island's border.
     """
 
     corners: NDArray[np.float64]
@@ -56,15 +58,21 @@ class Target:
     materials: tuple[int, ...]
     surface: NDArray[np.int32]
     area: NDArray[np.float64]
-    border: NDArray[np.int64]
+    island: NDArray[np.int32]
+    on_border: NDArray[np.bool_]
 
-    def rasterise(self, width: int, height: int) -> tuple[NDArray[np.int32], NDArray[np.bool_]]:
-        """Return the triangle of each texel, -1 for none, and which texels' centres are covered."""
-        ids = np.full((height, width), -1, np.int32)
-        cover(self.corners, self.maps, 0, len(self.corners), ids)
-        covered = ids >= 0
-        extend(self.corners, self.border, REACH, ids, covered, np.full((height, width), np.inf, np.float32))
-        return ids, covered
+    def resized(self, across: float, down: float) -> Target:
+        """Return the same triangles on a sheet so many times as wide and as high."""
+        if across == down == 1.0:
+            return self
+        corners = self.corners * np.array([across, down])
+        maps = np.zeros_like(self.maps)
+        barycentric_maps(corners, maps)
+        return replace(self, corners=corners, maps=maps)
+
+    def plain(self) -> Target:
+        """Return the same triangles without vertex colours."""
+        return replace(self, colors=np.ones_like(self.colors))
 
 
 def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: float = 40.0) -> Target:
@@ -73,12 +81,13 @@ def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: flo
     ``edges`` says how the mesh is shaded across seams; see `fasciculum.model.bundle.BakeSettings`.
     """
     parts: dict[str, list[NDArray]] = {name: [] for name in ("uvs", "colors", "frames", "material", "area")}
-    sheet_parts, surfaces = [], []
+    sheet_parts, surfaces, islands = [], [], []
     for index, surface in enumerate(layout.surfaces):
         item = scene.object(surface.objects[0])
         sheet = layout.sheet_corners(index)
         sheet_parts.append(sheet)
         surfaces.append(np.full(len(sheet), index, np.int32))
+        islands.append(surface.island)
         size = np.array([layout.across, layout.height], np.float64)
         first = 0
         primitives = scene.primitives_of(item)
@@ -101,7 +110,8 @@ def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: flo
         materials=tuple(int(number) for number in materials),
         surface=_joined(surfaces, (0,)).astype(np.int32),
         area=_joined(parts["area"], (0,)),
-        border=_border_triangles(corners),
+        island=_joined(islands, (0,)).astype(np.int32),
+        on_border=_at_border(corners),
     )
 
 
@@ -195,16 +205,16 @@ def _frames(
     return frames
 
 
-def _border_triangles(corners: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Return the triangles with an edge that no other triangle of the sheet shares."""
+def _at_border(corners: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Tell which triangles have an edge that no other triangle of the sheet shares."""
     count = len(corners)
     if not count:
-        return np.zeros(0, np.int64)
+        return np.zeros(0, np.bool_)
     points = np.round(corners.reshape(-1, 2) * 1024).astype(np.int64)
     _, number = np.unique(points[:, 0] * (1 << 32) + points[:, 1], return_inverse=True)
     vertices = number.reshape(-1, 3)
     edges = np.sort(np.concatenate([vertices[:, [0, 1]], vertices[:, [1, 2]], vertices[:, [2, 0]]]), axis=1)
     keys = edges[:, 0].astype(np.int64) * (int(number.max()) + 1) + edges[:, 1]
     _, inverse, uses = np.unique(keys, return_inverse=True, return_counts=True)
-    alone = (uses[inverse.reshape(-1)] == 1).reshape(3, count).any(axis=0)
-    return np.flatnonzero(alone)
+    alone: NDArray[np.bool_] = (uses[inverse.reshape(-1)] == 1).reshape(3, count).any(axis=0)
+    return alone

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import argparse
-import difflib
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 
 from fasciculum import __version__
 from fasciculum.cli.options import add_settings
+from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.choices import Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
-from fasciculum.model.maps import KINDS
+from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
+from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, BakeSettings, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 
@@ -30,16 +31,30 @@ def _size(text: str) -> tuple[int, int]:
 
 def known_map(name: str) -> str:
     """Return the name of a map, refusing one that is not known with the nearest names."""
-    if name in KINDS:
-        return name
-    near = difflib.get_close_matches(name, KINDS, 3, 0.4) or list(KINDS)
-    raise argparse.ArgumentTypeError(f"there is no map {name!r}; the nearest are: {', '.join(near)}")
+    try:
+        return known_kind(name).name
+    except UsageError as error:
+        raise argparse.ArgumentTypeError(f"{error.message} {error.hint}") from error
 
 
 def _maps(text: str) -> tuple[str, ...]:
-    if text == "auto":
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    if names == [AUTO]:
         return ()
-    return tuple(known_map(name.strip()) for name in text.split(",") if name.strip())
+    return tuple(dict.fromkeys(name if name == AUTO else known_map(name) for name in names))
+
+
+def _sensible(read: Callable[[str], object]) -> Callable[[str], str]:
+    """Return what passes a text on that makes sense to a reader, and refuses it else."""
+
+    def parse(text: str) -> str:
+        try:
+            read(text)
+        except UsageError as error:
+            raise argparse.ArgumentTypeError(f"{error.message} {error.hint}") from error
+        return text
+
+    return parse
 
 
 def _words(choices: Iterable[str]) -> dict[str, object]:
@@ -90,6 +105,24 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         default=(),
         metavar="auto|NAMES",
         help=f"maps to bake, with commas between them, of {', '.join(KINDS)} (default: those that the materials need)",
+    )
+    make.add_argument(
+        "--map",
+        type=_sensible(read_wish),
+        action="append",
+        default=[],
+        metavar="NAME:KEY=VALUE,...",
+        help="what is otherwise for one map: size (px, WxH or 1/2, 1/4 of the sheet), bits, format, samples, bleed, "
+        "pattern; again for each map",
+    )
+    make.add_argument(
+        "--channels",
+        type=_sensible(read_channels),
+        action="append",
+        default=[],
+        metavar="FILE=R[,G[,B[,A]]]",
+        help="a texture packed of channels: a map's name, MAP.r, g, b or a, 1-MAP for inverted, or a number from 0 to "
+        "1; again for each file",
     )
     add_settings(make, BakeSettings)
     make.add_argument(

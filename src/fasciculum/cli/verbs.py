@@ -14,10 +14,11 @@ from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Rule, Stage
+from fasciculum.model.choices import FileFormat, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.map_wishes import MapWish, read_wish
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
@@ -61,8 +62,29 @@ def _order(parsed: argparse.Namespace) -> Order:
     sheet = replace(with_options(parsed, plain, once=True), unwrap=unwrap)
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
-    bake = with_options(parsed, BakeSettings(parsed.maps), once=True)
+    wishes = tuple(dict.fromkeys(parsed.map))
+    bake = with_options(parsed, BakeSettings(parsed.maps, wishes=wishes, channels=tuple(parsed.channels)), once=True)
+    _judge_depth(bake)
     return Order(Rule(parsed.bundle), sheet, bake, _delivery(parsed), _lookup(parsed))
+
+
+def _judge_depth(bake: BakeSettings) -> None:
+    """Refuse depths that a format does not hold, and packed files of one name.
+
+    Raises
+    ------
+    UsageError
+    """
+    told = [read_wish(text) for text in bake.wishes]
+    for wish in [MapWish("", bits=bake.bits, format=bake.format), *told]:
+        form, bits = wish.format or bake.format, wish.bits or (0 if wish.format else bake.bits)
+        if (bits == 32 and form != FileFormat.EXR) or (bits == 16 and form == FileFormat.TGA):
+            whose = f"map {wish.name}" if wish.name else "--bits"
+            raise UsageError(f"{bits} bits do not fit into {form}.", item=whose, hint="Write EXR, or take fewer bits.")
+    names = [file.name for file in bake.packed]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise UsageError(f"there are two packed files {twice}.", hint="Give each a name of its own.")
 
 
 def _lookup(parsed: argparse.Namespace) -> Lookup:

@@ -6,13 +6,16 @@ Dimensions are read and judged before anything is decoded. EXIF rotation is igno
 from __future__ import annotations
 
 import io
+import tempfile
 import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
+import OpenEXR
 import PIL.Image
 from numpy.typing import NDArray
 
@@ -161,6 +164,44 @@ def encode_png(pixels: NDArray[Any], *, fast: bool = False) -> bytes:
     return bytes(data.tobytes())
 
 
+def encode_tga(pixels: NDArray[Any]) -> bytes:
+    """Encode an array, shape (H, W, C) with C 1, 3 or 4, as TGA, packed; 16 bits are rounded to 8."""
+    shown = pixels if pixels.dtype == np.uint8 else ((pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    stream = io.BytesIO()
+    shown = shown[..., 0] if shown.shape[2] == 1 else shown
+    PIL.Image.fromarray(np.ascontiguousarray(shown)).save(stream, "TGA", compression="tga_rle")
+    return stream.getvalue()
+
+
+def encode_exr(pixels: NDArray[Any]) -> bytes:
+    """Encode an array of half or whole floats, shape (H, W, C) with C 1, 3 or 4, as EXR; no date is kept in it."""
+    names = {1: "Y", 3: "RGB", 4: "RGBA"}[pixels.shape[2]]
+    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    channels = {names: np.ascontiguousarray(pixels[..., 0] if pixels.shape[2] == 1 else pixels)}
+    with tempfile.NamedTemporaryFile(suffix=".exr") as beside, OpenEXR.File(header, channels) as file:
+        file.write(beside.name)
+        return Path(beside.name).read_bytes()
+
+
+def decode_exr(data: bytes, *, place: str) -> NDArray[np.float32]:
+    """Decode an EXR file of our own, shape (H, W, C) with C 1, 3 or 4.
+
+    Raises
+    ------
+    MalformedFile
+    """
+    try:
+        with tempfile.NamedTemporaryFile(suffix=".exr") as beside:
+            beside.write(data)
+            beside.flush()
+            with OpenEXR.File(beside.name) as file:
+                found = next(file.channels()[name].pixels for name in ("RGBA", "RGB", "Y") if name in file.channels())
+                pixels = np.array(found, np.float32)
+    except Exception as error:  # whatever the library raises on damaged data
+        raise MalformedFile(f"the image cannot be decoded ({error}).", item=place, hint="Bake it again.") from error
+    return pixels if pixels.ndim == 3 else pixels[..., None]
+
+
 PNG = Codec(
     "PNG",
     (".png",),
@@ -180,3 +221,5 @@ WEBP = Codec(
     lambda data: data[:4] == b"RIFF" and data[8:12] == b"WEBP",
 )
 CODECS = (PNG, JPEG, WEBP)
+#: what starts an EXR file
+EXR_MAGIC = b"\x76\x2f\x31\x01"

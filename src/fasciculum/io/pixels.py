@@ -15,6 +15,9 @@ from numpy.typing import NDArray
 from fasciculum.errors import OutputError
 from fasciculum.model.digests import digest_of
 
+#: bytes from which an array is filled on disk
+LARGE = 256 << 20
+
 
 class PixelStore:
     """Arrays and encoded images in a folder, each under a key made of its content.
@@ -34,9 +37,32 @@ class PixelStore:
         contiguous = np.ascontiguousarray(pixels)
         key = key or digest_of(contiguous)
         target = self.folder / f"{key}.npy"
+        if isinstance(pixels, np.memmap) and pixels.filename is not None and pixels.flags.c_contiguous:
+            part = Path(pixels.filename)
+            if part.suffix == ".part" and part.parent == self.folder.resolve() and part.exists():
+                pixels.flush()
+                os.replace(part, target)
+                return key
         if not target.exists():
             self._write(target, lambda stream: np.save(stream, contiguous))
         return key
+
+    def blank(self, shape: tuple[int, ...], dtype: np.dtype) -> NDArray[Any]:
+        """Return an array to be filled and then `put`: a large one on disk, so that memory is not what bounds it."""
+        if int(np.prod(shape)) * np.dtype(dtype).itemsize < LARGE:
+            return np.empty(shape, dtype)
+        try:
+            return np.lib.format.open_memmap(self.folder / f"{uuid.uuid4().hex}.part", "w+", dtype, shape)
+        except OSError as error:
+            raise self._error(error) from error
+
+    def discard(self, array: NDArray[Any]) -> None:
+        """Give up an array of `blank` that was not put; one that was is left alone."""
+        if isinstance(array, np.memmap) and array.filename is not None:
+            part = Path(array.filename)
+            if part.suffix == ".part":
+                with contextlib.suppress(OSError):
+                    part.unlink()
 
     def _write(self, target: Path, write: Callable[[BinaryIO], object]) -> None:
         beside = self.folder / f"{uuid.uuid4().hex}.part"
@@ -47,11 +73,14 @@ class PixelStore:
         except OSError as error:
             with contextlib.suppress(OSError):
                 beside.unlink()
-            raise OutputError(
-                f"pixels cannot be kept ({error.strerror or error}).",
-                file=str(self.folder),
-                hint="Free some room there, or set TMPDIR to a folder with more.",
-            ) from error
+            raise self._error(error) from error
+
+    def _error(self, error: OSError) -> OutputError:
+        return OutputError(
+            f"pixels cannot be kept ({error.strerror or error}).",
+            file=str(self.folder),
+            hint="Free some room there, or set TMPDIR to a folder with more.",
+        )
 
     def get(self, key: str) -> NDArray[Any]:
         """Return the array of that key, mapped from disk and read-only; `KeyError` when there is none."""

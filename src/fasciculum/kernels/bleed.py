@@ -6,45 +6,56 @@ Two passes, columns then rows by lower envelope: Felzenszwalb and Huttenlocher 2
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
+
+#: what a column without a covered texel has for the way to one
+NONE = -(1 << 15)
 
 
-@njit(cache=True, parallel=True)
-def nearest_in_columns(ids, rows):
-    """Fill ``rows`` (H, W) with the nearest covered row in the same column, -1 where the column has none."""
-    height, width = ids.shape
-    strips = (width + 63) // 64
-    for strip in prange(strips):
-        for x in range(strip * 64, min(strip * 64 + 64, width)):
-            last = -1
-            for y in range(height):
-                if ids[y, x] >= 0:
-                    last = y
-                rows[y, x] = last
-            last = -1
-            for y in range(height - 1, -1, -1):
-                if ids[y, x] >= 0:
-                    last = y
-                if last >= 0 and (rows[y, x] < 0 or last - y < y - rows[y, x]):
-                    rows[y, x] = last
+@njit(cache=True, nogil=True)
+def nearest_in_columns(covered, first, last, away):
+    """Fill columns first..last-1 of ``away`` (H, W) int16 with the way down to the nearest covered row of the column.
+
+    `NONE` where the column has none; the upper of two that are as near.
+    """
+    height = covered.shape[0]
+    width = last - first
+    rows = np.full(width, -(1 << 20), np.int32)
+    for y in range(height):
+        for i in range(width):
+            if covered[y, first + i]:
+                rows[i] = y
+            away[y, first + i] = max(rows[i] - y, NONE)
+    rows[:] = 1 << 20
+    for y in range(height - 1, -1, -1):
+        for i in range(width):
+            if covered[y, first + i]:
+                rows[i] = y
+            down = rows[i] - y
+            if down < height and down < -np.int32(away[y, first + i]):
+                away[y, first + i] = down
 
 
-@njit(cache=True, parallel=True)
-def nearest_in_rows(rows, first, last, nearest):
-    """Fill ``nearest`` (H, W) with the flat number of the nearest covered texel, -1 where there is none at all."""
-    width = rows.shape[1]
-    for y in prange(first, last):
-        centre, begin = np.empty(width, np.int64), np.empty(width + 1)
+@njit(cache=True, nogil=True)
+def nearest_in_rows(away, first, last, nearest):
+    """Fill ``nearest`` (last - first, W) with the flat number of the nearest covered texel for rows first..last-1.
+
+    -1 where there is none at all.
+    """
+    width = away.shape[1]
+    centre, begin = np.empty(width + 1, np.int32), np.empty(width + 2, np.float64)
+    for y in range(first, last):
         k = -1
         for x in range(width):
-            if rows[y, x] < 0:
+            own = away[y, x]
+            if own == NONE:
                 continue
-            d = float(rows[y, x] - y)
+            d = float(own)
             f = d * d + float(x) * x
             s = -np.inf
             while k >= 0:
                 c = centre[k]
-                e = float(rows[y, c] - y)
+                e = float(away[y, c])
                 s = (f - e * e - float(c) * c) / (2.0 * (x - c))
                 if s > begin[k]:
                     break
@@ -55,29 +66,31 @@ def nearest_in_rows(rows, first, last, nearest):
             centre[k] = x
             begin[k] = s
         if k < 0:
-            for x in range(width):
-                nearest[y, x] = -1
+            nearest[y - first] = -1
             continue
         begin[k + 1] = np.inf
         j = 0
         for x in range(width):
             while begin[j + 1] < x:
                 j += 1
-            nearest[y, x] = rows[y, centre[j]] * width + centre[j]
+            nearest[y - first, x] = (y + away[y, centre[j]]) * width + centre[j]
 
 
-@njit(cache=True, parallel=True)
-def spread(nearest, limit, pixels):
-    """Copy to each texel (H, W, C) the value of its nearest covered one, no further than ``limit`` texels."""
-    height, width, channels = pixels.shape
-    for y in prange(height):
+@njit(cache=True, nogil=True)
+def spread(nearest, first, limit, pixels):
+    """Copy to each texel of rows from ``first`` on the value of its nearest covered one, no further than ``limit``.
+
+    ``nearest`` (N, W) as `nearest_in_rows` fills it; ``pixels`` (H, W, C).
+    """
+    _, width, channels = pixels.shape
+    for row in range(len(nearest)):
+        y = first + row
         for x in range(width):
-            source = nearest[y, x]
-            if source < 0:
+            source = nearest[row, x]
+            if source < 0 or source == y * width + x:
                 continue
-            sy, sx = divmod(source, width)
-            if sy == y and sx == x:
-                continue
-            if (sy - y) ** 2 + (sx - x) ** 2 <= limit * limit:
+            sy = source // width
+            sx = source - sy * width
+            if (sy - y) * (sy - y) + (sx - x) * (sx - x) <= limit * limit:
                 for c in range(channels):
                     pixels[y, x, c] = pixels[sy, sx, c]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy
@@ -48,6 +48,11 @@ class Bundle:
     def __post_init__(self) -> None:
         if not self.identity:
             object.__setattr__(self, "identity", self.name)
+
+    @cached_property
+    def sheet_in_force(self) -> SheetSettings:
+        """The sheet's settings as they are followed: without twins when a map needs texels for every copy."""
+        return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.alone else self.sheet
 
     def shaping(self, key: str) -> Shaping:
         """Return what was said about how an object is laid flat."""

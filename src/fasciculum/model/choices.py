@@ -116,6 +116,21 @@ class Packing(Choice):
     METAL_SMOOTHNESS = "metal_smoothness"
 
 
+class FileFormat(Choice):
+    """The formats that textures are written in, by their suffix."""
+
+    PNG = "png"
+    TGA = "tga"
+    EXR = "exr"
+
+
+class VertexColors(Choice):
+    """What vertex colours are: a tint of the base colour, or data of their own."""
+
+    TINT = "tint"
+    DATA = "data"
+
+
 class Green(Choice):
     """Where green points in normal maps: up, as in glTF, or down."""
 

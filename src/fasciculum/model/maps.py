@@ -45,6 +45,22 @@ class Role(Choice):
     EMISSIVE = "emissive"
 
 
+class Values(Choice):
+    """Where the values of a map's texels come from; who gives them is named in `fasciculum.baking.bakers`."""
+
+    MATERIALS = "materials"
+    GEOMETRY = "geometry"
+    IDENTITY = "identity"
+
+
+class Identity(Choice):
+    """What identifiers tell apart."""
+
+    OBJECT = "object"
+    MATERIAL = "material"
+    ISLAND = "island"
+
+
 @dataclass(frozen=True)
 class MapKind:
     """One kind of map.
@@ -71,6 +87,11 @@ class MapKind:
         Whether its stored values are multiplied with a strength, so that they may mean more than 1.
     parts : tuple of str
         What its channels are by themselves, where each means something of its own.
+    source : Values
+    values : tuple of int
+        The numbers of its channels among the values of the source.
+    identity : Identity, optional
+        What its colours tell apart, of a map of identifiers.
     """
 
     name: str
@@ -86,6 +107,21 @@ class MapKind:
     fills: tuple[Role, ...] = ()
     scaled: bool = False
     parts: tuple[str, ...] = ()
+    source: Values = Values.MATERIALS
+    values: tuple[int, ...] = ()
+    identity: Identity | None = None
+
+    @property
+    def alone(self) -> bool:
+        """Whether every object and every island needs texels of its own, copies and twins too."""
+        return self.sharing is Sharing.NEVER
+
+    def may_be_constant(self, values: tuple[float, ...]) -> bool:
+        """Tell whether a material can have these values, linear, in the place of a map that has them all over."""
+        if self.vectors:
+            return all(abs(value - flat) < 0.003 for value, flat in zip(values, self.ground, strict=True))
+        # a material has no constant occlusion
+        return self.name != "orm" or values[0] > 0.997
 
     @property
     def short(self) -> str:
@@ -98,49 +134,129 @@ class MapKind:
         return f"{self.name}_{self.judged}"
 
 
+#: what stands for the maps that the materials need, among names of maps
+AUTO = "auto"
+SRGB, LINEAR = ColorSpace.SRGB, ColorSpace.LINEAR
+CARRIED, GEOMETRY = Origin.CARRIED, Origin.GEOMETRY
+NORMAL_VALUES, SURFACE_VALUES = (4, 5, 6), (8, 9, 10)
+
 BASE_COLOR = MapKind(
     "base_color",
     "Base colour",
-    Origin.CARRIED,
+    CARRIED,
     4,
     (0.0, 0.0, 0.0, 1.0),
-    ColorSpace.SRGB,
+    SRGB,
     reads=(Role.BASE_COLOR,),
     fills=(Role.BASE_COLOR,),
+    values=(0, 1, 2, 3),
 )
+OPACITY = MapKind("opacity", "Opacity", CARRIED, 1, (0.0,), LINEAR, reads=(Role.BASE_COLOR,), values=(3,))
 NORMAL = MapKind(
     "normal",
     "Normal",
-    Origin.CARRIED,
+    CARRIED,
     3,
     (0.5, 0.5, 1.0),
-    ColorSpace.LINEAR,
+    LINEAR,
     vectors=True,
     judged=Judged.ANGLE,
     reads=(Role.NORMAL,),
     fills=(Role.NORMAL,),
+    values=NORMAL_VALUES,
 )
 ORM = MapKind(
     "orm",
     "Occlusion, roughness, metallic",
-    Origin.CARRIED,
+    CARRIED,
     3,
     (1.0, 1.0, 0.0),
-    ColorSpace.LINEAR,
+    LINEAR,
     reads=(Role.METALLIC_ROUGHNESS, Role.OCCLUSION),
     fills=(Role.METALLIC_ROUGHNESS, Role.OCCLUSION),
     parts=("occlusion", "roughness", "metallic"),
+    values=SURFACE_VALUES,
 )
+OCCLUSION = MapKind("occlusion", "Occlusion", CARRIED, 1, (1.0,), LINEAR, reads=(Role.OCCLUSION,), values=(8,))
+ROUGHNESS = MapKind("roughness", "Roughness", CARRIED, 1, (1.0,), LINEAR, reads=(Role.METALLIC_ROUGHNESS,), values=(9,))
+METALLIC = MapKind("metallic", "Metallic", CARRIED, 1, (0.0,), LINEAR, reads=(Role.METALLIC_ROUGHNESS,), values=(10,))
 EMISSIVE = MapKind(
     "emissive",
     "Emission",
-    Origin.CARRIED,
+    CARRIED,
     3,
     (0.0, 0.0, 0.0),
-    ColorSpace.SRGB,
+    SRGB,
     reads=(Role.EMISSIVE,),
     fills=(Role.EMISSIVE,),
     scaled=True,
+    values=(12, 13, 14),
+)
+VERTEX_COLOR = MapKind(
+    "vertex_color", "Vertex colour", CARRIED, 4, (1.0,) * 4, SRGB, source=Values.GEOMETRY, values=(0, 1, 2, 3)
+)
+POSITION = MapKind(
+    "position",
+    "Position",
+    GEOMETRY,
+    3,
+    (0.0,) * 3,
+    LINEAR,
+    sharing=Sharing.NEVER,
+    judged=Judged.NOT,
+    source=Values.GEOMETRY,
+    values=(4, 5, 6),
+)
+OBJECT_NORMAL = MapKind(
+    "object_normal",
+    "Object normal",
+    GEOMETRY,
+    3,
+    (0.5, 0.5, 0.5),
+    LINEAR,
+    vectors=True,
+    sharing=Sharing.NEVER,
+    judged=Judged.NOT,
+    source=Values.GEOMETRY,
+    values=(8, 9, 10),
 )
 
-KINDS: dict[str, MapKind] = {kind.name: kind for kind in (BASE_COLOR, NORMAL, ORM, EMISSIVE)}
+
+def _identifiers(identity: Identity, title: str) -> MapKind:
+    return MapKind(
+        f"{identity}_id",
+        title,
+        GEOMETRY,
+        3,
+        (0.0,) * 3,
+        LINEAR,
+        sharing=Sharing.NEVER,
+        judged=Judged.NOT,
+        source=Values.IDENTITY,
+        identity=identity,
+    )
+
+
+OBJECT_ID = _identifiers(Identity.OBJECT, "Object identifiers")
+MATERIAL_ID = _identifiers(Identity.MATERIAL, "Material identifiers")
+ISLAND_ID = _identifiers(Identity.ISLAND, "Island identifiers")
+
+KINDS: dict[str, MapKind] = {
+    kind.name: kind
+    for kind in (
+        BASE_COLOR,
+        OPACITY,
+        NORMAL,
+        ORM,
+        OCCLUSION,
+        ROUGHNESS,
+        METALLIC,
+        EMISSIVE,
+        VERTEX_COLOR,
+        POSITION,
+        OBJECT_NORMAL,
+        OBJECT_ID,
+        MATERIAL_ID,
+        ISLAND_ID,
+    )
+}

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Alike, DensityRule, Edges, Grows, Turns, UvPolicy
+from fasciculum.model.choices import Alike, DensityRule, Edges, FileFormat, Grows, Turns, UvPolicy, VertexColors
+from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
+from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import Stales, setting
 from fasciculum.model.unwrapping import BALANCED, UnwrapSettings
 
@@ -273,10 +275,41 @@ class BakeSettings:
         "Bits for each channel of the written textures.",
         fold="Quality",
         stales=MAPS,
-        words={8: "8 bits a channel", 16: "16 bits a channel"},
+        words={8: "8 bits a channel", 16: "16 bits a channel", 32: "32 bits, floats (EXR)"},
         only=True,
         option="--bits",
     )
+    format: FileFormat = setting(
+        FileFormat.PNG,
+        "Files",
+        "What textures are written as. EXR holds linear values as floats: half ones, or whole ones at 32 bits. Models "
+        "that hold their textures hold PNG in any case.",
+        fold="Quality",
+        stales=MAPS,
+        words={FileFormat.PNG: "PNG", FileFormat.TGA: "TGA", FileFormat.EXR: "EXR, floats"},
+        option="--format",
+    )
+    vertex_colors: VertexColors = setting(
+        VertexColors.TINT,
+        "Vertex colours",
+        "Whether vertex colours tint the base colour, as glTF has it, or are data that has a map of its own.",
+        fold="Maps",
+        stales=MAPS,
+        words={VertexColors.TINT: "tint the colour", VertexColors.DATA: "are data"},
+        option="--vertex-colors",
+    )
+    clear: bool = setting(
+        False,
+        "Opacity outside",
+        "Whether opacity continues beyond the islands as colour does, or is none there.",
+        fold="Quality",
+        stales=MAPS,
+        words={True: "clear"},
+        option="--clear",
+    )
+    #: what is otherwise for single maps, and files packed of channels, as `fasciculum.model.map_wishes` writes them
+    wishes: tuple[str, ...] = ()
+    channels: tuple[str, ...] = ()
     edges: Edges = setting(
         Edges.SOURCE,
         "Edges",
@@ -305,3 +338,31 @@ class BakeSettings:
         option="--edge-angle",
         when=lambda bake: bake.edges == Edges.ANGLE,
     )
+
+    def wish(self, name: str) -> MapWish:
+        """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""
+        told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapWish(name))
+        written = FileFormat(told.format or self.format)
+        bits = told.bits or self.bits
+        if written is FileFormat.EXR:
+            bits = max(bits, 16)
+        elif written is FileFormat.TGA or bits > 16:
+            bits = 8 if written is FileFormat.TGA else 16
+        bleed = self.bleed if told.bleed is None else (None if told.bleed == ALL_THE_WAY else told.bleed)
+        return MapWish(name, told.size, bits, written, told.samples or self.samples, bleed, told.pattern)
+
+    @property
+    def packed(self) -> tuple[ChannelFile, ...]:
+        """The files that are packed of channels."""
+        return tuple(read_channels(text) for text in self.channels)
+
+    @property
+    def named(self) -> tuple[str, ...]:
+        """The maps that are asked for by name, those of packed files too."""
+        names = [name for name in self.maps if name in KINDS]
+        return tuple(dict.fromkeys([*names, *(name for file in self.packed for name in file.maps)]))
+
+    @property
+    def alone(self) -> bool:
+        """Whether some map needs texels of their own for all copies and twins."""
+        return any(KINDS[name].alone for name in self.named)

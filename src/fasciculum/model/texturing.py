@@ -27,6 +27,21 @@ class BakedMap:
     tiles: int = 1
     #: digest of all that it was made from
     made_from: str = ""
+    #: the suffix of the files that it is meant for
+    format: str = "png"
+    #: a digest of what it was made from but surfaces, and those of the bundle's objects in order
+    frame: str = ""
+    surfaces: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class MapConstant:
+    """A map that is the same all over: linear values of 0 to 1, and what they are to be multiplied with."""
+
+    name: str
+    values: tuple[float, ...]
+    strength: float = 1.0
+    made_from: str = ""
 
 
 @dataclass(frozen=True)
@@ -41,6 +56,22 @@ class Texturing:
     unlit: bool = False
     #: constants of extensions that change the look, as glTF has them
     extensions: dict[str, Any] = field(default_factory=dict)
+    #: maps that hold one value, which the material has instead
+    constants: tuple[MapConstant, ...] = ()
+    #: maps that only serve files packed of channels, and are not written by themselves
+    unwritten: tuple[str, ...] = ()
+    #: by map of identifiers, the colour of each name, 0 to 255
+    legend: dict[str, dict[str, tuple[int, int, int]]] = field(default_factory=dict)
+
+    def constant(self, name: str) -> MapConstant | None:
+        """Return the constant that stands for the map of that name, or None."""
+        return next((candidate for candidate in self.constants if candidate.name == name), None)
+
+    @property
+    def made(self) -> dict[str, str]:
+        """What each map, and each constant in the place of one, was made from, by name."""
+        made = {one.name: one.made_from for one in self.maps}
+        return made | {one.name: one.made_from for one in self.constants}
 
     def map(self, name: str) -> BakedMap | None:
         """Return the map of that name, or None."""
@@ -49,7 +80,10 @@ class Texturing:
     @property
     def content(self) -> str:
         """A digest of what the maps hold."""
-        return digest_of(*(f"{baked.name} {baked.pixels}" for baked in self.maps))
+        return digest_of(
+            *(f"{baked.name} {baked.pixels} {baked.format}" for baked in self.maps),
+            repr(self.constants) if self.constants else "",
+        )
 
 
 @dataclass(frozen=True)

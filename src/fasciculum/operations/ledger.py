@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fasciculum.baking.needs import needs_of
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
@@ -51,6 +52,15 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
     return Cost(calls, len(materials), len(images), size)
 
 
+def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
+    """Return the size of each texture that is written for one tile of a bundle, texels: maps and packed files."""
+    needs = needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bundle.bake)
+    constants = {one.name for one in bundle.texturing.constants} if bundle.texturing is not None else set()
+    written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
+    sheet = bundle.sheet.width, bundle.sheet.height
+    return [bundle.bake.wish(name).size_on(*sheet) for name in written] + [sheet] * len(bundle.bake.channels)
+
+
 def _more_tiles(layout: Layout) -> int:
     """Return the draw calls that objects need beyond one each, since they lie on several tiles."""
     starts = layout.starts
@@ -80,8 +90,7 @@ def ledger_of(document: Document) -> Ledger:
         if tiles > 1 and bundle.layout is not None:
             calls += _more_tiles(bundle.layout)
         materials += tiles
-        objects = tuple(scene.object(key) for key in bundle.objects)
-        count = len(needs_of(scene, objects, wanted=bundle.bake.maps).maps)
-        textures += count * tiles
-        size += count * tiles * texture_bytes(bundle.sheet.width, bundle.sheet.height)
+        sizes = written_sizes(scene, bundle)
+        textures += len(sizes) * tiles
+        size += tiles * sum(texture_bytes(width, height) for width, height in sizes)
     return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))

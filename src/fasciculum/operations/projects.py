@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import MissingSource
-from fasciculum.io.codecs import decode
+from fasciculum.io.codecs import EXR_MAGIC, decode, decode_exr
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
@@ -101,10 +101,13 @@ def open_project(
     for edit in edits:
         scene = edited(scene, edit)
 
-    def keep(data: bytes) -> tuple[str, tuple[int, ...]]:
-        pixels = decode(data, place=path.name)
+    def keep(data: bytes, channels: int) -> tuple[str, tuple[int, ...]]:
+        floats = data.startswith(EXR_MAGIC)
+        pixels = decode_exr(data, place=path.name) if floats else decode(data, place=path.name)
+        # grey is decoded as three channels that are alike
+        pixels = pixels[..., :channels] if channels == 1 else pixels
         key = store.put(pixels)
-        store.put_encoded(f"{key}.png", data)
+        store.put_encoded(f"{key}.{'exr' if floats else 'png'}", data)
         return key, pixels.shape
 
     progress.update(0.8, "Reading layouts and maps")

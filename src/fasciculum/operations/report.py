@@ -13,6 +13,7 @@ from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
+from fasciculum.model.map_wishes import ChannelFile
 from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
@@ -80,17 +81,28 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
         }
         entry["stretch"] = {"l2": number(l2), "area_share_over_2": number(share)}
     if bundle.texturing is not None:
+        made = bundle.texturing
+        whole = [baked for baked in made.maps if baked.name not in made.unwritten]
         entry["maps"] = [
             {
                 "name": baked.name,
                 "file": files.get((bundle.name, baked.name), ""),
-                "width": baked.width,
+                "width": baked.width // baked.tiles,
                 "height": baked.height,
                 "bits": baked.bits,
                 "color_space": baked.color_space,
             }
-            for baked in bundle.texturing.maps
+            for baked in whole
         ]
+        entry["maps"] += [_packed_entry(bundle, packed, files) for packed in bundle.bake.packed]
+        if made.constants:
+            entry["constants"] = {
+                one.name: [number(value * one.strength, 5) for value in one.values] for one in made.constants
+            }
+        if made.legend:
+            entry["legend"] = {
+                name: {key: list(color) for key, color in colors.items()} for name, colors in made.legend.items()
+            }
     if bundle.check is not None:
         entry["fidelity"] = [
             {
@@ -105,6 +117,21 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
             for found in bundle.check.fidelity
         ]
     return entry
+
+
+def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, str], str]) -> dict[str, Any]:
+    made, layout = bundle.texturing, bundle.layout
+    assert made is not None and layout is not None
+    parts = [made.map(name) for name in packed.maps]
+    return {
+        "name": packed.name,
+        "file": files.get((bundle.name, packed.name), ""),
+        "width": layout.width,
+        "height": layout.height,
+        "bits": 16 if any(part is not None and part.bits > 8 for part in parts) else 8,
+        "color_space": packed.color_space,
+        "channels": [cell.text for cell in packed.cells],
+    }
 
 
 def report_of(

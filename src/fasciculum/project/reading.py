@@ -14,17 +14,18 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
-from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
+from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput, UsageError
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, ObjectPolicy, TwinRule
+from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.layout import Layout, Surface, Version
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.maps import KINDS
+from fasciculum.model.map_wishes import read_channels, read_wish
+from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import BakeSettings, SheetSettings
-from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, Texturing
+from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, MapConstant, Texturing
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
 from fasciculum.project import schema
 from fasciculum.project.archive import DOCUMENT, MOST_TEXT, Archive, read_arrays
@@ -153,7 +154,7 @@ class ProjectReader:
             tuple((self._from_here(old), self._from_here(new)) for old, new in entry.moved),
         )
 
-    def bundles(self, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]) -> tuple[Bundle, ...]:
+    def bundles(self, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]) -> tuple[Bundle, ...]:
         """Return the bundles with all the objects that they held.
 
         Parameters
@@ -178,14 +179,21 @@ class ProjectReader:
             found.append(bundle)
         return tuple(found)
 
-    def _bundle(self, entry: schema.BundleEntry, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]) -> Bundle:
+    def _bundle(
+        self, entry: schema.BundleEntry, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]
+    ) -> Bundle:
         tell = self._told_settings(entry.name)
         sheet = read_settings(SheetSettings, entry.sheet, tell)
         bake = read_settings(BakeSettings, entry.bake, tell)
-        strange = [name for name in bake.maps if name not in KINDS]
+        strange = [name for name in bake.maps if name not in KINDS and name != AUTO]
         if strange:
             tell(f"there are no maps {', '.join(strange)}; they were left out.")
-            bake = replace(bake, maps=tuple(name for name in bake.maps if name in KINDS))
+            bake = replace(bake, maps=tuple(name for name in bake.maps if name not in strange))
+        bake = replace(
+            bake,
+            wishes=_readable(bake.wishes, read_wish, tell),
+            channels=_readable(bake.channels, read_channels, tell),
+        )
         layout = texturing = None
         try:
             layout = self._layout(entry.layout) if entry.layout else None
@@ -304,13 +312,13 @@ class ProjectReader:
         )
 
     def _texturing(
-        self, entry: schema.TexturingEntry, keep_map: Callable[[bytes], tuple[str, tuple[int, ...]]]
+        self, entry: schema.TexturingEntry, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]
     ) -> Texturing:
         maps: list[BakedMap] = []
         for part in entry.maps:
             if part.name not in KINDS:
                 raise ValueError(f"there is no map {part.name[:60]}")
-            key, shape = keep_map(self._archive.read(part.file))
+            key, shape = keep_map(self._archive.read(part.file), part.channels)
             if shape != (part.height, part.width, part.channels):
                 raise ValueError(f"{part.name} is of another size")
             maps.append(
@@ -325,6 +333,9 @@ class ProjectReader:
                     part.strength,
                     part.tiles,
                     part.made_from,
+                    FileFormat(part.format),
+                    part.frame,
+                    tuple(part.surfaces),
                 )
             )
         return Texturing(
@@ -335,7 +346,27 @@ class ProjectReader:
             entry.double_sided,
             entry.unlit,
             entry.extensions,
+            tuple(
+                MapConstant(one.name, tuple(one.values), one.strength, one.made_from)
+                for one in entry.constants
+                if one.name in KINDS and len(one.values) in (KINDS[one.name].channels, 3)
+            ),
+            tuple(name for name in entry.unwritten if name in KINDS),
+            {name: dict(colors) for name, colors in entry.legend.items() if name in KINDS},
         )
+
+
+def _readable(texts: tuple[str, ...], read: Callable[[str], object], tell: Callable[[str], None]) -> tuple[str, ...]:
+    """Return the texts that make sense; the others are told and left out."""
+    found = []
+    for text in texts:
+        try:
+            read(text)
+        except UsageError as error:
+            tell(f"{error.message} It was left out.")
+            continue
+        found.append(text)
+    return tuple(found)
 
 
 def _check(entry: schema.CheckEntry) -> CheckResult:

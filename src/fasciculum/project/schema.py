@@ -90,6 +90,16 @@ class MapEntry(msgspec.Struct):
     strength: float = 1.0
     made_from: str = ""
     tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
+    format: str = "png"
+    frame: str = ""
+    surfaces: list[str] = []
+
+
+class ConstantEntry(msgspec.Struct):
+    name: str
+    values: list[float]
+    strength: float = 1.0
+    made_from: str = ""
 
 
 class TexturingEntry(msgspec.Struct):
@@ -102,6 +112,9 @@ class TexturingEntry(msgspec.Struct):
     extensions: dict[str, Any] = {}
     #: one digest for all maps, in projects before version 5
     made_from: str = ""
+    constants: list[ConstantEntry] = []
+    unwritten: list[str] = []
+    legend: dict[str, dict[str, tuple[int, int, int]]] = {}
 
 
 class FidelityEntry(msgspec.Struct):

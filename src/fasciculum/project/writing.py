@@ -118,7 +118,7 @@ def _texturing_entry(
 ) -> schema.TexturingEntry:
     maps = []
     for baked in texturing.maps:
-        file = f"maps/{baked.pixels}.png"
+        file = f"maps/{baked.pixels}.{'exr' if baked.format == 'exr' else 'png'}"
         if file not in members:
             members[file] = encoded_map(baked.pixels)
         maps.append(
@@ -133,6 +133,9 @@ def _texturing_entry(
                 baked.strength,
                 baked.made_from,
                 baked.tiles,
+                baked.format,
+                baked.frame,
+                list(baked.surfaces),
             )
         )
     return schema.TexturingEntry(
@@ -143,6 +146,11 @@ def _texturing_entry(
         texturing.double_sided,
         texturing.unlit,
         texturing.extensions,
+        constants=[
+            schema.ConstantEntry(one.name, list(one.values), one.strength, one.made_from) for one in texturing.constants
+        ],
+        unwritten=list(texturing.unwritten),
+        legend=texturing.legend,
     )
 
 

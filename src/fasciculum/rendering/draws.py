@@ -203,15 +203,25 @@ def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]
     if "metallic_roughness" in textures:
         textures["occlusion"] = textures["metallic_roughness"]
     glow = made.map("emissive")
-    level = glow.strength if glow else 0.0
+    emission: tuple[float, ...] = (glow.strength,) * 3 if glow else (0.0,) * 3
+    color: tuple[float, ...] = (1.0,) * 4
+    metallic, roughness = made.metallic, made.roughness
+    for constant in made.constants:
+        if constant.name == "base_color":
+            color = (*constant.values, 1.0)[:4]
+        elif constant.name == "orm":
+            _, roughness, metallic = constant.values
+        elif constant.name == "emissive":
+            emission = tuple(value * constant.strength for value in constant.values)
     return [
         Draw(
             item.key,
             rows.reshape(-1, STRIDE),
             textures,
-            metallic=made.metallic,
-            roughness=made.roughness,
-            emission=(level, level, level),
+            base_color=color,  # type: ignore[arg-type]
+            metallic=metallic,
+            roughness=roughness,
+            emission=emission,  # type: ignore[arg-type]
             alpha_mode=bundle.alpha_mode,
             cutoff=made.alpha_cutoff,
             double_sided=made.double_sided,

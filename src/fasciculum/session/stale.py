@@ -24,14 +24,13 @@ def bake_state(document: Document, bundle: Bundle) -> str:
     if bundle.texturing is None or not bundle.objects:
         return NONE
     fresh = layout_state(document, bundle) == DONE
-    there = tuple(baked.name for baked in bundle.texturing.maps)
-    whole = there == wanted_maps(document.scene, bundle).maps
+    whole = set(bundle.texturing.made) == set(wanted_maps(document.scene, bundle).maps)
     return DONE if fresh and whole and not stale_maps(document.scene, bundle) else STALE
 
 
 def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
     """Return, for each map that a bundle should have, whether it is missing, stale or done."""
-    there = {baked.name for baked in bundle.texturing.maps} if bundle.texturing is not None else set()
+    there = set(bundle.texturing.made) if bundle.texturing is not None else set()
     old = set(stale_maps(document.scene, bundle))
     fresh = layout_state(document, bundle) == DONE
     return {

@@ -27,9 +27,10 @@ from fasciculum.errors import FasciculumError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.choices import Combine, Green
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
+from fasciculum.model.map_wishes import judge_pattern
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import words_of
-from fasciculum.operations.deliver.conventions import delivery_name, judge_pattern
+from fasciculum.operations.deliver.conventions import delivery_name
 from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
 from fasciculum.operations.deliver.scene import ready_bundles

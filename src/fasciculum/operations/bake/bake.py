@@ -3,50 +3,76 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
-from fasciculum.baking.bakers import bake_maps
-from fasciculum.baking.carried import Recipe
+from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
+from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.needs import Needs, needs_of
-from fasciculum.baking.target import build_target
+from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import ColorSpace, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
-from fasciculum.model.maps import KINDS, MapKind, Origin
+from fasciculum.model.layout import Layout
+from fasciculum.model.maps import KINDS, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
-from fasciculum.model.texturing import BakedMap, Texturing
+from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
 from fasciculum.progress import SILENT, Progress
+from fasciculum.units import srgb_to_linear
 
 
-def map_digest(scene: Scene, bundle: Bundle, kind: MapKind) -> str:
-    """Return a digest of all that one map of a bundle is made from, empty when there is no layout.
+def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
+    """Return a digest of all that one map is made from but the surfaces themselves."""
+    bake, wish = bundle.bake, bundle.bake.wish(kind.name)
+    width, height = _size(bundle, layout, kind)
+    parts = [kind.name, layout.made_from, bundle.alpha_mode, f"{width} {height} {wish.bits} {wish.bleed}"]
+    parts.append(f"{wish.format == FileFormat.EXR} {bake.clear and kind.channels == 4}")
+    if kind.origin is Origin.CARRIED:
+        parts.append(f"{wish.samples} {bake.vertex_colors}")
+        parts.append(f"{needs.strength if kind.scaled else 0} {needs.cutoff if kind.channels == 4 else 0}")
+    if kind.vectors:
+        parts += [bake.edges, str(bake.edge_angle if bake.edges == "angle" else 0.0)]
+    return digest_of(*parts, layout.placements)
 
-    What further inputs a map has beside the layout, the settings and the surfaces that lie there (other objects that
-    cast, high-poly sources, lights, layers) is added here by its origin.
+
+def _surfaces(scene: Scene, bundle: Bundle, kind: MapKind) -> tuple[str, ...]:
+    """Return digests of what a map is made from, one for each of the bundle's objects.
+
+    What further inputs a map has (other objects that cast, high-poly sources, lights, layers) is added here by its
+    origin.
     """
+    if kind.origin is Origin.CARRIED or kind.identity is not None:
+        return tuple(scene.surfaces[key] for key in bundle.objects)
+    # shape is in the layout; where it stands in the world is not
+    return tuple(digest_of(scene.nodes[scene.object(key).node].world) for key in bundle.objects)
+
+
+def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None = None) -> str:
+    """Return a digest of all that one map of a bundle is made from, empty when there is no layout."""
     layout = bundle.layout
     if layout is None:
         return ""
-    bake = bundle.bake
-    settings = (bake.samples, bake.bleed, bake.bits, bake.edges, bake.edge_angle if bake.edges == "angle" else 0.0)
-    parts = [kind.name, layout.made_from, repr(settings), bundle.alpha_mode]
-    if kind.origin is Origin.CARRIED:
-        parts += [scene.surfaces[key] for key in bundle.objects]
-    return digest_of(*parts, layout.placements)
+    needs = needs or wanted_maps(scene, bundle)
+    return digest_of(_frame(bundle, layout, kind, needs), *_surfaces(scene, bundle, kind))
 
 
 def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
     """Return which maps a bundle is to have, and the constants beside them."""
-    return needs_of(scene, tuple(scene.object(key) for key in bundle.objects), wanted=bundle.bake.maps)
+    return needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bundle.bake)
 
 
 def stale_maps(scene: Scene, bundle: Bundle) -> tuple[str, ...]:
     """Return the maps that a bundle should have and that are missing, or made from something else by now."""
-    made = bundle.texturing or Texturing()
-    there = {baked.name: baked.made_from for baked in made.maps}
-    return tuple(
-        name for name in wanted_maps(scene, bundle).maps if there.get(name) != map_digest(scene, bundle, KINDS[name])
-    )
+    there = (bundle.texturing or Texturing()).made
+    needs = wanted_maps(scene, bundle)
+    return tuple(name for name in needs.maps if there.get(name) != map_digest(scene, bundle, KINDS[name], needs))
+
+
+def _size(bundle: Bundle, layout: Layout, kind: MapKind) -> tuple[int, int]:
+    """Return a map's size, all tiles of the sheet together, texels."""
+    width, height = bundle.bake.wish(kind.name).size_on(layout.width, layout.height)
+    return width * layout.tiles, height
 
 
 def bake(
@@ -55,6 +81,7 @@ def bake(
     store: PixelStore,
     *,
     only: Sequence[str] = (),
+    whole: bool = False,
     progress: Progress = SILENT,
 ) -> Texturing:
     """Bake the maps of a bundle that has been laid out.
@@ -63,6 +90,8 @@ def bake(
     ----------
     only : sequence of str
         Bake just these maps, and keep the others as they are.
+    whole : bool
+        Bake all of each map, even where only some objects' surfaces have changed since it was made.
 
     Raises
     ------
@@ -88,43 +117,114 @@ def bake(
             )
     progress.update(0.0, f"Preparing {bundle.name}")
     target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
-    recipe = Recipe(
-        kinds=tuple(KINDS[name] for name in needs.maps if not only or name in only),
-        width=layout.across,
-        height=layout.height,
-        bits=bundle.bake.bits,
-        samples=bundle.bake.samples,
-        bleed=bundle.bake.bleed,
-        opaque=bundle.alpha_mode == OPAQUE,
-        cutoff=needs.cutoff,
-        emission=1.0 / needs.strength,
-    )
-    arrays = bake_maps(scene, target, recipe, lambda image: store.get(image.pixels), progress=progress.part(0.02, 0.95))
-    made: dict[str, BakedMap] = {}
-    for number, kind in enumerate(recipe.kinds):
-        progress.part(0.95, 1.0).update(number / len(arrays), "Keeping the maps")
-        # what is opaque needs no fourth channel
-        pixels = arrays[kind.name][..., : 3 if recipe.opaque else 4]
-        made[kind.name] = BakedMap(
-            kind.name,
-            store.put(pixels),
-            layout.across,
-            layout.height,
-            recipe.bits,
-            kind.color_space,
-            pixels.shape[2],
-            needs.strength if kind.scaled else 1.0,
-            layout.tiles,
-            map_digest(scene, bundle, kind),
-        )
     before = bundle.texturing or Texturing()
-    maps = [made.get(name, before.map(name)) for name in needs.maps]
+    kinds = [KINDS[name] for name in needs.maps if not only or name in only]
+    plans = [
+        _plan(scene, bundle, layout, kind, needs, None if whole else before.map(kind.name), store) for kind in kinds
+    ]
+    conditions = Conditions(
+        needs.cutoff,
+        1.0 / needs.strength,
+        bundle.bake.vertex_colors is VertexColors.TINT,
+        bundle.bake.clear,
+    )
+    blanks: list = []
+
+    def blank(shape: tuple[int, ...], dtype: object) -> object:
+        blanks.append(store.blank(shape, dtype))  # type: ignore[arg-type]
+        return blanks[-1]
+
+    baking = Baking(scene, layout, target, conditions, lambda image: store.get(image.pixels), blank)  # type: ignore[arg-type]
+    try:
+        found = baking.bake(plans, progress.part(0.02, 0.95))
+        made: dict[str, BakedMap | MapConstant] = {}
+        for number, plan in enumerate(plans):
+            progress.part(0.95, 1.0).update(number / len(plans), "Keeping the maps")
+            made[plan.kind.name] = _kept(scene, bundle, plan, found[plan.kind.name], needs, store)
+    finally:
+        for array in blanks:
+            store.discard(array)
+    there: dict[str, BakedMap | MapConstant] = {one.name: one for one in before.maps}
+    there |= {one.name: one for one in before.constants} | made
+    results = [there[name] for name in needs.maps if name in there]
     return Texturing(
-        maps=tuple(baked for baked in maps if baked is not None),
+        maps=tuple(one for one in results if isinstance(one, BakedMap)),
         metallic=needs.metallic,
         roughness=needs.roughness,
         alpha_cutoff=needs.cutoff or 0.5,
         double_sided=needs.double_sided,
         unlit=needs.unlit,
         extensions=needs.extensions,
+        constants=tuple(one for one in results if isinstance(one, MapConstant)),
+        unwritten=needs.unwritten,
+        legend=_legends(scene, layout, target, kinds, before),
     )
+
+
+def _plan(
+    scene: Scene,
+    bundle: Bundle,
+    layout: Layout,
+    kind: MapKind,
+    needs: Needs,
+    before: BakedMap | None,
+    store: PixelStore,
+) -> MapPlan:
+    """Return what is to be baked of a map: all of it, or what surfaces show that are not what they were."""
+    width, height = _size(bundle, layout, kind)
+    opaque = bundle.alpha_mode == OPAQUE and kind.source is Values.MATERIALS
+    # what is opaque needs no fourth channel
+    channels = min(kind.channels, 3) if opaque else kind.channels
+    plan = MapPlan(kind, width, height, bundle.bake.wish(kind.name), channels)
+    if before is None or before.frame != _frame(bundle, layout, kind, needs) or not store.has(before.pixels):
+        return plan
+    now = _surfaces(scene, bundle, kind)
+    if len(before.surfaces) != len(now):
+        return plan
+    other = {key for key, was, is_ in zip(bundle.objects, before.surfaces, now, strict=True) if was != is_}
+    changed = frozenset(number for number, one in enumerate(layout.surfaces) if one.objects[0] in other)
+    pixels = store.get(before.pixels)
+    fits = pixels.shape == (height, width, channels) and pixels.dtype == plan.dtype
+    return replace(plan, before=pixels, changed=changed) if changed and fits and kind.identity is None else plan
+
+
+def _kept(
+    scene: Scene, bundle: Bundle, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
+) -> BakedMap | MapConstant:
+    """Keep a finished map, or the constant that stands for it."""
+    kind, layout = plan.kind, bundle.layout
+    assert layout is not None
+    strength = needs.strength if kind.scaled and plan.wish.format != FileFormat.EXR else 1.0
+    digest = map_digest(scene, bundle, kind, needs)
+    if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
+        values = made.constant
+        if kind.color_space is ColorSpace.SRGB and plan.dtype.kind == "u":
+            values = (*(float(srgb_to_linear(value)) for value in values[:3]), *values[3:])  # type: ignore[arg-type]
+        if kind.may_be_constant(values):
+            return MapConstant(kind.name, values, strength, digest)
+    return BakedMap(
+        kind.name,
+        store.put(made.pixels),
+        plan.width,
+        plan.height,
+        plan.wish.bits,
+        ColorSpace.LINEAR if plan.wish.format == FileFormat.EXR else kind.color_space,
+        plan.channels,
+        strength,
+        layout.tiles,
+        digest,
+        plan.wish.format,
+        _frame(bundle, layout, kind, needs),
+        _surfaces(scene, bundle, kind),
+    )
+
+
+def _legends(
+    scene: Scene, layout: Layout, target: Target, kinds: list[MapKind], before: Texturing
+) -> dict[str, dict[str, tuple[int, int, int]]]:
+    """Return the legends of maps of identifiers."""
+    found = dict(before.legend)
+    for kind in kinds:
+        if kind.identity is not None:
+            found[kind.name] = legend_of(identify(scene, layout, target, kind.identity)[1])
+    return found

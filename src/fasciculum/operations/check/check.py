@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.carried import nearest_covered
+from fasciculum.baking.bleeding import nearest_covered
 from fasciculum.baking.compare import compare
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
@@ -212,7 +212,7 @@ def check_bundle(
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
     covered = np.full((layout.height, layout.across), -1, np.int32)
     claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
-    nearest = nearest_covered(covered)
+    nearest = nearest_covered(covered >= 0)
     owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
     if bundle.bake.bleed is not None:
         rows, columns = np.divmod(nearest, layout.across)

@@ -11,14 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
-from fasciculum.io.codecs import encode_png
+from fasciculum.io.codecs import encode_exr, encode_png, encode_tga
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Green, Packing
+from fasciculum.model.choices import ColorSpace, FileFormat, Green, Packing
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
+from fasciculum.model.map_wishes import ChannelFile, judge_pattern
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap
@@ -57,30 +58,20 @@ def find_delivery(name: str, more: Sequence[DeliverySettings] = ()) -> DeliveryS
     )
 
 
-def judge_pattern(pattern: str) -> None:
-    """Refuse a pattern that textures cannot be named by.
-
-    Raises
-    ------
-    UsageError
-    """
-    hint = f"Write it of {{name}}, {{bundle}} and {{map}}, such as {PATTERN}."
-    try:
-        filled = pattern.format(name="n", bundle="b", map="m")
-    except (KeyError, IndexError, ValueError, AttributeError) as error:
-        raise UsageError(f"the pattern {pattern!r} cannot be filled in.", hint=hint) from error
-    if "{map}" not in pattern or "/" in filled or "\\" in filled or len(pattern) > 120:
-        raise UsageError(f"the pattern {pattern!r} does not tell maps apart, or names a folder.", hint=hint)
-
-
 @dataclass(frozen=True)
 class TextureFile:
-    """One texture of a delivery: its file, the map it shows, and the baked map it is made of."""
+    """One texture of a delivery: its file, what it shows, and the baked map it is made of.
+
+    A file packed of channels has ``packed``, and the maps it is made of as ``parts``; its ``baked`` says no more than
+    its size and depth.
+    """
 
     file: str
     map: str
     baked: BakedMap
     tile: int = 0
+    packed: ChannelFile | None = None
+    parts: tuple[BakedMap, ...] = ()
 
     @property
     def width(self) -> int:
@@ -107,25 +98,41 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
         When the pattern makes no sense.
     """
     settings = document.delivery
-    judge_pattern(settings.pattern)
+    judge_pattern(settings.pattern, f"Write it of {{name}}, {{bundle}} and {{map}}, such as {PATTERN}.")
     name = delivery_name(document)
     taken: set[str] = set()
     found: dict[str, list[TextureFile]] = {}
+
+    def named(bundle: Bundle, pattern: str, shown: str, suffix: str) -> str:
+        wanted = pattern.format(name=name, bundle=file_name(bundle.name).lower(), map=shown)
+        return unused_file(wanted, taken, suffix)
+
     for bundle in bundles:
-        assert bundle.texturing is not None
-        files = []
-        for baked in bundle.texturing.maps:
+        made = bundle.texturing
+        assert made is not None
+        files = found[bundle.name] = []
+        for baked in made.maps:
+            if baked.name in made.unwritten:
+                continue
+            pattern = bundle.bake.wish(baked.name).pattern or settings.pattern
             for shown in shown_files(KINDS[baked.name], settings.packing):
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
                 for tile in range(baked.tiles):
-                    wanted = settings.pattern.format(
-                        name=name,
-                        bundle=file_name(bundle.name).lower(),
-                        map=tile_name(shown, tile, baked.tiles),
-                    )
-                    files.append(TextureFile(unused_file(wanted, taken, ".png"), shown, baked, tile))
-        found[bundle.name] = files
+                    file = named(bundle, pattern, tile_name(shown, tile, baked.tiles), f".{baked.format}")
+                    files.append(TextureFile(file, shown, baked, tile))
+        for packed in bundle.bake.packed:
+            parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
+            if len(parts) < len(packed.maps) or bundle.layout is None:
+                continue
+            layout = bundle.layout
+            bits = 16 if any(part.bits > 8 for part in parts) else 8
+            count = 4 if len(packed.cells) == 4 else 3
+            whole = BakedMap(packed.name, "", layout.across, layout.height, bits, packed.color_space, count)
+            whole = replace(whole, tiles=layout.tiles)
+            for tile in range(layout.tiles):
+                file = named(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles), ".png")
+                files.append(TextureFile(file, packed.name, whole, tile, packed, parts))
     return found
 
 
@@ -134,9 +141,17 @@ def conforms(settings: DeliverySettings) -> bool:
     return settings.packing == Packing.ORM and settings.green == Green.UP
 
 
+ENCODERS: dict[str, Callable[[NDArray[Any]], bytes]] = {
+    FileFormat.PNG: encode_png,
+    FileFormat.TGA: encode_tga,
+    FileFormat.EXR: encode_exr,
+}
+
+
 def encoded_map(store: PixelStore, key: str) -> bytes:
-    """Return a baked map as PNG, encoded once."""
-    return _encoded(store, key, lambda: store.get(key))
+    """Return a baked map as PNG, or as EXR where it holds floats, encoded once."""
+    pixels = store.get(key)
+    return _encoded(store, key, "exr" if pixels.dtype.kind == "f" else "png", lambda: pixels)
 
 
 def encoded_source(store: PixelStore, image: Image) -> bytes:
@@ -147,31 +162,101 @@ def encoded_source(store: PixelStore, image: Image) -> bytes:
         return encoded_map(store, image.pixels)
 
 
-def _encoded(store: PixelStore, key: str, make: Callable[[], NDArray[Any]]) -> bytes:
+def _encoded(store: PixelStore, key: str, suffix: str, make: Callable[[], NDArray[Any]]) -> bytes:
+    """Return an image as a file of a kind, encoded once."""
     try:
-        return store.get_encoded(f"{key}.png")
+        return store.get_encoded(f"{key}.{suffix}")
     except KeyError:
-        data = encode_png(make())
-        store.put_encoded(f"{key}.png", data)
+        data = ENCODERS[suffix](make())
+        store.put_encoded(f"{key}.{suffix}", data)
         return data
 
 
 def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
-    """Return a texture as PNG, as the convention has it."""
+    """Return a texture as a file, as the convention has it."""
+    if texture.packed is not None:
+        key = digest_of(texture.packed.text, str(texture.tile), *(part.pixels for part in texture.parts))
+        return _encoded(store, key, "png", lambda: packed_channels(store, texture))
     baked = texture.baked
     size = _size(texture, settings)
-    bits = settings.bits or baked.bits
+    bits = min(settings.bits or baked.bits, 16)
+    if baked.format == FileFormat.EXR:
+        bits = baked.bits
+    elif baked.format == FileFormat.TGA:
+        bits = 8
     down = settings.green == Green.DOWN and KINDS[baked.name].vectors
     plain = size == (baked.width, baked.height) and bits == baked.bits and not down and texture.map == baked.name
-    if plain:
+    suffix = str(baked.format)
+    if plain and suffix == FileFormat.PNG:
         return encoded_map(store, baked.pixels)
     key = digest_of(baked.pixels, texture.map, repr(size), str(bits), str(down), str(texture.tile))
     first = texture.tile * texture.width
     return _encoded(
         store,
         key,
+        suffix,
         lambda: _converted(store.get(baked.pixels)[:, first : first + texture.width], texture, size, bits, down),
     )
+
+
+def embedded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
+    """Return a texture as a model holds it: PNG, with floats encoded as 8 bits."""
+    baked = texture.baked
+    if baked.format == FileFormat.PNG:
+        return encoded_texture(store, texture, settings)
+
+    def made() -> NDArray[Any]:
+        first = texture.tile * texture.width
+        pixels = np.asarray(store.get(baked.pixels)[:, first : first + texture.width])
+        if pixels.dtype.kind == "u":
+            return pixels
+        light = np.clip(pixels, 0, 1)
+        if KINDS[baked.name].color_space is ColorSpace.SRGB:
+            light = np.concatenate([linear_to_srgb(light[..., :3]), light[..., 3:]], axis=2)
+        whole: NDArray[Any] = np.round(light * 255).astype(np.uint8)
+        return whole
+
+    return _encoded(store, digest_of(baked.pixels, str(texture.tile), "held"), "png", made)
+
+
+def packed_channels(store: PixelStore, texture: TextureFile) -> NDArray[Any]:
+    """Put a file together whose channels come from several maps, shape (H, W, 3 or 4).
+
+    Maps of another size are brought to the sheet's. A linear file holds linear light where a map is sRGB.
+    """
+    packed, baked = texture.packed, texture.baked
+    assert packed is not None
+    width, height = texture.width, baked.height
+    top = (1 << baked.bits) - 1
+    kind = np.uint8 if baked.bits == 8 else np.uint16
+    found = np.zeros((height, width, baked.channels), kind)
+    parts = {part.name: part for part in texture.parts}
+    for channel, cell in enumerate(packed.cells[: baked.channels]):
+        if not cell.map:
+            found[..., channel] = round(cell.value * top)
+            continue
+        part = parts[cell.map]
+        own = part.width // part.tiles
+        stored = np.asarray(store.get(part.pixels)[:, texture.tile * own : (texture.tile + 1) * own])
+        if cell.channel >= stored.shape[2]:
+            # an opaque map has no fourth channel
+            found[..., channel] = 0 if cell.inverted else top
+            continue
+        if (own, part.height) != (width, height):
+            stored = _resized(stored, (width, height), part)
+        values = stored[..., cell.channel]
+        light = KINDS[cell.map].color_space is ColorSpace.SRGB and cell.channel < 3
+        if values.dtype == kind and (not light or packed.color_space is ColorSpace.SRGB):
+            found[..., channel] = top - values if cell.inverted else values
+            continue
+        levels = values if values.dtype.kind == "f" else values / np.iinfo(values.dtype).max
+        if light and values.dtype.kind == "u" and packed.color_space is ColorSpace.LINEAR:
+            levels = srgb_to_linear(levels)
+        elif light and values.dtype.kind == "f" and packed.color_space is ColorSpace.SRGB:
+            levels = linear_to_srgb(levels)
+        whole = np.round(np.clip(levels, 0, 1) * top).astype(kind)
+        found[..., channel] = top - whole if cell.inverted else whole
+    return found
 
 
 def conforming(texture: TextureFile, settings: DeliverySettings) -> tuple[TextureFile, DeliverySettings]:
@@ -193,6 +278,15 @@ def _converted(
 ) -> NDArray[Any]:
     baked = texture.baked
     found = np.ascontiguousarray(pixels)
+    if baked.format == FileFormat.EXR:
+        if size != (texture.width, baked.height):
+            found = np.asarray(cv2.resize(found, size, interpolation=cv2.INTER_CUBIC)).reshape(size[1], size[0], -1)
+        if texture.map in KINDS[baked.name].parts:
+            found = found[..., KINDS[baked.name].parts.index(texture.map), None]
+        if down:
+            found = found.copy()
+            found[..., 1] = 1 - found[..., 1]
+        return found.astype(np.float16 if bits == 16 else np.float32)
     if size != (texture.width, baked.height):
         found = _resized(found, size, baked)
     parts = KINDS[baked.name].parts
@@ -214,8 +308,11 @@ def _converted(
 
 def _resized(pixels: NDArray[Any], size: tuple[int, int], baked: BakedMap) -> NDArray[Any]:
     """Return pixels at another size: colours blended in linear light, normals at length 1."""
-    top = np.iinfo(pixels.dtype).max
+    top = 1 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max
     values = pixels.astype(np.float32) / np.float32(top)
+    if pixels.dtype.kind == "f":
+        floats: NDArray[Any] = np.asarray(cv2.resize(values, size, interpolation=cv2.INTER_CUBIC), np.float32)
+        return floats.reshape(size[1], size[0], pixels.shape[2])
     if baked.color_space == "srgb":
         values[..., :3] = srgb_to_linear(values[..., :3])
     scaled = np.clip(np.asarray(cv2.resize(values, size, interpolation=cv2.INTER_CUBIC), np.float32), 0, 1)

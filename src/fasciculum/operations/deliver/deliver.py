@@ -11,10 +11,11 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.output import OutputScene
-from fasciculum.operations.deliver.conventions import delivery_name, encoded_texture, texture_files
+from fasciculum.operations.deliver.conventions import TextureFile, delivery_name, encoded_texture, texture_files
 from fasciculum.operations.deliver.scene import SceneBuilder, ready_bundles
 from fasciculum.operations.deliver.writing import write_all
 from fasciculum.progress import SILENT, Progress
+from fasciculum.threads import in_pieces
 
 
 @dataclass
@@ -99,9 +100,12 @@ class _Making:
         files: dict[str, bytes] = {}
         settings = self.document.delivery
         every = [texture for textures in self.textures.values() for texture in textures]
-        for number, texture in enumerate(every):
-            self.progress.part(0.0, 0.5).update(number / len(every), f"Encoding {texture.file}")
+
+        def encode(texture: TextureFile) -> None:
             files[texture.file] = encoded_texture(self.store, texture, settings)
+
+        in_pieces(encode, every, words="Encoding textures", progress=self.progress.part(0.0, 0.5))
+        files = {texture.file: files[texture.file] for texture in every}
         for bundle, textures in self.textures.items():
             for texture in textures:
                 self.result.maps.setdefault((bundle, texture.baked.name), texture.file)

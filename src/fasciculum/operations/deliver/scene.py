@@ -12,7 +12,7 @@ from fasciculum.io.parts import joined, moved
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Combine
+from fasciculum.model.choices import Combine, FileFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import KINDS
@@ -23,8 +23,8 @@ from fasciculum.operations.deliver.conventions import (
     conforming,
     conforms,
     delivery_name,
+    embedded_texture,
     encoded_source,
-    encoded_texture,
     tile_name,
 )
 from fasciculum.operations.deliver.dressing import Dress, dress
@@ -203,7 +203,7 @@ class SceneBuilder:
         slots: dict[str, TextureSlot] = {}
         strength = 1.0
         glows = False
-        shown = [texture for texture in self.textures[bundle.name] if texture.tile == page]
+        shown = [texture for texture in self.textures[bundle.name] if texture.tile == page and texture.packed is None]
         for texture in shown:
             roles = [role for role in KINDS[texture.baked.name].fills if role not in slots]
             if not roles:
@@ -215,11 +215,24 @@ class SceneBuilder:
                 strength, glows = texture.baked.strength, True
             self.progress.check()
         level = min(strength, 1.0) if glows else 0.0
+        color, emission = (1.0, 1.0, 1.0, 1.0), (level, level, level)
+        metallic, roughness = made.metallic, made.roughness
+        for constant in made.constants:
+            if constant.name == "base_color":
+                red, green, blue, *alpha = constant.values
+                color = red, green, blue, (alpha or [1.0])[0]
+            elif constant.name == "orm":
+                _, roughness, metallic = constant.values
+            elif constant.name == "emissive" and max(constant.values) > 0:
+                strength = constant.strength * max(constant.values)
+                part = min(strength, 1.0) / max(constant.values)
+                emission = tuple(value * part for value in constant.values)  # type: ignore[assignment]
         material = Material(
             tile_name(bundle.name, page, pages_of(bundle)),
-            metallic_factor=made.metallic,
-            roughness_factor=made.roughness,
-            emissive_factor=(level, level, level),
+            base_color_factor=color,
+            metallic_factor=metallic,
+            roughness_factor=roughness,
+            emissive_factor=emission,
             emissive_strength=max(strength, 1.0),
             alpha_mode=bundle.alpha_mode,
             alpha_cutoff=made.alpha_cutoff,
@@ -232,10 +245,10 @@ class SceneBuilder:
 
     def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
         name = texture.file.rpartition(".")[0]
-        if conforms(self.settings):
+        if conforms(self.settings) and texture.baked.format == FileFormat.PNG:
             return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
         plain, settings = conforming(texture, self.settings)
-        return OutputImage(name, encoded_texture(self.store, plain, settings))
+        return OutputImage(name, embedded_texture(self.store, plain, settings))
 
     def _loose_material(self, index: int) -> int:
         """Return the output number of a material that is delivered as it came."""

@@ -94,7 +94,7 @@ def forecast(bundle: Bundle, figures: dict[str, ObjectFigures], ahead: Ahead | N
     A layout that is there already, even a stale one, tells how many islands there are and how large; so does having
     looked ahead.
     """
-    sheet = bundle.sheet
+    sheet = bundle.sheet_in_force
     known = [figures[key] for key in bundle.objects if key in figures]
     if not known:
         return None
@@ -170,9 +170,9 @@ def _from_layout(layout: Layout, bundle: Bundle) -> tuple[float, float, float, s
         if present:
             placed |= set(present)
             shares[starts[index] : starts[index + 1]] = bundle.share(present[0])
-            copies[starts[index] : starts[index + 1]] = 1 if bundle.sheet.twins else len(present)
+            copies[starts[index] : starts[index + 1]] = 1 if bundle.sheet_in_force.twins else len(present)
     shares = shares * layout.shares
-    if bundle.sheet.twins:
+    if bundle.sheet_in_force.twins:
         # of twins the one with the greatest share stands for all
         order = np.lexsort((-shares, layout.places))
         first = np.unique(layout.places[order], return_index=True)[1]

@@ -47,7 +47,7 @@ def sheet_rules(sheet: SheetSettings) -> str:
 def layout_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout is made from."""
     made = (
-        sheet_rules(bundle.sheet),
+        sheet_rules(bundle.sheet_in_force),
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
         tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
@@ -74,7 +74,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     Layout
         With scale 0 when nothing fits.
     """
-    sheet = bundle.sheet
+    sheet = bundle.sheet_in_force
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
     before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
     work = _Laying(pieces, sheet, before, progress.part(0.1, 0.95))

@@ -37,7 +37,7 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
         node = scene.nodes[item.node]
         rule = bundle.twin_rule(key)
         hand = bool(np.linalg.det(node.world[:3, :3]) < 0) if rule == TwinRule.UNMIRRORED else False
-        alone = number if rule == TwinRule.APART or not bundle.sheet.twins else -1
+        alone = number if rule == TwinRule.APART or not bundle.sheet_in_force.twins else -1
         alike = (node.mesh, item.primitives, rule, hand, bundle.shaping(key), alone)
         groups.setdefault(alike, []).append(item)
     needs = _Needs(scene, bundle)
@@ -136,7 +136,7 @@ def _flats(
     scene: Scene, bundle: Bundle, groups: Sequence[tuple[Object, ...]], wishes: list[Wish], progress: Progress
 ) -> list[Flat]:
     """Lay a bundle's groups flat, or recall that it was done."""
-    sheet = bundle.sheet
+    sheet = bundle.sheet_in_force
     parts = [
         repr((scene.shapes[group[0].key], wish.policy, wish.shaping.digest))
         for group, wish in zip(groups, wishes, strict=True)
@@ -152,7 +152,7 @@ def _flats(
 
 def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Pieces:
     """Flatten a bundle's objects and find the twins among their islands."""
-    sheet = bundle.sheet
+    sheet = bundle.sheet_in_force
     groups = twin_groups(scene, bundle)
     wishes = [
         Wish(

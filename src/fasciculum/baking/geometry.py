@@ -1,0 +1,73 @@
+"""A source of values: what the mesh itself has at the texels of a sheet."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.shading import corner_normals
+from fasciculum.baking.tangents import unit
+from fasciculum.baking.target import Target
+from fasciculum.kernels.interpolating import interpolate_tiles
+from fasciculum.kernels.tiles import WIDE
+from fasciculum.model.layout import Layout
+from fasciculum.model.scene import Scene
+
+
+class GeometrySource:
+    """Vertex colours (0 to 3), the place in the bundle's box (4 to 6), and the normal in the world (8 to 10).
+
+    Parameters
+    ----------
+    scene : Scene
+    layout : Layout
+    target : Target
+        Made of the same layout.
+    """
+
+    values = 12
+
+    def __init__(self, scene: Scene, layout: Layout, target: Target) -> None:
+        self.target = target
+        parts = [np.zeros((0, 3, self.values))]
+        low, high = np.full(3, np.inf), np.full(3, -np.inf)
+        for surface in layout.surfaces:
+            for key in surface.objects:
+                item = scene.object(key)
+                world = scene.nodes[item.node].world
+                for primitive in scene.primitives_of(item):
+                    used = primitive.positions[np.unique(primitive.triangles)] @ world[:3, :3].T + world[:3, 3]
+                    if len(used):
+                        low, high = np.minimum(low, used.min(axis=0)), np.maximum(high, used.max(axis=0))
+            item = scene.object(surface.objects[0])
+            world = scene.nodes[item.node].world
+            for primitive in scene.primitives_of(item):
+                corners = np.ones((len(primitive.triangles), 3, self.values))
+                if primitive.colors is not None:
+                    corners[..., :4] = primitive.colors[primitive.triangles]
+                corners[..., 4:7] = primitive.positions[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
+                # a mirrored node turns what is outside with it
+                turn = _cofactors(world[:3, :3])
+                corners[..., 8:11] = unit(corner_normals(primitive) @ turn.T)
+                parts.append(corners)
+        corners = np.concatenate(parts)
+        if len(corners):
+            corners[..., 4:7] = (corners[..., 4:7] - low) / np.where(high - low > 1e-12, high - low, 1.0)
+        self._corners = np.ascontiguousarray(corners, np.float32)
+
+    def detail(self) -> NDArray[np.float32]:
+        """Nothing: what lies even between corners is read as it is."""
+        return np.zeros((0, 0), np.float32)
+
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> NDArray[np.float32]:
+        """Return the values at some tiles' texels, shape (N, WIDE, WIDE, 12); what has no triangle is anything."""
+        values = np.empty((len(tiles), WIDE, WIDE, self.values), np.float32)
+        interpolate_tiles(tiles, across, ids, self.target.maps, self._corners, values)
+        return values
+
+
+def _cofactors(linear: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the matrix that turns normals: the inverse's transpose times the determinant, which also has a sign."""
+    a, b, c = linear
+    found: NDArray[np.float64] = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)])
+    return found * (1.0 if np.linalg.det(linear) >= 0 else -1.0)

@@ -1,0 +1,159 @@
+"""A source of values: what the materials give at the texels of a sheet, read through the source's coordinates."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.pyramids import ROLES, Group, PixelsOf, build_groups
+from fasciculum.baking.target import Target
+from fasciculum.kernels.reading import CHANNELS, LEVELS, find_detail, shade_points, shade_tiles
+from fasciculum.kernels.tiles import WIDE
+from fasciculum.model.maps import Role
+from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
+from fasciculum.threads import THREADS
+
+#: shares of the second difference that bilinear reading is met with: where the sheet is as fine as the source, and
+#: where it is coarser and the texel's own box stays
+FINE, COARSE = 1 / 8, 1 / 12
+#: source texels in a sheet texel, along an edge, from which there is detail to keep, and up to which the sheet is as
+#: fine
+SMOOTH, EQUAL = 0.5, 1.15
+
+
+def material_at(scene: Scene, index: int) -> Material:
+    """Return a material by its index, glTF's default for -1."""
+    return DEFAULT_MATERIAL if index < 0 else scene.materials[index]
+
+
+def factors_of(material: Material, cutoff: float | None = None) -> NDArray[np.float64]:
+    """Return the factors that the sampling kernels multiply with; ``cutoff`` is what the alpha's own is brought to."""
+    strength = material.emissive_strength
+    found = np.array(
+        [
+            *material.base_color_factor,
+            material.metallic_factor,
+            material.roughness_factor,
+            material.normal_scale,
+            material.occlusion_strength,
+            *(part * strength for part in material.emissive_factor),
+        ],
+        np.float64,
+    )
+    if cutoff is not None and material.alpha_mode == "MASK" and material.alpha_cutoff > 0:
+        found[3] *= cutoff / material.alpha_cutoff
+    return found
+
+
+class MaterialSource:
+    """The materials of a target, ready to be read.
+
+    Parameters
+    ----------
+    scene : Scene
+    target : Target
+    pixels : callable
+        Returns an image's stored values, shape (H, W, C).
+    roles : frozenset of Role
+        The textures that are wanted; the others count as not being there.
+    cutoff : float, optional
+        What cut-offs of masked materials are brought to.
+    samples : int
+        Readings a texel at least: 1, 4 or 16.
+    check : callable
+        Called now and then while textures are prepared; may raise.
+    """
+
+    values = CHANNELS
+
+    def __init__(
+        self,
+        scene: Scene,
+        target: Target,
+        pixels: PixelsOf,
+        *,
+        roles: frozenset[Role] = frozenset(ROLES),
+        cutoff: float | None = None,
+        samples: int = 1,
+        check: Callable[[], None] = lambda: None,
+    ) -> None:
+        self.target = target
+        materials = [material_at(scene, number) for number in target.materials]
+        self.grid = {1: 1, 4: 2, 16: 4}[samples]
+        self._bumpy = np.zeros(len(materials), np.bool_)
+        self._factors = np.array([factors_of(material, cutoff) for material in materials]).reshape(-1, 11)
+        groups: list[Group] = []
+        self._starts = np.zeros(len(materials) + 1, np.int64)
+        with ThreadPoolExecutor(THREADS) as pool:
+            waiting = [pool.submit(build_groups, one, scene.images, pixels, roles) for one in materials]
+            try:
+                for number, one in enumerate(waiting):
+                    found = one.result()
+                    check()
+                    groups += found
+                    self._starts[number + 1] = len(groups)
+                    self._bumpy[number] = any(4 in group.lanes for group in found)
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                raise
+        self._groups, self._levels, self._lanes = self._tables(materials, groups)
+        # what the tables' addresses point to
+        self._kept = groups
+
+    def _tables(self, materials: list[Material], groups: list[Group]) -> tuple[NDArray, NDArray, NDArray]:
+        rows, levels = np.zeros((len(groups), 6), np.int64), np.zeros((len(groups), LEVELS, 4), np.int64)
+        lanes = np.full((len(groups), CHANNELS), -1, np.int64)
+        owner = np.repeat(np.arange(len(materials)), np.diff(self._starts))
+        for g, group in enumerate(groups):
+            slot = getattr(materials[owner[g]], ROLES[group.slot])
+            rows[g] = len(group.lanes), group.slot, slot.wrap_u, slot.wrap_v, slot.nearest, len(group.levels)
+            lanes[g, : len(group.lanes)] = group.lanes
+            for level, (array, (width, height)) in enumerate(zip(group.levels, group.sizes, strict=True)):
+                levels[g, level] = array.ctypes.data, width, height, (width + 7) >> 3
+        return rows, levels, lanes
+
+    @property
+    def _arguments(self) -> tuple[Any, ...]:
+        target = self.target
+        return (
+            target.maps,
+            target.uvs,
+            target.colors,
+            target.frames,
+            target.material,
+            self._bumpy,
+            self._factors,
+            self._starts,
+            self._groups,
+            self._levels,
+            self._lanes,
+        )
+
+    @cached_property
+    def _amounts(self) -> NDArray[np.float32]:
+        target = self.target
+        amounts = np.zeros((len(target.corners), CHANNELS), np.float32)
+        tables = (self._starts, self._groups, self._levels, self._lanes)
+        find_detail(target.maps, target.uvs, target.material, *tables, SMOOTH, EQUAL, FINE, COARSE, amounts)
+        return amounts
+
+    def detail(self) -> NDArray[np.float32]:
+        """Return how much of the second difference each triangle's values are to be sharpened by, shape (T, 16)."""
+        return self._amounts
+
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> NDArray[np.float32]:
+        """Return the values at some tiles' texels, shape (N, WIDE, WIDE, 16); what has no triangle is anything."""
+        values = np.empty((len(tiles), WIDE, WIDE, CHANNELS), np.float32)
+        shade_tiles(tiles, across, ids, *self._arguments, self.grid, values)  # type: ignore[call-arg]
+        return values
+
+    def at(self, triangles: NDArray[np.int64], places: NDArray[np.float64], grid: int) -> NDArray[np.float32]:
+        """Return the values at places (N, 2) of the sheet, from the finest level; see `shade_points`."""
+        values = np.empty((len(triangles), CHANNELS), np.float32)
+        shade_points(triangles, places, *self._arguments, grid, values)  # type: ignore[call-arg]
+        return values

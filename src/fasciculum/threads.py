@@ -1,0 +1,65 @@
+"""Work in many small pieces, on as many threads as there are cores; the pieces let go of the interpreter themselves."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from itertools import islice
+from typing import TypeVar
+
+from fasciculum.progress import SILENT, Progress
+
+Item = TypeVar("Item")
+THREADS = min(os.cpu_count() or 1, 16)
+#: seconds between two looks at whether the work was cancelled
+LOOK = 0.05
+
+
+def in_pieces(
+    work: Callable[[Item], object],
+    pieces: Sequence[Item],
+    *,
+    words: str = "",
+    progress: Progress = SILENT,
+    threads: int = 0,
+) -> None:
+    """Do something with every piece, in any order; nothing is under way any more when this returns or raises.
+
+    Parameters
+    ----------
+    work : callable
+        Safe to call from several threads at once.
+    threads : int
+        How many; 0 takes as many as there are cores.
+
+    Raises
+    ------
+    Cancelled
+        Within the time that one piece takes.
+    """
+    count, done = len(pieces), 0
+    threads = threads or THREADS
+    if threads == 1 or count <= 1:
+        for piece in pieces:
+            progress.update(done / count, words)
+            work(piece)
+            done += 1
+        return
+    with ThreadPoolExecutor(threads) as pool:
+        left = iter(pieces)
+        waiting: set[Future[object]] = set()
+        try:
+            # no more are handed out than are soon begun, so that to cancel is to wait for few
+            while True:
+                waiting |= {pool.submit(work, piece) for piece in islice(left, 2 * threads - len(waiting))}
+                if not waiting:
+                    break
+                over, waiting = wait(waiting, timeout=LOOK, return_when=FIRST_COMPLETED)
+                for one in over:
+                    one.result()
+                done += len(over)
+                progress.update(done / count, words)
+        except BaseException:
+            pool.shutdown(wait=True, cancel_futures=True)
+            raise
