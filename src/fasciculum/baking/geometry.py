@@ -9,7 +9,6 @@ from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.tangents import unit
 from fasciculum.baking.target import Target
 from fasciculum.kernels.interpolating import interpolate_tiles
-from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 
@@ -59,11 +58,9 @@ class GeometrySource:
         """Nothing: what lies even between corners is read as it is."""
         return np.zeros((0, 0), np.float32)
 
-    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> NDArray[np.float32]:
-        """Return the values at some tiles' texels, shape (N, WIDE, WIDE, 12); what has no triangle is anything."""
-        values = np.empty((len(tiles), WIDE, WIDE, self.values), np.float32)
-        interpolate_tiles(tiles, across, ids, self.target.maps, self._corners, values)
-        return values
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
+        """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 12)."""
+        interpolate_tiles(tiles, across, ids, self.target.maps, self._corners, found)
 
 
 def _cofactors(linear: NDArray[np.float64]) -> NDArray[np.float64]:

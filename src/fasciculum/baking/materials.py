@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from fasciculum.baking.pyramids import ROLES, Group, PixelsOf, build_groups
 from fasciculum.baking.target import Target
 from fasciculum.kernels.reading import CHANNELS, LEVELS, find_detail, shade_points, shade_tiles
-from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.threads import THREADS
@@ -31,23 +30,19 @@ def material_at(scene: Scene, index: int) -> Material:
     return DEFAULT_MATERIAL if index < 0 else scene.materials[index]
 
 
-def factors_of(material: Material, cutoff: float | None = None) -> NDArray[np.float64]:
-    """Return the factors that the sampling kernels multiply with; ``cutoff`` is what the alpha's own is brought to."""
-    strength = material.emissive_strength
-    found = np.array(
-        [
-            *material.base_color_factor,
-            material.metallic_factor,
-            material.roughness_factor,
-            material.normal_scale,
-            material.occlusion_strength,
-            *(part * strength for part in material.emissive_factor),
-        ],
-        np.float64,
-    )
+def factors_of(material: Material, cutoff: float | None = None) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Return what a material multiplies each channel with, and what it adds then, both of shape (16,).
+
+    ``cutoff`` is what the alpha's own is brought to.
+    """
+    gain, offset = np.ones(CHANNELS, np.float32), np.zeros(CHANNELS, np.float32)
+    gain[0:4] = material.base_color_factor
     if cutoff is not None and material.alpha_mode == "MASK" and material.alpha_cutoff > 0:
-        found[3] *= cutoff / material.alpha_cutoff
-    return found
+        gain[3] *= cutoff / material.alpha_cutoff
+    gain[8], offset[8] = material.occlusion_strength, 1.0 - material.occlusion_strength
+    gain[9], gain[10] = material.roughness_factor, material.metallic_factor
+    gain[12:15] = np.array(material.emissive_factor) * material.emissive_strength
+    return gain, offset
 
 
 class MaterialSource:
@@ -86,7 +81,10 @@ class MaterialSource:
         materials = [material_at(scene, number) for number in target.materials]
         self.grid = {1: 1, 4: 2, 16: 4}[samples]
         self._bumpy = np.zeros(len(materials), np.bool_)
-        self._factors = np.array([factors_of(material, cutoff) for material in materials]).reshape(-1, 11)
+        factors = [factors_of(material, cutoff) for material in materials]
+        self._gain = np.array([gain for gain, _ in factors], np.float32).reshape(-1, CHANNELS)
+        self._offset = np.array([offset for _, offset in factors], np.float32).reshape(-1, CHANNELS)
+        self._relief = np.array([material.normal_scale for material in materials], np.float64)
         groups: list[Group] = []
         self._starts = np.zeros(len(materials) + 1, np.int64)
         with ThreadPoolExecutor(THREADS) as pool:
@@ -127,7 +125,9 @@ class MaterialSource:
             target.frames,
             target.material,
             self._bumpy,
-            self._factors,
+            self._gain,
+            self._offset,
+            self._relief,
             self._starts,
             self._groups,
             self._levels,
@@ -146,11 +146,9 @@ class MaterialSource:
         """Return how much of the second difference each triangle's values are to be sharpened by, shape (T, 16)."""
         return self._amounts
 
-    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> NDArray[np.float32]:
-        """Return the values at some tiles' texels, shape (N, WIDE, WIDE, 16); what has no triangle is anything."""
-        values = np.empty((len(tiles), WIDE, WIDE, CHANNELS), np.float32)
-        shade_tiles(tiles, across, ids, *self._arguments, self.grid, values)  # type: ignore[call-arg]
-        return values
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
+        """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 16)."""
+        shade_tiles(tiles, across, ids, *self._arguments, self.grid, found)  # type: ignore[call-arg]
 
     def at(self, triangles: NDArray[np.int64], places: NDArray[np.float64], grid: int) -> NDArray[np.float32]:
         """Return the values at places (N, 2) of the sheet, from the finest level; see `shade_points`."""

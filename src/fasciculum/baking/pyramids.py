@@ -18,6 +18,7 @@ from fasciculum.kernels.levels import fill_lanes, half_size
 from fasciculum.kernels.reading import LEVELS
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Image, Material, TextureSlot
+from fasciculum.threads import in_pieces
 from fasciculum.units import srgb_to_linear
 
 #: in the order of the kernels' slots
@@ -33,6 +34,8 @@ CHANNELS_OF: dict[Role, tuple[tuple[int, int], ...]] = {
 IN_LIGHT = (Role.BASE_COLOR, Role.EMISSIVE)
 #: bytes of levels that are kept for the next bake
 KEPT = 512 << 20
+#: texels of a band of rows that is worked on at once
+ROWS_OF = 1 << 18
 PixelsOf = Callable[[Image], NDArray[Any]]
 
 
@@ -192,7 +195,17 @@ def _made(
         stored = pixels(images[image])
         plain = _table(stored.dtype, False)
         table = _table(stored.dtype, True) if decode else plain
-        fill_lanes(stored, table, plain, np.array(chosen, np.int64), count, levels[0])
+        leading = (stored, table, plain, np.array(chosen, np.int64), count)
+        _in_rows(sizes[0], lambda first, last, leading=leading: fill_lanes(*leading, first, last, levels[0]))  # type: ignore[misc]
     for number, (width, height) in enumerate(sizes[:-1]):
-        half_size(levels[number], width, height, count, levels[number + 1])
+        larger = (levels[number], width, height, count)
+        smaller = levels[number + 1]
+        _in_rows(sizes[number + 1], lambda first, last, a=larger, b=smaller: half_size(*a, first, last, b))  # type: ignore[misc]
     return tuple(levels)
+
+
+def _in_rows(size: tuple[int, int], work: Callable[[int, int], None]) -> None:
+    """Do something with bands of rows of an image, several at once where it is large."""
+    width, height = size
+    step = max(8, ROWS_OF // width)
+    in_pieces(lambda first: work(first, min(first + step, height)), range(0, height, step))

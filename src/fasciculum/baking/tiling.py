@@ -7,6 +7,7 @@ on stays in the processor's cache.
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
@@ -30,8 +31,11 @@ NO_AMOUNTS = np.zeros((0, 0), np.float32)
 class Source(Protocol):
     """Gives values at the texels of tiles; see `fasciculum.baking.materials.MaterialSource`."""
 
-    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> NDArray[np.float32]:
-        """Return values, shape (N, WIDE, WIDE, K)."""
+    #: how many values a texel has
+    values: int
+
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
+        """Write values into ``found`` (N, WIDE, WIDE, K), where a triangle covers texels."""
 
     def detail(self) -> NDArray[np.float32]:
         """Return by triangle and value how much of the second difference is taken away, (0, 0) for nothing."""
@@ -178,11 +182,22 @@ def write_maps(
     """
     needed = {writer.source for writer in writers} - {""}
     nothing = np.empty((0, WIDE, WIDE, 1), np.float32)
+    own = threading.local()
+
+    def scratch(name: str, count: int) -> NDArray[np.float32]:
+        """Return a thread's own array, used again and again: fresh memory costs more than what is written there."""
+        if not hasattr(own, name):
+            setattr(own, name, np.empty((TOGETHER, WIDE, WIDE, count), np.float32))
+        found: NDArray[np.float32] = getattr(own, name)
+        return found
 
     def work(piece: NDArray[np.int64]) -> None:
         ids = tiles.ids(piece)
         keep_ids(piece, tiles.across, ids >= 0, covered)
-        values = {name: sources[name].fill(piece, tiles.across, ids) for name in needed}
+        values = {}
+        for name in needed:
+            values[name] = found = scratch(name, sources[name].values)[: len(piece)]
+            sources[name].fill(piece, tiles.across, ids, found)
         for writer in writers:
             writer.write(piece, tiles.across, ids, values.get(writer.source, nothing))
 

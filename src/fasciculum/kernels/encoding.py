@@ -11,20 +11,44 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.tiles import TILE, WIDE
 
 
-@njit(cache=True, nogil=True, inline="always")
-def _sharpened(values, ids, n, y, x, c, amount):
-    """Return a channel at a texel, its second difference taken away; a neighbour that nobody owns counts as alike."""
-    middle = values[n, y, x, c]
-    if amount <= 0.0:
-        return middle
-    around = values[n, y - 1, x, c] if ids[n, y - 1, x] >= 0 else middle
-    around += values[n, y + 1, x, c] if ids[n, y + 1, x] >= 0 else middle
-    around += values[n, y, x - 1, c] if ids[n, y, x - 1] >= 0 else middle
-    around += values[n, y, x + 1, c] if ids[n, y, x + 1] >= 0 else middle
-    return middle + amount * (np.float32(4) * middle - around)
+@njit(cache=True, nogil=True)
+def _fill_line(ids, values, channels, amounts, scales, vector, n, y, line):
+    """Fill ``line`` (TILE, 4) with what a map stores of a tile's row, sharpened and scaled, where texels are owned.
+
+    A neighbour that nobody owns counts as being like the texel itself. A unit vector is brought to 0.5 + 0.5 v.
+    """
+    count, wide, step = len(channels), np.uint64(WIDE), np.uint64(values.shape[3])
+    flat, owner = values.ravel(), ids.ravel()
+    begin, one, four = np.uint64((n * WIDE + y + 1) * WIDE + 1), np.uint64(1), np.float32(4)
+    for c in range(count):
+        channel, scale = np.uint64(channels[c]), np.float32(scales[c])
+        sharp = len(amounts) > 0 and c < 3
+        for x in range(TILE):
+            place = begin + np.uint64(x)
+            t = owner[place]
+            if t < 0:
+                continue
+            at = place * step + channel
+            middle = flat[at]
+            if sharp:
+                amount = amounts[t, channels[c]]
+                if amount > 0:
+                    around = flat[at - wide * step] if owner[place - wide] >= 0 else middle
+                    around += flat[at + wide * step] if owner[place + wide] >= 0 else middle
+                    around += flat[at - step] if owner[place - one] >= 0 else middle
+                    around += flat[at + step] if owner[place + one] >= 0 else middle
+                    middle += amount * (four * middle - around)
+            line[x, c] = middle * scale
+    if vector:
+        half = np.float32(0.5)
+        for x in range(TILE):
+            length = line[x, 0] * line[x, 0] + line[x, 1] * line[x, 1] + line[x, 2] * line[x, 2]
+            length = half / max(np.sqrt(length), np.float32(1e-9))
+            for c in range(3):
+                line[x, c] = line[x, c] * length + half
 
 
 @njit(cache=True, nogil=True)
@@ -47,56 +71,35 @@ def encode_tiles(tiles, across, ids, values, channels, amounts, scales, vector, 
         The same for a fourth channel, which is never sharpened.
     """
     height, width, count = pixels.shape
-    sharp = len(amounts) > 0
-    found = np.empty(4, np.float32)
-    zero, one, most = np.float32(0), np.float32(1), np.float32(65535)
+    line = np.zeros((TILE, 4), np.float32)
+    zero, one, most, half = np.float32(0), np.float32(1), np.float32(65535), np.float32(0.5)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE, (tiles[n] % across) * TILE
         for y in range(min(TILE, height - top)):
+            _fill_line(ids, values, channels, amounts, scales, vector, n, y, line)
+            row, owned = pixels[top + y], ids[n, y + 1]
             for x in range(min(TILE, width - left)):
-                t = ids[n, y + 1, x + 1]
-                if t < 0:
+                if owned[x + 1] < 0:
                     continue
-                length = zero
-                for c in range(min(count, 3)):
-                    amount = amounts[t, channels[c]] if sharp else zero
-                    found[c] = _sharpened(values, ids, n, y + 1, x + 1, channels[c], amount) * np.float32(scales[c])
-                    length += found[c] * found[c]
-                if vector:
-                    length = np.float32(0.5) / max(np.sqrt(length), np.float32(1e-9))
-                    for c in range(3):
-                        found[c] = found[c] * length + np.float32(0.5)
-                for c in range(min(count, 3)):
-                    pixels[top + y, left + x, c] = table[int(min(max(found[c], zero), one) * most + np.float32(0.5))]
-                if count == 4:
-                    last = values[n, y + 1, x + 1, channels[3]] * np.float32(scales[3])
-                    pixels[top + y, left + x, 3] = alpha[int(min(max(last, zero), one) * most + np.float32(0.5))]
+                for c in range(count):
+                    step = np.uint64(min(max(line[x, c], zero), one) * most + half)
+                    row[left + x, c] = table[step] if c < 3 else alpha[step]
 
 
 @njit(cache=True, nogil=True)
 def keep_tiles(tiles, across, ids, values, channels, amounts, scales, vector, pixels):
     """Write a map's texels in some tiles into ``pixels`` (H, W, C) of floats, as `encode_tiles` does, not limited."""
     height, width, count = pixels.shape
-    sharp = len(amounts) > 0
-    found = np.empty(4, np.float32)
+    line = np.zeros((TILE, 4), np.float32)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE, (tiles[n] % across) * TILE
         for y in range(min(TILE, height - top)):
+            _fill_line(ids, values, channels, amounts, scales, vector, n, y, line)
+            row, owned = pixels[top + y], ids[n, y + 1]
             for x in range(min(TILE, width - left)):
-                t = ids[n, y + 1, x + 1]
-                if t < 0:
-                    continue
-                length = np.float32(0)
-                for c in range(count):
-                    amount = amounts[t, channels[c]] if sharp and c < 3 else np.float32(0)
-                    found[c] = _sharpened(values, ids, n, y + 1, x + 1, channels[c], amount) * np.float32(scales[c])
-                    length += found[c] * found[c] if c < 3 else np.float32(0)
-                if vector:
-                    length = np.float32(0.5) / max(np.sqrt(length), np.float32(1e-9))
-                    for c in range(3):
-                        found[c] = found[c] * length + np.float32(0.5)
-                for c in range(count):
-                    pixels[top + y, left + x, c] = found[c]
+                if owned[x + 1] >= 0:
+                    for c in range(count):
+                        row[left + x, c] = line[x, c]
 
 
 @njit(cache=True, nogil=True)

@@ -24,7 +24,11 @@ SLOTS = 5
 CHANNELS = 16
 REPEAT, MIRROR, CLAMP = 0, 1, 2
 MOST_TAPS = 32
+#: taps to a texel of the level that is read, along each axis of what a texel of the sheet covers
+DENSE = 1.2
 LEVELS = 16
+#: by how much the parts of frames may differ that count as the same: what 32 bits hold of them
+EVEN = 1e-5
 #: columns of ``groups``
 LANES, SLOT, WRAP_U, WRAP_V, NEAREST, COUNT = range(6)
 
@@ -60,73 +64,109 @@ def affine_of(weights, uvs, t, slot, out):
 
 @njit(cache=True, nogil=True)
 def _plan(weights, uvs, t, groups, levels, g, finest, grid, plan, taps):
-    """Work out how a group is read on a triangle: the map to texels of the level, and the taps along x and y."""
+    """Work out how a group is read on a triangle.
+
+    ``plan`` (10) receives the map to texels of the level, and the steps between taps along the longer and the shorter
+    axis of what a texel of the sheet covers; ``taps`` the level and how many there are along each.
+    """
     affine_of(weights, uvs, t, groups[g, SLOT], plan)
     for k in range(6):
         if not np.isfinite(plan[k]):
             plan[:] = 0.0
     width, height = levels[g, 0, 1], levels[g, 0, 2]
-    along_x = np.hypot(plan[0] * width, plan[3] * height)
-    along_y = np.hypot(plan[1] * width, plan[4] * height)
+    ax, ay, bx, by = plan[0] * width, plan[3] * height, plan[1] * width, plan[4] * height
+    # the directions on the sheet that are stretched most and least (singular vectors of a 2 x 2 matrix)
+    angle = 0.5 * np.arctan2(2.0 * (ax * bx + ay * by), ax * ax + ay * ay - bx * bx - by * by)
+    cos, sin = np.cos(angle), np.sin(angle)
+    major = np.hypot(ax * cos + bx * sin, ay * cos + by * sin)
+    minor = np.hypot(bx * cos - ax * sin, by * cos - ay * sin)
+    if major < 1.2 * minor or grid > 1:
+        # as good as even: the texel itself is exact, and so is supersampling along its edges
+        cos, sin = 1.0, 0.0
+        major, minor = np.hypot(ax, ay), np.hypot(bx, by)
     level = 0
     if not finest:
-        minor = max(min(along_x, along_y), max(along_x, along_y) / MOST_TAPS)
-        while minor >= 2.0 and level < groups[g, COUNT] - 1:
-            minor *= 0.5
+        least = max(min(major, minor), max(major, minor) / MOST_TAPS)
+        # more samples are taken from finer levels, whose own filter then matters less
+        while least >= 2.0 * grid and level < groups[g, COUNT] - 1:
+            least *= 0.5
             level += 1
     shrink = 0.5**level
-    taps[0] = level
-    if grid == 0:
-        taps[1] = taps[2] = 1
-    else:
-        taps[1] = max(min(max(int(np.ceil(along_x * shrink * 1.5)), 1), MOST_TAPS), grid)
-        taps[2] = max(min(max(int(np.ceil(along_y * shrink * 1.5)), 1), MOST_TAPS), grid)
+    taps[0], taps[1], taps[2] = level, 1, 1
+    if grid > 0:
+        taps[1] = max(min(max(int(np.ceil(major * shrink * DENSE)), 1), MOST_TAPS), grid)
+        taps[2] = max(min(max(int(np.ceil(minor * shrink * DENSE)), 1), MOST_TAPS), grid)
     for k in range(3):
         plan[k] *= levels[g, level, 1]
         plan[3 + k] *= levels[g, level, 2]
+    plan[6], plan[7] = (plan[0] * cos + plan[1] * sin) / taps[1], (plan[3] * cos + plan[4] * sin) / taps[1]
+    plan[8], plan[9] = (plan[1] * cos - plan[0] * sin) / taps[2], (plan[4] * cos - plan[3] * sin) / taps[2]
 
 
 @njit(cache=True, nogil=True)
-def _read(groups, levels, g, plan, taps, x, y, sums, sums_at):
-    """Fill ``sums`` (16) with a group's mean over the texel about (x, y), 0 to 1; bilinear unless set to nearest."""
-    level, across, down = taps[0], taps[1], taps[2]
-    base, width, height, blocks = levels[g, level, 0], levels[g, level, 1], levels[g, level, 2], levels[g, level, 3]
-    lanes, wrap_u, wrap_v, nearest = groups[g, LANES], groups[g, WRAP_U], groups[g, WRAP_V], groups[g, NEAREST] != 0
-    one = np.float32(1)
-    for c in range(lanes):
-        sums[c] = 0.0
-    # far beyond the image a coordinate has no digits left; whole repeats are taken away before they are counted
-    far = 1 << 30
-    for j in range(down):
-        py = y + (j + 0.5) / down - 0.5
-        for i in range(across):
-            px = x + (i + 0.5) / across - 0.5
-            u = min(max(plan[0] * px + plan[1] * py + plan[2] - 0.5, -far), far)
-            v = min(max(plan[3] * px + plan[4] * py + plan[5] - 0.5, -far), far)
-            whole_u, whole_v = np.floor(u), np.floor(v)
-            wx, wy = np.float32(u - whole_u), np.float32(v - whole_v)
-            x0, y0 = int(whole_u), int(whole_v)
-            x1, y1 = x0 + 1, y0 + 1
-            if x0 < 0 or x1 >= width:
-                x0, x1 = _wrapped(x0, width, wrap_u), _wrapped(x1, width, wrap_u)
-            if y0 < 0 or y1 >= height:
-                y0, y1 = _wrapped(y0, height, wrap_v), _wrapped(y1, height, wrap_v)
-            if nearest:
-                wx, wy = np.float32(np.round(wx)), np.float32(np.round(wy))
-            a, b = place_of(x0, y0, blocks) * lanes, place_of(x1, y0, blocks) * lanes
-            c, d = place_of(x0, y1, blocks) * lanes, place_of(x1, y1, blocks) * lanes
-            wa, wb, wc, wd = (one - wx) * (one - wy), wx * (one - wy), (one - wx) * wy, wx * wy
-            if lanes == 4:
-                add_taps_4(base, a, b, c, d, wa, wb, wc, wd, sums_at)
-            elif lanes == 16:
-                add_taps_16(base, a, b, c, d, wa, wb, wc, wd, sums_at)
-            else:
-                add_taps_8(base, a, b, c, d, wa, wb, wc, wd, sums_at)
-                if lanes == 12:
-                    add_taps_4(base, a + 8, b + 8, c + 8, d + 8, wa, wb, wc, wd, sums_at + 32)
-    scale = np.float32(1.0 / (65535.0 * across * down))
-    for c in range(lanes):
-        sums[c] *= scale
+def _read_run(table, lanes, wrap_u, wrap_v, nearest, plan, taps, x, y, count, run):
+    """Fill ``run`` (count, 16) with sums of a group's taps over texels side by side, about (x, y) and on; return taps.
+
+    ``table`` has the level's address, width, height and blocks in a row. Bilinear unless set to nearest.
+    """
+    base, width, height, blocks = table[0], table[1], table[2], table[3] * 64
+    a0, a1, a2 = plan[0], plan[1], plan[2]
+    b0, b1, b2 = plan[3], plan[4], plan[5]
+    across, down = taps[1], taps[2]
+    # to the first of the taps, which stand about the texel's middle
+    first_u = a1 * y + a2 - 0.5 - 0.5 * ((across - 1) * plan[6] + (down - 1) * plan[8])
+    first_v = b1 * y + b2 - 0.5 - 0.5 * ((across - 1) * plan[7] + (down - 1) * plan[9])
+    along_u, along_v, down_u, down_v = plan[6], plan[7], plan[8], plan[9]
+    one, zero = np.float32(1), np.float32(0)
+    # far beyond the image a coordinate has no digits left
+    far = 1073741824.0
+    run_at = run.ctypes.data
+    for i in range(count):
+        sums_at = run_at + i * 64
+        for c in range(16):
+            run[i, c] = zero
+        own_u, own_v = a0 * (x + i) + first_u, b0 * (x + i) + first_v
+        for j in range(down):
+            for k in range(across):
+                u = min(max(own_u + k * along_u + j * down_u, -far), far)
+                v = min(max(own_v + k * along_v + j * down_v, -far), far)
+                whole_u, whole_v = np.floor(u), np.floor(v)
+                wx, wy = np.float32(u - whole_u), np.float32(v - whole_v)
+                x0, y0 = int(whole_u), int(whole_v)
+                x1, y1 = x0 + 1, y0 + 1
+                if x0 < 0 or x1 >= width:
+                    x0, x1 = _wrapped(x0, width, wrap_u), _wrapped(x1, width, wrap_u)
+                if y0 < 0 or y1 >= height:
+                    y0, y1 = _wrapped(y0, height, wrap_v), _wrapped(y1, height, wrap_v)
+                if nearest:
+                    wx, wy = np.float32(np.round(wx)), np.float32(np.round(wy))
+                # blocks of 8 x 8; see `place_of`
+                left, right = (x0 >> 3) * 64 + (x0 & 7), (x1 >> 3) * 64 + (x1 & 7)
+                upper, lower = (y0 >> 3) * blocks + (y0 & 7) * 8, (y1 >> 3) * blocks + (y1 & 7) * 8
+                a, b = (upper + left) * lanes, (upper + right) * lanes
+                c_, d = (lower + left) * lanes, (lower + right) * lanes
+                wa, wb, wc, wd = (one - wx) * (one - wy), wx * (one - wy), (one - wx) * wy, wx * wy
+                if lanes == 4:
+                    add_taps_4(base, a, b, c_, d, wa, wb, wc, wd, sums_at)
+                elif lanes == 16:
+                    add_taps_16(base, a, b, c_, d, wa, wb, wc, wd, sums_at)
+                else:
+                    add_taps_8(base, a, b, c_, d, wa, wb, wc, wd, sums_at)
+                    if lanes == 12:
+                        add_taps_4(base, a + 8, b + 8, c_ + 8, d + 8, wa, wb, wc, wd, sums_at + 32)
+    return across * down
+
+
+@njit(cache=True, nogil=True)
+def _keep_run(run, count, lanes, used, taps, gain, offset, values):
+    """Write means of a group into the channels of ``values`` (count, 16), times ``gain`` (16) and plus ``offset``."""
+    for c in range(used):
+        lane = lanes[c]
+        if lane < 0:
+            continue
+        factor, moved = gain[lane] * np.float32(1.0 / (65535.0 * taps)), offset[lane]
+        for i in range(count):
+            values[i, lane] = run[i, c] * factor + moved
 
 
 @njit(cache=True, nogil=True)
@@ -178,66 +218,95 @@ def _frame_matrix(w0, w1, w2, frames, t, out):
 def _even(frames, t):
     """Tell whether a triangle's frames are the same at all corners."""
     for c in range(11):
-        if frames[t, 0, c] != frames[t, 1, c] or frames[t, 0, c] != frames[t, 2, c]:
+        if abs(frames[t, 0, c] - frames[t, 1, c]) > EVEN or abs(frames[t, 0, c] - frames[t, 2, c]) > EVEN:
             return False
     return True
 
 
 @njit(cache=True, nogil=True)
-def _begin(weights, uvs, frames, groups, levels, first, last, bumpy, t, finest, grid, plans, taps, turn):
-    """Prepare reading the groups first..last-1 on a triangle; return how its normals are turned.
-
-    0: not at all; 1: everywhere as ``turn`` (9) says; 2: otherwise at each texel.
-    """
-    for g in range(first, last):
-        _plan(weights, uvs, t, groups, levels, g, finest, grid, plans[g - first], taps[g - first])
-    if not bumpy:
-        return 0
-    if not _even(frames, t):
-        return 2
-    if not _frame_matrix(1.0, 0.0, 0.0, frames, t, turn):
-        turn[:] = 0.0
-        turn[8] = 1.0
-    return 1
+def _turn_run(weights, frames, t, x, y, count, strength, turn, values):
+    """Turn the normals of texels side by side, 0 to 1 in channels 4 to 6, from the source's frame into the sheet's."""
+    even = _even(frames, t)
+    able = _frame_matrix(1.0, 0.0, 0.0, frames, t, turn) if even else False
+    for i in range(count):
+        nx, ny = (2.0 * values[i, 4] - 1.0) * strength, (2.0 * values[i, 5] - 1.0) * strength
+        nz = 2.0 * values[i, 6] - 1.0
+        if not even:
+            px = x + i
+            w1 = weights[t, 1, 0] * px + weights[t, 1, 1] * y + weights[t, 1, 2]
+            w2 = weights[t, 2, 0] * px + weights[t, 2, 1] * y + weights[t, 2, 2]
+            w0 = weights[t, 0, 0] * px + weights[t, 0, 1] * y + weights[t, 0, 2]
+            able = _frame_matrix(w0, w1, w2, frames, t, turn)
+        tx, ty, tz = 0.0, 0.0, 1.0
+        if able:
+            tx = turn[0] * nx + turn[1] * ny + turn[2] * nz
+            ty = turn[3] * nx + turn[4] * ny + turn[5] * nz
+            tz = turn[6] * nx + turn[7] * ny + turn[8] * nz
+        length = 1.0 / max(np.sqrt(tx * tx + ty * ty + tz * tz), 1e-12)
+        values[i, 4], values[i, 5], values[i, 6] = tx * length, ty * length, tz * length
 
 
 @njit(cache=True, nogil=True)
-def _shade(
-    weights, colors, frames, groups, levels, lanes, first, last, factors, t, x, y, plans, taps, turn, how, sums, out
+def _tint_run(weights, colors, t, x, y, count, values):
+    """Multiply the base colour of texels side by side with vertex colours."""
+    plain = True
+    for corner in range(3):
+        for c in range(4):
+            plain = plain and colors[t, corner, c] == 1.0
+    if plain:
+        return
+    for i in range(count):
+        px = x + i
+        w1 = weights[t, 1, 0] * px + weights[t, 1, 1] * y + weights[t, 1, 2]
+        w2 = weights[t, 2, 0] * px + weights[t, 2, 1] * y + weights[t, 2, 2]
+        w0 = weights[t, 0, 0] * px + weights[t, 0, 1] * y + weights[t, 0, 2]
+        for c in range(4):
+            values[i, c] *= max(w0 * colors[t, 0, c] + w1 * colors[t, 1, c] + w2 * colors[t, 2, c], 0.0)
+
+
+@njit(cache=True, nogil=True)
+def _shade_run(
+    weights,
+    colors,
+    frames,
+    groups,
+    levels,
+    lanes,
+    first,
+    last,
+    bumpy,
+    gain,
+    offset,
+    relief,
+    t,
+    x,
+    y,
+    count,
+    plans,
+    taps,
+    turn,
+    run,
+    values,
 ):
-    """Fill ``out`` (16) with what a material gives at (x, y) of the sheet on triangle t, in linear light."""
-    w1 = weights[t, 1, 0] * x + weights[t, 1, 1] * y + weights[t, 1, 2]
-    w2 = weights[t, 2, 0] * x + weights[t, 2, 1] * y + weights[t, 2, 2]
-    w0 = weights[t, 0, 0] * x + weights[t, 0, 1] * y + weights[t, 0, 2]
-    for c in range(CHANNELS):
-        out[c] = 1.0
-    out[4], out[5] = 0.5, 0.5
-    sums_at = sums.ctypes.data
+    """Fill ``values`` (count, 16) with what a material gives at texels side by side, (x, y) and on, in linear light."""
+    for i in range(count):
+        for c in range(CHANNELS):
+            values[i, c] = gain[c] + offset[c]
     for g in range(first, last):
-        _read(groups, levels, g, plans[g - first], taps[g - first], x, y, sums, sums_at)
-        for c in range(groups[g, LANES]):
-            if lanes[g, c] >= 0:
-                out[lanes[g, c]] = sums[c]
-    for c in range(4):
-        out[c] *= factors[c] * max(w0 * colors[t, 0, c] + w1 * colors[t, 1, c] + w2 * colors[t, 2, c], 0.0)
-    out[10] *= factors[4]
-    out[9] *= factors[5]
-    out[8] = 1.0 + factors[7] * (out[8] - 1.0)
-    for c in range(3):
-        out[12 + c] *= factors[8 + c]
-    nx, ny, nz = 0.0, 0.0, 1.0
-    if how:
-        nx, ny, nz = (2.0 * out[4] - 1.0) * factors[6], (2.0 * out[5] - 1.0) * factors[6], 2.0 * out[6] - 1.0
-        if how == 2 and not _frame_matrix(w0, w1, w2, frames, t, turn):
-            turn[:] = 0.0
-            turn[8] = 1.0
-            nx, ny, nz = 0.0, 0.0, 1.0
-        tx = turn[0] * nx + turn[1] * ny + turn[2] * nz
-        ty = turn[3] * nx + turn[4] * ny + turn[5] * nz
-        tz = turn[6] * nx + turn[7] * ny + turn[8] * nz
-        length = 1.0 / max(np.sqrt(tx * tx + ty * ty + tz * tz), 1e-12)
-        nx, ny, nz = tx * length, ty * length, tz * length
-    out[4], out[5], out[6] = nx, ny, nz
+        plan, own = plans[g - first], taps[g - first]
+        row, table = groups[g], levels[g, own[0]]
+        many = _read_run(table, row[LANES], row[WRAP_U], row[WRAP_V], row[NEAREST] != 0, plan, own, x, y, count, run)
+        _keep_run(run, count, lanes[g], row[LANES], many, gain, offset, values)
+    _tint_run(weights, colors, t, x, y, count, values)
+    if bumpy:
+        _turn_run(weights, frames, t, x, y, count, relief, turn, values)
+    else:
+        for i in range(count):
+            values[i, 4], values[i, 5], values[i, 6] = 0.0, 0.0, 1.0
+
+
+#: triangles whose reading is remembered while a tile is shaded
+REMEMBERED = 64
 
 
 @njit(cache=True, nogil=True)
@@ -251,7 +320,9 @@ def shade_tiles(
     frames,
     material,
     bumpy,
-    factors,
+    gain,
+    offset,
+    relief,
     starts,
     groups,
     levels,
@@ -267,62 +338,71 @@ def shade_tiles(
         Of the target's triangles; see `fasciculum.baking.target.Target`.
     bumpy : ndarray of bool, shape (M,)
         Which materials have a relief to read.
-    factors : ndarray of float64, shape (M, 11)
-        Base colour (4), metallic, roughness, normal scale, occlusion strength, emission (3).
+    gain, offset : ndarray of float32, shape (M, 16)
+        What each channel is multiplied with, and what is added then; what is not read counts as 1.
+    relief : ndarray of float64, shape (M,)
+        What normals' slopes are multiplied with.
     starts : ndarray of int64, shape (M + 1,)
         Which groups each material reads.
     grid : int
         At least this many taps along each axis.
     """
-    plans, taps = np.empty((SLOTS, 6)), np.empty((SLOTS, 3), np.int64)
-    turn, sums = np.empty(9), np.empty(CHANNELS, np.float32)
+    plans, taps = np.empty((REMEMBERED, SLOTS, 10)), np.empty((REMEMBERED, SLOTS, 3), np.int64)
+    known = np.full(REMEMBERED, -1, np.int64)
+    turn, run = np.empty(9), np.empty((WIDE, CHANNELS), np.float32)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
-        last_t, how = -1, 0
         for y in range(WIDE):
-            for x in range(WIDE):
+            x = 0
+            while x < WIDE:
                 t = ids[n, y, x]
                 if t < 0:
+                    x += 1
                     continue
+                end = x + 1
+                while end < WIDE and ids[n, y, end] == t:
+                    end += 1
                 m = material[t]
-                if t != last_t:
-                    how = _begin(
-                        weights,
-                        uvs,
-                        frames,
-                        groups,
-                        levels,
-                        starts[m],
-                        starts[m + 1],
-                        bumpy[m],
-                        t,
-                        False,
-                        grid,
-                        plans,
-                        taps,
-                        turn,
-                    )
-                    last_t = t
-                _shade(
+                first, last, place = starts[m], starts[m + 1], t % REMEMBERED
+                if known[place] != t:
+                    known[place] = t
+                    for g in range(first, last):
+                        _plan(
+                            weights,
+                            uvs,
+                            t,
+                            groups,
+                            levels,
+                            g,
+                            False,
+                            grid,
+                            plans[place, g - first],
+                            taps[place, g - first],
+                        )
+                _shade_run(
                     weights,
                     colors,
                     frames,
                     groups,
                     levels,
                     lanes,
-                    starts[m],
-                    starts[m + 1],
-                    factors[m],
+                    first,
+                    last,
+                    bumpy[m],
+                    gain[m],
+                    offset[m],
+                    relief[m],
                     t,
                     left + x + 0.5,
                     top + y + 0.5,
-                    plans,
-                    taps,
+                    end - x,
+                    plans[place],
+                    taps[place],
                     turn,
-                    how,
-                    sums,
-                    values[n, y, x],
+                    run,
+                    values[n, y, x:end],
                 )
+                x = end
 
 
 @njit(cache=True, nogil=True)
@@ -335,7 +415,9 @@ def shade_points(
     frames,
     material,
     bumpy,
-    factors,
+    gain,
+    offset,
+    relief,
     starts,
     groups,
     levels,
@@ -347,32 +429,36 @@ def shade_points(
 
     Parameters beside `shade_tiles`': the ``triangles`` (N,) to read on; with a ``grid`` of 0 the points themselves.
     """
-    plans, taps = np.empty((SLOTS, 6)), np.empty((SLOTS, 3), np.int64)
-    turn, sums = np.empty(9), np.empty(CHANNELS, np.float32)
+    plans, taps = np.empty((SLOTS, 10)), np.empty((SLOTS, 3), np.int64)
+    turn, run = np.empty(9), np.empty((1, CHANNELS), np.float32)
     for n in range(len(triangles)):
         t = triangles[n]
         m = material[t]
-        first, last = starts[m], starts[m + 1]
-        how = _begin(weights, uvs, frames, groups, levels, first, last, bumpy[m], t, True, grid, plans, taps, turn)
-        _shade(
+        for g in range(starts[m], starts[m + 1]):
+            k = g - starts[m]
+            _plan(weights, uvs, t, groups, levels, g, True, grid, plans[k], taps[k])
+        _shade_run(
             weights,
             colors,
             frames,
             groups,
             levels,
             lanes,
-            first,
-            last,
-            factors[m],
+            starts[m],
+            starts[m + 1],
+            bumpy[m],
+            gain[m],
+            offset[m],
+            relief[m],
             t,
             places[n, 0],
             places[n, 1],
+            1,
             plans,
             taps,
             turn,
-            how,
-            sums,
-            values[n],
+            run,
+            values[n : n + 1],
         )
 
 

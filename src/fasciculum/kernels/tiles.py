@@ -147,8 +147,10 @@ def _extend(corners, items, border, reach, width, height, left, top, ids, covere
         x1 = min(int(np.floor(high_x - 0.5)), left + WIDE - 1, width - 1)
         for y in range(first, last + 1):
             begin, end = span_in_slab(corners[t], y + 0.5 - reach, y + 0.5 + reach)
-            first_x = max(int(np.ceil(begin - reach - 0.5)), x0)
-            for x in range(first_x, min(int(np.floor(end + reach - 0.5)), x1) + 1):
+            begin, end = max(begin - reach, low_x), min(end + reach, high_x)
+            if begin > end:
+                continue
+            for x in range(max(int(np.ceil(begin - 0.5)), x0), min(int(np.floor(end - 0.5)), x1) + 1):
                 if covered[y - top, x - left]:
                     continue
                 d = distance_to(corners, t, x + 0.5, y + 0.5)
