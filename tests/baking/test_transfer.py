@@ -40,8 +40,11 @@ class Delivering(unittest.TestCase):
         raise AssertionError(f"{node} was not delivered")
 
     def base(self, model, blend, material):
-        image = model.texture(material["pbrMetallicRoughness"]["baseColorTexture"])
-        return bilinear(image, blend("TEXCOORD_0"), srgb=True)
+        pbr = material["pbrMetallicRoughness"]
+        if "baseColorTexture" not in pbr:
+            # one value all over is no texture
+            return np.tile(pbr.get("baseColorFactor", [1, 1, 1, 1]), (len(blend("TEXCOORD_0")), 1))
+        return bilinear(model.texture(pbr["baseColorTexture"]), blend("TEXCOORD_0"), srgb=True)
 
     def assert_base(self, glb, expected, size=256, worst=0.05, **bake):
         """Compare delivered base colour with ``expected(position)``, linear light."""

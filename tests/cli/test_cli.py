@@ -182,7 +182,13 @@ class CommandLine(unittest.TestCase):
     def test_what_is_not_known_is_a_wrong_usage_and_is_not_offered(self):
         for option, words in (
             (["--maps", "normals"], "nearest are: normal"),
-            (["--map", "normal"], "--map"),
+            (["--map", "normals:size=512"], "nearest are: normal"),
+            (["--map", "normal:size=huge"], "no size"),
+            (["--map", "normal:bits=32"], "32 bits do not fit"),
+            (["--bits", "32"], "32 bits do not fit"),
+            (["--channels", "mask=roughnes"], "nearest are: roughness"),
+            (["--channels", "mask=roughness.g"], "no channel"),
+            (["--channels", "a=1,2"], "more than a channel holds"),
             (["--high", self.model], "--high"),
             (["--turns", "sometimes"], "none"),
             (["--padding", "nan"], "no number"),
@@ -193,7 +199,7 @@ class CommandLine(unittest.TestCase):
             self.assertIn(words, err, option)
         self.assertFalse((self.folder / "out").exists())
         _, out, _ = run("make", "--help")
-        for option in ("--high", "--pair-by", "exr"):
+        for option in ("--high", "--pair-by"):
             self.assertNotIn(option, out)
 
     def test_interrupting_leaves_nothing_half_written(self):

@@ -118,7 +118,7 @@ class Ring(unittest.TestCase):
         for share in (0.02, 0.3, 0.9) * 8:
             height, width = rng.integers(1, 70, 2)
             mask = (rng.random((height, width)) < share).astype(np.uint8)
-            ring = np.zeros((height + 4, ((width + 3) >> 6) + 2), np.uint64)
+            ring = np.zeros((((width + 3) >> 6) + 1, height + 4), np.uint64)
             total = ring_into(mask, ring)
             wide = np.pad(mask > 0, 4)
             near = np.zeros((height + 4, width + 4), bool)
@@ -126,7 +126,7 @@ class Ring(unittest.TestCase):
                 for across in range(5):
                     near |= wide[down : down + height + 4, across : across + width + 4]
             near &= ~np.pad(mask > 0, 2)
-            got = [[int(ring[y, x >> 6]) >> (x & 63) & 1 for x in range(width + 4)] for y in range(height + 4)]
+            got = [[int(ring[x >> 6, y]) >> (x & 63) & 1 for x in range(width + 4)] for y in range(height + 4)]
             np.testing.assert_array_equal(np.array(got, bool), near)
             self.assertEqual(total, near.sum())
 

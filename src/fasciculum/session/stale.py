@@ -59,7 +59,7 @@ def delivery_digest(document: Document) -> str:
     parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
     for bundle in document.bundles:
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]
-        parts += bundle.objects
+        parts += [*bundle.objects, repr((bundle.bake.edges, bundle.bake.edge_angle, bundle.bake.channels))]
     return digest_of(*parts)
 
 
