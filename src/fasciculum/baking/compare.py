@@ -51,6 +51,13 @@ def sample_surface(target: Target, count: int, seed: int) -> tuple[NDArray[np.in
 def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool) -> NDArray[np.float64]:
     """Read a map at places; sRGB maps are blended in linear light, as a graphics card does, and encoded again."""
     found = np.empty((len(places), pixels.shape[2]))
+    if pixels.dtype.kind == "f":
+        # floats hold linear light
+        read_sheet(pixels, places, found)
+        found = np.clip(found, 0, 1)
+        if srgb:
+            found[:, :3] = linear_to_srgb(found[:, :3])
+        return found
     top = np.iinfo(pixels.dtype).max
     if not srgb:
         read_sheet(pixels, places, found)
