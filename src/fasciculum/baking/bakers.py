@@ -85,12 +85,16 @@ class Conditions:
         Whether vertex colours tint the base colour.
     clear : bool
         Whether opacity is none beside the islands.
+    edges, angle
+        How the mesh is shaded; see `fasciculum.baking.shading.edge_normals`.
     """
 
     cutoff: float | None = None
     emission: float = 1.0
     tinted: bool = True
     clear: bool = False
+    edges: str = "source"
+    angle: float = 40.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -197,7 +201,9 @@ class Baking:
                 check=progress.check,
             )
         if any(plan.kind.source is Values.GEOMETRY for plan in lot):
-            found[Values.GEOMETRY] = GeometrySource(self.scene, self.layout, target)
+            found[Values.GEOMETRY] = GeometrySource(
+                self.scene, self.layout, target, self.conditions.edges, self.conditions.angle
+            )
         return found
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.shading import corner_normals
+from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.tangents import unit
 from fasciculum.baking.target import Target
 from fasciculum.kernels.interpolating import interpolate_tiles
@@ -22,11 +22,15 @@ class GeometrySource:
     layout : Layout
     target : Target
         Made of the same layout.
+    edges, angle
+        See `fasciculum.baking.shading.edge_normals`.
     """
 
     values = 12
 
-    def __init__(self, scene: Scene, layout: Layout, target: Target) -> None:
+    def __init__(
+        self, scene: Scene, layout: Layout, target: Target, edges: str = "source", angle: float = 40.0
+    ) -> None:
         self.target = target
         parts = [np.zeros((0, 3, self.values))]
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
@@ -40,14 +44,15 @@ class GeometrySource:
                         low, high = np.minimum(low, used.min(axis=0)), np.maximum(high, used.max(axis=0))
             item = scene.object(surface.objects[0])
             world = scene.nodes[item.node].world
-            for primitive in scene.primitives_of(item):
+            primitives = scene.primitives_of(item)
+            for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
                 corners = np.ones((len(primitive.triangles), 3, self.values))
                 if primitive.colors is not None:
                     corners[..., :4] = primitive.colors[primitive.triangles]
                 corners[..., 4:7] = primitive.positions[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
                 # a mirrored node turns what is outside with it
                 turn = _cofactors(world[:3, :3])
-                corners[..., 8:11] = unit(corner_normals(primitive) @ turn.T)
+                corners[..., 8:11] = unit(normals @ turn.T)
                 parts.append(corners)
         corners = np.concatenate(parts)
         if len(corners):

@@ -196,11 +196,11 @@ def _made(
         plain = _table(stored.dtype, False)
         table = _table(stored.dtype, True) if decode else plain
         leading = (stored, table, plain, np.array(chosen, np.int64), count)
-        _in_rows(sizes[0], lambda first, last, leading=leading: fill_lanes(*leading, first, last, levels[0]))  # type: ignore[misc]
+        _in_rows(sizes[0], lambda first, last, leading=leading: fill_lanes(*leading, first, last, levels[0]))  # type: ignore[misc, call-arg]
     for number, (width, height) in enumerate(sizes[:-1]):
         larger = (levels[number], width, height, count)
         smaller = levels[number + 1]
-        _in_rows(sizes[number + 1], lambda first, last, a=larger, b=smaller: half_size(*a, first, last, b))  # type: ignore[misc]
+        _in_rows(sizes[number + 1], lambda first, last, a=larger, b=smaller: half_size(*a, first, last, b))  # type: ignore[misc, call-arg]
     return tuple(levels)
 
 

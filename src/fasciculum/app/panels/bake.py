@@ -4,21 +4,27 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QWidget
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
+from fasciculum.app.panels.channels import EDGE, ChannelEditor, MapSwitch
+from fasciculum.app.panels.one_map import OneMap
 from fasciculum.app.parts import Switch, note
 from fasciculum.app.rows import BAKE, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
-from fasciculum.model.maps import KINDS
+from fasciculum.model.map_wishes import Cell
+from fasciculum.model.maps import AUTO, KINDS, Origin
 from fasciculum.model.settings import words_of
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
 
+ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 STATE_WORDS = {NONE: "not baked", STALE: "stale", DONE: "in order"}
 
 
@@ -26,7 +32,7 @@ class BakePanel(FoldColumn):
     """Maps, each with its state; and how they are baked."""
 
     def __init__(self, workspace: Workspace, theme: Theme) -> None:
-        super().__init__("bake", workspace.settings, ("Maps", "Quality"))
+        super().__init__("bake", workspace.settings, ("Maps", "Packed"))
         self.workspace = workspace
         self._filling = False
         self.rows = Rows(workspace, BAKE, self)
@@ -34,7 +40,15 @@ class BakePanel(FoldColumn):
         self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
         self.automatic.toggled.connect(self._automatic)
         self.maps_note = note()
-        self.fold("Maps", theme, self.automatic, self._map_rows(), self.maps_note)
+        self.colors = self.rows.form("Maps")
+        self.fold("Maps", theme, self.automatic, self._map_rows(), self.colors, self.maps_note)
+        self.one = OneMap()
+        self.one.changed.connect(lambda texts: self.rows.change(wishes=texts))
+        self.fold("One map", theme, self.one)
+        self.channels = ChannelEditor()
+        self.channels.changed.connect(lambda texts: self.rows.change(channels=texts))
+        self.channels.said.connect(self._refuse)
+        self.fold("Packed", theme, self.channels)
         self.fold("Quality", theme, self.rows.form("Quality"))
         self.fold("Edges", theme, self.rows.form("Edges"))
         self.baked = QLabel()
@@ -48,30 +62,54 @@ class BakePanel(FoldColumn):
         self.refresh()
 
     def _map_rows(self) -> QWidget:
-        """Return a row for each kind of map: whether it is baked, its state, and baking it alone."""
+        """Return a row for each kind of map: whether it is baked, what it is and costs, and baking it alone."""
         rows = QWidget()
         grid = QGridLayout(rows)
         grid.setContentsMargins(0, 0, 0, 0)
-        grid.setVerticalSpacing(2)
-        grid.setColumnStretch(0, 1)
+        grid.setVerticalSpacing(0)
+        grid.setHorizontalSpacing(4)
+        grid.setColumnStretch(1, 1)
         self.maps: dict[str, Switch] = {}
-        self.states: dict[str, QLabel] = {}
+        self.states: dict[str, QPushButton] = {}
         self.alone: dict[str, QPushButton] = {}
-        for number, kind in enumerate(KINDS.values()):
-            box = Switch(kind.short)
-            box.setToolTip(f"Bake {kind.title.lower()} for the chosen bundles")
+        origin, line = "", 0
+        for kind in KINDS.values():
+            if kind.origin != origin:
+                origin = kind.origin
+                grid.addWidget(note(ORIGINS[origin]), line, 0, 1, 3)
+                line += 1
+            box = MapSwitch(kind.short, kind.name)
+            box.setToolTip(f"Bake {kind.title.lower()} for the chosen bundles; drag it onto a channel of a packed file")
             box.setAccessibleName(kind.title)
             box.toggled.connect(self._maps_changed)
-            state = note()
+            state = QPushButton()
+            state.setFlat(True)
+            state.setProperty("quiet", True)
+            state.setStyleSheet("text-align: right; padding: 2px 4px; font-size: 11px")
+            state.setAccessibleName(f"Options of {kind.title.lower()}")
+            state.clicked.connect(partial(self.choose, kind.name))
             button = QPushButton("Bake")
             button.setAccessibleName(f"Bake {kind.title.lower()} alone")
             button.setToolTip(f"Bake {kind.title.lower()} alone; the other maps stay as they are")
             button.setStyleSheet("padding: 2px 6px")
             button.clicked.connect(partial(self._bake_alone, kind.name))
             for column, part in enumerate((box, state, button)):
-                grid.addWidget(part, number, column)
+                grid.addWidget(part, line, column)
+            line += 1
             self.maps[kind.name], self.states[kind.name], self.alone[kind.name] = box, state, button
         return rows
+
+    def choose(self, name: str) -> None:
+        """Show what is otherwise for one map."""
+        bundle = self.workspace.bundle
+        if bundle is not None:
+            self.one.show_map(name, bundle.bake)
+            self.folds["One map"].set_open(True)
+            self.refresh()
+
+    def _refuse(self, words: str) -> None:
+        self.workspace.say(words, "broken")
+        self.refresh()
 
     def _bake_alone(self, name: str) -> None:
         self.workspace.bake(only=(name,))
@@ -99,6 +137,13 @@ class BakePanel(FoldColumn):
             self.workspace.say("A bundle needs at least one map.", "broken")
             self.refresh()
             return
+        bundle = self.workspace.bundle
+        needed = self._needed()
+        if bundle is not None and (not bundle.bake.maps or AUTO in bundle.bake.maps) and set(needed) <= set(chosen):
+            # what the materials need stays so, and the rest is asked for beside it
+            more = tuple(name for name in chosen if name not in needed)
+            self.rows.change(maps=(AUTO, *more) if more else ())
+            return
         self.rows.change(maps=chosen)
 
     def refresh(self) -> None:
@@ -109,36 +154,99 @@ class BakePanel(FoldColumn):
             return
         self.rows.refresh()
         self._filling = True
-        automatic = not bundle.bake.maps
+        bake, scene = bundle.bake, self.workspace.document.scene
+        automatic = not bake.maps or AUTO in bake.maps
         self.automatic.setChecked(automatic)
-        shown = self._needed() if automatic else bundle.bake.maps
+        needs = needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bake) if bundle.objects else None
+        shown = [name for name in needs.maps if name not in needs.unwritten] if needs is not None else []
         for name, box in self.maps.items():
             box.setChecked(name in shown)
-            box.setEnabled(not automatic)
+            # a map beyond those that are needed is asked for by name, beside them
+            box.setEnabled(not automatic or name not in shown)
         self._filling = False
-        size = len(shown) * texture_bytes(bundle.sheet.width, bundle.sheet.height) / MIB
-        self.maps_note.setText(f"{len(shown)} maps of {bundle.sheet.width} × {bundle.sheet.height} px: {size:.0f} MiB")
-        self.folds["Maps"].say(f"{len(shown)} · {size:.0f} MiB")
-        bake = bundle.bake
-        self.folds["Quality"].say(f"{bake.bits} bits · {words_of(bake, 'samples')}")
+        sizes = {name: bake.wish(name).size_on(bundle.sheet.width, bundle.sheet.height) for name in KINDS}
+        packed = [(bundle.sheet.width, bundle.sheet.height)] * len(bake.channels)
+        memory = sum(texture_bytes(*size) for size in [*(sizes[name] for name in shown), *packed]) / MIB
+        count = len(shown) + len(packed)
+        work = sum(self._bytes(bundle, name, sizes[name]) for name in (needs.maps if needs else ())) / MIB
+        self.maps_note.setText(
+            f"{count} textures: {memory:.0f} MiB in the engine. Baking takes about {work:.0f} MiB of memory and "
+            f"{work:.0f} MiB of disk."
+        )
+        self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
+        self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")
         self.folds["Edges"].say(words_of(bake, "edges"))
+        self.folds["Packed"].say(", ".join(file.name for file in bake.packed) or "none")
+        self.folds["One map"].say(self.one.wish.text.partition(":")[2] or "as the bundle")
+        self.one.show_map(self.one.name, bake)
+        self.folds["One map"].say(
+            f"{KINDS[self.one.name].short}: {self.one.wish.text.partition(':')[2] or 'as the bundle'}"
+        )
+        self.channels.show_files(bake.channels, partial(self._picture, bundle))
+        self._say_states(bundle, sizes, list(needs.maps) if needs is not None else [])
         self._say_baked(bundle)
 
-    def _say_baked(self, bundle: Bundle) -> None:
+    def _bytes(self, bundle: Bundle, name: str, size: tuple[int, int]) -> int:
+        """Return what a map takes while it is baked, bytes."""
+        bits = 32 if bundle.bake.wish(name).format == "exr" else bundle.bake.wish(name).bits
+        return size[0] * size[1] * KINDS[name].channels * bits // 8 * bundle.sheet.tiles
+
+    def _say_states(self, bundle: Bundle, sizes: dict[str, tuple[int, int]], wanted: list[str]) -> None:
         states = map_states(self.workspace.document, bundle) if bundle.objects else {}
-        for name, label in self.states.items():
-            label.setText(STATE_WORDS.get(states.get(name, ""), ""))
+        constants = {one.name for one in bundle.texturing.constants} if bundle.texturing is not None else set()
+        for name, button in self.states.items():
+            width, height = sizes[name]
+            size = f"{width}²" if width == height else f"{width} × {height}"
+            wish = bundle.bake.wish(name)
+            memory = texture_bytes(width, height) / MIB
+            state = STATE_WORDS.get(states.get(name, ""), "")
+            if name in constants and states.get(name) == DONE:
+                state = "one value"
+            button.setText(f"{size} · {wish.bits} bit · {state}" if name in wanted else "options")
+            button.setToolTip(
+                f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "
+                f"{memory:.1f} MiB in the engine{f', {state}' if state else ''}. Click to set these for this map alone."
+            )
             self.alone[name].setEnabled(name in states and bundle.layout is not None)
+
+    def _picture(self, bundle: Bundle, cell: Cell) -> NDArray[np.uint8] | None:
+        """Return a small picture of what a channel will hold, shape (h, w), None while it is not baked."""
+        made, channel = bundle.texturing, cell.channel
+        if made is None:
+            return None
+        baked = made.map(cell.map)
+        if baked is None:
+            # the channels of a surface map are there before they are maps of their own
+            whole = next((kind for kind in KINDS.values() if cell.map in kind.parts), None)
+            baked = made.map(whole.name) if whole is not None else None
+            channel = whole.parts.index(cell.map) if whole is not None else 0
+        if baked is None or not self.workspace.session.store.has(baked.pixels):
+            return None
+        pixels = self.workspace.session.store.get(baked.pixels)
+        step = max(max(pixels.shape[:2]) // EDGE, 1)
+        if channel >= pixels.shape[2]:
+            return np.full((EDGE, EDGE), 0 if cell.inverted else 255, np.uint8)
+        part = np.asarray(pixels[step // 2 :: step, step // 2 :: step, channel]).astype(np.float64)
+        top = 1.0 if pixels.dtype.kind == "f" else float(np.iinfo(pixels.dtype).max)
+        levels = np.clip(part / top, 0, 1)
+        found: NDArray[np.uint8] = np.round((1 - levels if cell.inverted else levels) * 255).astype(np.uint8)
+        return found
+
+    def _say_baked(self, bundle: Bundle) -> None:
         made = bundle.texturing
         if made is None:
             self.baked.setText("Nothing yet.")
             self.folds["Baked"].say("nothing yet")
             return
         state = STATE_WORDS.get(bake_state(self.workspace.document, bundle), "")
+        values = [
+            f"{KINDS[one.name].title}: one value, {', '.join(f'{value:.3g}' for value in one.values)}"
+            for one in made.constants
+        ]
         lines = [
             f"{KINDS[baked.name].title}: {baked.width} × {baked.height} px, {baked.bits} bits, "
             f"{'sRGB' if baked.color_space == ColorSpace.SRGB else 'linear'}"
             for baked in made.maps
         ]
-        self.baked.setText("\n".join(lines))
+        self.baked.setText("\n".join(lines + values))
         self.folds["Baked"].say(state, "good" if state == STATE_WORDS[DONE] else "")

@@ -30,6 +30,7 @@ from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.map_wishes import judge_pattern
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import words_of
+from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.conventions import delivery_name
 from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
@@ -154,12 +155,13 @@ class DeliverPanel(FoldColumn):
     def _maps_changed(self) -> None:
         if self._filling:
             return
-        chosen = tuple(name for name, box in self.maps.items() if box.isChecked())
+        chosen = tuple(name for name, box in self.maps.items() if box.isChecked() and not box.isHidden())
+        shown = [box for box in self.maps.values() if not box.isHidden()]
         if not chosen:
             self.workspace.say("A delivery needs at least one kind of texture.", "broken")
             self.refresh()
             return
-        self._change(maps=() if len(chosen) == len(self.maps) else chosen)
+        self._change(maps=() if len(chosen) == len(shown) else chosen)
 
     def _choose_delivery(self, index: int) -> None:
         settings: DeliverySettings = self.title.itemData(index)
@@ -199,8 +201,12 @@ class DeliverPanel(FoldColumn):
         self._fill_titles()
         for kind, box in self.kinds.items():
             box.setChecked(kind in settings.models)
+        bundles = [bundle for bundle in document.bundles if bundle.objects]
+        there = {name for bundle in bundles for name in wanted_maps(document.scene, bundle).maps}
+        there = there or {kind.name for kind in KINDS.values() if kind.fills}
         for name, box in self.maps.items():
             box.setChecked(not settings.maps or name in settings.maps)
+            box.setVisible(name in there or name in settings.maps)
         self._filling = False
         self.rows.refresh()
         line = self.rows.control("name")

@@ -127,6 +127,8 @@ def bake(
         1.0 / needs.strength,
         bundle.bake.vertex_colors is VertexColors.TINT,
         bundle.bake.clear,
+        bundle.bake.edges,
+        bundle.bake.edge_angle,
     )
     blanks: list = []
 

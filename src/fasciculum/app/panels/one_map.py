@@ -1,0 +1,136 @@
+"""What is otherwise for one map: its size, depth, file, samples, bleed and name."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
+
+from fasciculum.app.parts import Column, Form, note
+from fasciculum.errors import FasciculumError
+from fasciculum.model.map_wishes import ALL_THE_WAY, MapWish, judge_pattern, read_wish
+from fasciculum.model.maps import KINDS
+from fasciculum.model.sheet import BakeSettings
+
+AS_BUNDLE = "as the bundle"
+SIZES = (("as the sheet", ""), *((f"{part} of the sheet", part) for part in ("1/2", "1/4", "1/8")))
+CHOICES: dict[str, tuple[str, str, tuple[tuple[str, Any], ...]]] = {
+    "size": ("Size", "Size of this map, as a part of the sheet's, or in px.", SIZES),
+    "bits": (
+        "Depth",
+        "Bits for each channel of this map.",
+        ((AS_BUNDLE, 0), ("8 bits", 8), ("16 bits", 16), ("32 bits, floats", 32)),
+    ),
+    "format": (
+        "File",
+        "What this map is written as. EXR holds linear values as floats.",
+        ((AS_BUNDLE, ""), ("PNG", "png"), ("TGA", "tga"), ("EXR", "exr")),
+    ),
+    "samples": (
+        "Samples",
+        "Readings a texel at least, for this map.",
+        ((AS_BUNDLE, 0), ("1, filtered", 1), ("4", 4), ("16", 16)),
+    ),
+    "bleed": (
+        "Bleed",
+        "How far this map continues beyond the islands, in its own texels.",
+        (
+            (AS_BUNDLE, None),
+            ("everywhere", ALL_THE_WAY),
+            ("nowhere", 0),
+            ("2 px", 2),
+            ("4 px", 4),
+            ("8 px", 8),
+            ("16 px", 16),
+        ),
+    ),
+}
+
+
+class OneMap(Column):
+    """The wishes of the map that is chosen in the list; ``changed`` tells them as settings hold them."""
+
+    changed = Signal(tuple)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.box.setContentsMargins(0, 0, 0, 0)
+        self.name = "base_color"
+        self._bake = BakeSettings()
+        self._filling = False
+        form = Form()
+        self.controls: dict[str, QComboBox] = {}
+        for key, (label, tip, choices) in CHOICES.items():
+            box = QComboBox()
+            for words, value in choices:
+                box.addItem(words, value)
+            box.activated.connect(self._change)
+            form.row(label, box, tip)
+            self.controls[key] = box
+        self.controls["size"].setEditable(True)
+        line = self.controls["size"].lineEdit()
+        assert line is not None
+        line.editingFinished.connect(self._change)
+        self.pattern = QLineEdit()
+        self.pattern.setPlaceholderText("as the delivery")
+        self.pattern.editingFinished.connect(self._change)
+        form.row("Names", self.pattern, "How this map's file is named, of {name}, {bundle} and {map}.")
+        self.words = note()
+        self.box.addWidget(form)
+        self.box.addWidget(self.words)
+
+    def show_map(self, name: str, bake: BakeSettings) -> None:
+        """Show what is wished of a map."""
+        self.name, self._bake = name, bake
+        wish = self.wish
+        self._filling = True
+        for key, box in self.controls.items():
+            value = getattr(wish, key)
+            at = box.findData(value)
+            if at >= 0:
+                box.setCurrentIndex(at)
+            elif key == "size":
+                box.setCurrentText(value)
+            else:
+                box.addItem(f"{value} px", value)
+                box.setCurrentIndex(box.count() - 1)
+        if not self.pattern.hasFocus():
+            self.pattern.setText(wish.pattern)
+        self.words.setText(f"for {KINDS[name].title.lower()}")
+        self._filling = False
+
+    @property
+    def wish(self) -> MapWish:
+        """What is wished of the map, nothing filled in."""
+        for text in self._bake.wishes:
+            if text.partition(":")[0] == self.name:
+                return read_wish(text)
+        return MapWish(self.name)
+
+    def _change(self, *_: object) -> None:
+        if self._filling:
+            return
+        values: dict[str, Any] = {key: box.currentData() for key, box in self.controls.items() if key != "size"}
+        size = self.controls["size"]
+        shown = size.currentText().strip()
+        values["size"] = dict(SIZES).get(shown, shown)
+        values["pattern"] = self.pattern.text().strip()
+        wish = replace(MapWish(self.name), **values)
+        try:
+            if wish.pattern:
+                judge_pattern(wish.pattern)
+            if wish.text:
+                wish = read_wish(wish.text)
+        except FasciculumError as error:
+            self.words.setText(str(error))
+            return
+        if wish == self.wish:
+            return
+        others = tuple(text for text in self._bake.wishes if text.partition(":")[0] != self.name)
+        self.changed.emit((*others, wish.text) if wish.text else others)
+
+    def parts(self) -> list[QWidget]:
+        """Return the controls, for whoever goes to one."""
+        return [*self.controls.values(), self.pattern]
