@@ -121,6 +121,9 @@ class Workspace(QObject):
         self.lens = "colour"
         self.map = ""
         self.mip = 0
+        #: the channel of the map that is shown as grey, -1 for all; and stops by which a deep map is brightened
+        self.channel = -1
+        self.exposure = 0.0
         self.side = "wipe"
         self.figures: dict[str, ObjectFigures] = {}
         #: what bundles will put on their sheets, found before they are packed, by the digest of what it was made from

@@ -48,13 +48,13 @@ def sample_surface(target: Target, count: int, seed: int) -> tuple[NDArray[np.in
     return chosen, np.einsum("ni,nij->nj", weights, target.corners[chosen])
 
 
-def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool) -> NDArray[np.float64]:
+def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool, strength: float) -> NDArray[np.float64]:
     """Read a map at places; sRGB maps are blended in linear light, as a graphics card does, and encoded again."""
     found = np.empty((len(places), pixels.shape[2]))
     if pixels.dtype.kind == "f":
-        # floats hold linear light
+        # floats hold linear light, brighter than 1 too
         read_sheet(pixels, places, found)
-        found = np.clip(found, 0, 1)
+        found = np.clip(found / strength, 0, 1)
         if srgb:
             found[:, :3] = linear_to_srgb(found[:, :3])
         return found
@@ -146,7 +146,8 @@ def compare(
         if KINDS[name].source is Values.MATERIALS and KINDS[name].judged is not Judged.NOT
     }
     readings = {
-        name: _readings(maps[name], places, kind.color_space is ColorSpace.SRGB) for name, kind in judged.items()
+        name: _readings(maps[name], places, kind.color_space is ColorSpace.SRGB, strength if kind.scaled else 1.0)
+        for name, kind in judged.items()
     }
     wanted = {name: _wanted(truth[:, kind.values], kind, strength) for name, kind in judged.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)

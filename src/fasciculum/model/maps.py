@@ -237,9 +237,9 @@ def _identifiers(identity: Identity, title: str) -> MapKind:
     )
 
 
-OBJECT_ID = _identifiers(Identity.OBJECT, "Object identifiers")
-MATERIAL_ID = _identifiers(Identity.MATERIAL, "Material identifiers")
-ISLAND_ID = _identifiers(Identity.ISLAND, "Island identifiers")
+OBJECT_ID = _identifiers(Identity.OBJECT, "Object IDs")
+MATERIAL_ID = _identifiers(Identity.MATERIAL, "Material IDs")
+ISLAND_ID = _identifiers(Identity.ISLAND, "Island IDs")
 
 KINDS: dict[str, MapKind] = {
     kind.name: kind

@@ -14,11 +14,12 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.maps import Role
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import CHECKER, Draw, checker_draws, checker_image, result_draws, source_draws
-from fasciculum.rendering.previews import mip_chain
+from fasciculum.rendering.previews import Shown, mip_chain
 from fasciculum.rendering.renderer import Renderer, View
 
 #: edge of the largest preview of a source image and of a baked map
@@ -64,11 +65,12 @@ class _Studio:
         there = {key for draw in draws for key, _, _ in draw.textures.values()}
         edge = preview_edge(len(there), SOURCE_EDGE if side == "source" else MAP_EDGE)
         for draw in draws:
-            for key, _, _ in draw.textures.values():
+            for role, (key, _, _) in draw.textures.items():
                 if not self.renderer.has_texture(key):
                     checker = key == CHECKER
                     pixels = checker_image() if checker else np.load(f"{self.folder}/{key}.npy", mmap_mode="r")
-                    self.renderer.add_texture(key, mip_chain(pixels, edge))
+                    shown = Shown(light=role in (Role.BASE_COLOR, Role.EMISSIVE))
+                    self.renderer.add_texture(key, mip_chain(pixels, edge, shown))
 
 
 _studios: list[_Studio] = []

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QSizePolicy, QWidget
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
@@ -44,7 +44,10 @@ class BakePanel(FoldColumn):
         self.fold("Maps", theme, self.automatic, self._map_rows(), self.colors, self.maps_note)
         self.one = OneMap()
         self.one.changed.connect(lambda texts: self.rows.change(wishes=texts))
-        self.fold("One map", theme, self.one)
+        self.alone = QPushButton("Bake it alone")
+        self.alone.setToolTip("Bake this map alone; the other maps stay as they are")
+        self.alone.clicked.connect(lambda: self._bake_alone(self.one.name))
+        self.fold("One map", theme, self.one, self.alone)
         self.channels = ChannelEditor()
         self.channels.changed.connect(lambda texts: self.rows.change(channels=texts))
         self.channels.said.connect(self._refuse)
@@ -71,12 +74,11 @@ class BakePanel(FoldColumn):
         grid.setColumnStretch(1, 1)
         self.maps: dict[str, Switch] = {}
         self.states: dict[str, QPushButton] = {}
-        self.alone: dict[str, QPushButton] = {}
         origin, line = "", 0
         for kind in KINDS.values():
             if kind.origin != origin:
                 origin = kind.origin
-                grid.addWidget(note(ORIGINS[origin]), line, 0, 1, 3)
+                grid.addWidget(note(ORIGINS[origin]), line, 0, 1, 2)
                 line += 1
             box = MapSwitch(kind.short, kind.name)
             box.setToolTip(f"Bake {kind.title.lower()} for the chosen bundles; drag it onto a channel of a packed file")
@@ -85,18 +87,15 @@ class BakePanel(FoldColumn):
             state = QPushButton()
             state.setFlat(True)
             state.setProperty("quiet", True)
-            state.setStyleSheet("text-align: right; padding: 2px 4px; font-size: 11px")
+            state.setStyleSheet("text-align: right; padding: 2px 2px; font-size: 10px")
+            state.setMinimumWidth(20)
+            state.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             state.setAccessibleName(f"Options of {kind.title.lower()}")
             state.clicked.connect(partial(self.choose, kind.name))
-            button = QPushButton("Bake")
-            button.setAccessibleName(f"Bake {kind.title.lower()} alone")
-            button.setToolTip(f"Bake {kind.title.lower()} alone; the other maps stay as they are")
-            button.setStyleSheet("padding: 2px 6px")
-            button.clicked.connect(partial(self._bake_alone, kind.name))
-            for column, part in enumerate((box, state, button)):
-                grid.addWidget(part, line, column)
+            grid.addWidget(box, line, 0)
+            grid.addWidget(state, line, 1)
             line += 1
-            self.maps[kind.name], self.states[kind.name], self.alone[kind.name] = box, state, button
+            self.maps[kind.name], self.states[kind.name] = box, state
         return rows
 
     def choose(self, name: str) -> None:
@@ -199,15 +198,17 @@ class BakePanel(FoldColumn):
             size = f"{width}²" if width == height else f"{width} × {height}"
             wish = bundle.bake.wish(name)
             memory = texture_bytes(width, height) / MIB
+            depth = f"{wish.bits} bit" if wish.bits != bundle.bake.bits else ""
             state = STATE_WORDS.get(states.get(name, ""), "")
             if name in constants and states.get(name) == DONE:
                 state = "one value"
-            button.setText(f"{size} · {wish.bits} bit · {state}" if name in wanted else "options")
+            button.setText(" · ".join(part for part in (size, depth, state) if part) if name in wanted else "options")
             button.setToolTip(
                 f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "
                 f"{memory:.1f} MiB in the engine{f', {state}' if state else ''}. Click to set these for this map alone."
             )
-            self.alone[name].setEnabled(name in states and bundle.layout is not None)
+
+        self.alone.setEnabled(self.one.name in states and bundle.layout is not None)
 
     def _picture(self, bundle: Bundle, cell: Cell) -> NDArray[np.uint8] | None:
         """Return a small picture of what a channel will hold, shape (h, w), None while it is not baked."""

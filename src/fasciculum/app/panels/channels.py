@@ -30,6 +30,8 @@ from fasciculum.model.maps import KINDS
 
 #: px along the edge of a cell's picture
 EDGE = 40
+#: px across a cell, so that four fit beside each other
+WIDE = 58
 NAMES = ("red", "green", "blue", "alpha")
 #: what a dragged map is, among what can be dropped
 MAP_TYPE = "application/x-fasciculum-map"
@@ -78,7 +80,8 @@ class CellButton(QToolButton):
         self.cell = Cell()
         self.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
         self.setIconSize(QSize(EDGE, EDGE))
-        self.setMinimumWidth(EDGE + 18)
+        self.setFixedWidth(WIDE)
+        self.setStyleSheet("QToolButton { font-size: 10px; padding: 2px } QToolButton::menu-indicator { image: none }")
         self.setAcceptDrops(True)
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.setMenu(QMenu(self))
@@ -88,7 +91,7 @@ class CellButton(QToolButton):
         """Show what the channel holds; one that is not there is empty."""
         self.cell = cell
         words = cell.text if there else "none"
-        self.setText(self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, EDGE + 14))
+        self.setText(self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, WIDE - 6))
         shown = picture if picture is not None else np.full((EDGE, EDGE), round(cell.value * 255), np.uint8)
         shown = np.ascontiguousarray(shown)
         image = QImage(shown.data, shown.shape[1], shown.shape[0], shown.shape[1], QImage.Format.Format_Grayscale8)

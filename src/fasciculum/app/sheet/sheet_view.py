@@ -24,16 +24,15 @@ from fasciculum.app.look import Theme
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
+from fasciculum.app.sheet.sheet_map import BAR, MapBar, SheetMap
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
-from fasciculum.rendering.previews import make_previews
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
 
-MAP_EDGE = 2048
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000
 #: more places than this take a moment to move
@@ -81,8 +80,6 @@ class SheetView(QWidget):
         self._fitted = False
         self._size = (0, 0)
         self._moved = False
-        self._images: dict[str, list[QImage]] = {}
-        self._asked: set[str] = set()
         self._cache: tuple[tuple, QImage, QPointF] | None = None
         self._version = 0
         self._figures: IslandFigures | None = None
@@ -90,6 +87,9 @@ class SheetView(QWidget):
         self._filling.timeout.connect(self._fill_some)
         self._settling = QTimer(self, singleShot=True, interval=SETTLE)
         self._settling.timeout.connect(self.settle)
+        self.map = SheetMap(workspace)
+        self.map.changed.connect(self._changed)
+        self.bar = MapBar(workspace, self.map, self)
         hand.changed.connect(self.update)
         workspace.live_changed.connect(self.refresh)
         workspace.document_changed.connect(lambda *_: self._refresh_soon())
@@ -129,7 +129,8 @@ class SheetView(QWidget):
                 self._fitted = False
         if not self.mouse.panning:
             self._cache = None
-        self._want_map()
+        self.map.want()
+        self.bar.refresh()
         self._want_figures()
         self.update()
 
@@ -191,40 +192,6 @@ class SheetView(QWidget):
         scene = self.workspace.document.scene
         task = Task(Kind.MEASURE, "Measure islands", measure_islands, (scene, layout), part="islands")
         self.workspace.run(task, take, anew=True)
-
-    def _shown_map(self) -> str:
-        """Return the pixel-store key of the map to show, empty when there is none."""
-        bundle = self.workspace.bundle
-        if bundle is None or bundle.texturing is None or self.workspace.map == "none":
-            return ""
-        baked = bundle.texturing.map(self.workspace.map or "base_color")
-        return baked.pixels if baked is not None else ""
-
-    def _want_map(self) -> None:
-        key = self._shown_map()
-        if not key or key in self._images or key in self._asked:
-            return
-        self._asked.add(key)
-
-        def take(levels: dict) -> None:
-            for found, chain in levels.items():
-                self._images[found] = [
-                    QImage(
-                        level.data,
-                        level.shape[1],
-                        level.shape[0],
-                        level.shape[1] * 4,
-                        QImage.Format.Format_RGBA8888,
-                    )
-                    for level in chain
-                ]
-                for image, level in zip(self._images[found], chain, strict=True):
-                    image.pixels = level  # type: ignore[attr-defined]  # the image reads the array's memory
-            self._cache = None
-            self.update()
-
-        folder = str(self.workspace.session.store.folder)
-        self.workspace.viewer.runner.submit("Show map", make_previews, folder, [key], MAP_EDGE, finished=take)
 
     def sheet_size(self) -> tuple[int, int]:
         """Return the size of all tiles in texels: the layout's, else the settings'."""
@@ -329,9 +296,9 @@ class SheetView(QWidget):
             self.scale,
             self.workspace.lens,
             self._version,
-            self._shown_map(),
+            self.map.key,
             self.workspace.mip,
-            self._shown_map() in self._images,
+            bool(self.map.images()),
             self.mouse.carried is not None and self.mouse.carried.places,
         )
         # a rim around the view, so that panning has something to show
@@ -364,7 +331,7 @@ class SheetView(QWidget):
         carried = self.mouse.carried.places if self.mouse.carried is not None else frozenset()
         area = QRectF(0, 0, painter.device().width(), painter.device().height())
         shown = self._in_view(area, carried)
-        images = self._images.get(self._shown_map())
+        images = self.map.images()
         lens = self.workspace.lens
         shows_map = bool(images) and lens == "colour"
         painter.setTransform(QTransform(self.scale, 0, 0, self.scale, self.offset.x(), self.offset.y()))
@@ -384,7 +351,7 @@ class SheetView(QWidget):
                 for island in shown:
                     painter.drawPath(island.path)
         if shows_map and images:
-            self._paint_map(painter, images, width, height)
+            self.map.paint(painter, width, height, self.scale)
         line = QPen(QColor(255, 255, 255, 90) if shows_map else QColor(self.theme.text), 0)
         line.setCosmetic(True)
         pinned = self._layout.pinned if self._layout is not None else None
@@ -424,16 +391,6 @@ class SheetView(QWidget):
         for island in islands:
             middle = island.box.center()
             painter.drawEllipse(self.to_widget(middle.x(), middle.y()), 4.5, 4.5)
-
-    def _paint_map(self, painter: QPainter, images: list[QImage], width: int, height: int) -> None:
-        down = max(0, round(math.log2(max(width / images[0].width(), 1))))
-        level = min(max(self.workspace.mip - down, 0), len(images) - 1)
-        if self.workspace.mip == 0:
-            # a smaller level, not a sparse reading, when the sheet is shown small
-            while level + 1 < len(images) and images[level].width() > 2 * width * self.scale:
-                level += 1
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.workspace.mip == 0 and self.scale < 4)
-        painter.drawImage(QRectF(0, 0, width, height), images[level])
 
     def _island_color(self, bundle: Bundle, island: Island) -> QColor:
         lens, layout, figures = self.workspace.lens, self._layout, self._figures
@@ -512,7 +469,7 @@ class SheetView(QWidget):
         elif bake_state(document, bundle) == STALE:
             words += " · maps stale"
         painter.drawText(QPointF(left, top), words)
-        below = min(self.to_widget(0, height).y() + 16, self.height() - 8)
+        below = min(self.to_widget(0, height).y() + 16, self.height() - 8 - (BAR if self.bar.isVisible() else 0))
         painter.drawText(QPointF(left, below), self._caption(bundle))
 
     def _caption(self, bundle: Bundle) -> str:
@@ -575,6 +532,8 @@ class SheetView(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self.mouse.move(event)
+        at = self.to_sheet(event.position())
+        self.bar.point_at(at.x(), at.y(), self.sheet_size())
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.mouse.release(event)
@@ -584,6 +543,7 @@ class SheetView(QWidget):
 
     def leaveEvent(self, event: object) -> None:
         self.workspace.hover("")
+        self.bar.point_at(-1, -1, self.sheet_size())
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = {Qt.Key.Key_Plus: 1.25, Qt.Key.Key_Minus: 0.8}
@@ -605,6 +565,7 @@ class SheetView(QWidget):
             super().keyPressEvent(event)
 
     def resizeEvent(self, event: object) -> None:
+        self.bar.setGeometry(0, self.height() - self.bar.height(), self.width(), self.bar.height())
         # what the artist has zoomed to stays; only a sheet that was shown whole is fitted again
         if not self._moved:
             QTimer.singleShot(0, self.fit)

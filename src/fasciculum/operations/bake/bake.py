@@ -196,10 +196,10 @@ def _kept(
     """Keep a finished map, or the constant that stands for it."""
     kind, layout = plan.kind, bundle.layout
     assert layout is not None
-    strength = needs.strength if kind.scaled and plan.wish.format != FileFormat.EXR else 1.0
+    strength = needs.strength if kind.scaled else 1.0
     digest = map_digest(scene, bundle, kind, needs)
     if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
-        values = made.constant
+        values = tuple(value / strength for value in made.constant) if plan.dtype.kind == "f" else made.constant
         if kind.color_space is ColorSpace.SRGB and plan.dtype.kind == "u":
             values = (*(float(srgb_to_linear(value)) for value in values[:3]), *values[3:])  # type: ignore[arg-type]
         if kind.may_be_constant(values):

@@ -210,7 +210,8 @@ def embedded_texture(store: PixelStore, texture: TextureFile, settings: Delivery
         pixels = np.asarray(store.get(baked.pixels)[:, first : first + texture.width])
         if pixels.dtype.kind == "u":
             return pixels
-        light = np.clip(pixels, 0, 1)
+        # brighter than 1 is the material's strength
+        light = np.clip(pixels / baked.strength if KINDS[baked.name].scaled else pixels, 0, 1)
         if KINDS[baked.name].color_space is ColorSpace.SRGB:
             light = np.concatenate([linear_to_srgb(light[..., :3]), light[..., 3:]], axis=2)
         whole: NDArray[Any] = np.round(light * 255).astype(np.uint8)
