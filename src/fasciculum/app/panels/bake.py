@@ -90,6 +90,7 @@ class BakePanel(FoldColumn):
             state.setStyleSheet("text-align: right; padding: 2px 2px; font-size: 10px")
             state.setMinimumWidth(20)
             state.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+            state.setToolTip(f"Set size, depth and file of {kind.title.lower()} for itself")
             state.setAccessibleName(f"Options of {kind.title.lower()}")
             state.clicked.connect(partial(self.choose, kind.name))
             grid.addWidget(box, line, 0)
@@ -158,10 +159,11 @@ class BakePanel(FoldColumn):
         self.automatic.setChecked(automatic)
         needs = needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bake) if bundle.objects else None
         shown = [name for name in needs.maps if name not in needs.unwritten] if needs is not None else []
+        needed = self._needed() if bundle.objects else ()
         for name, box in self.maps.items():
             box.setChecked(name in shown)
             # a map beyond those that are needed is asked for by name, beside them
-            box.setEnabled(not automatic or name not in shown)
+            box.setEnabled(not automatic or name not in needed)
         self._filling = False
         sizes = {name: bake.wish(name).size_on(bundle.sheet.width, bundle.sheet.height) for name in KINDS}
         packed = [(bundle.sheet.width, bundle.sheet.height)] * len(bake.channels)

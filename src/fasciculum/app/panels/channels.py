@@ -78,6 +78,8 @@ class CellButton(QToolButton):
         super().__init__()
         self.which = which
         self.cell = Cell()
+        #: the menu's parts, which nothing else keeps
+        self._parts: list[QMenu] = []
         self.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
         self.setIconSize(QSize(EDGE, EDGE))
         self.setFixedWidth(WIDE)
@@ -104,11 +106,14 @@ class CellButton(QToolButton):
     def _fill_menu(self) -> None:
         menu = self.menu()
         menu.clear()
+        self._parts.clear()
         for kind in KINDS.values():
             if kind.channels == 1:
                 menu.addAction(kind.title, lambda name=kind.name: self.chosen.emit(Cell(name)))
                 continue
-            parts = menu.addMenu(kind.title)
+            parts = QMenu(kind.title, menu)
+            menu.addMenu(parts)
+            self._parts.append(parts)
             for channel, letter in enumerate(LETTERS[: kind.channels]):
                 words = kind.parts[channel] if kind.parts else NAMES[channel]
                 parts.addAction(
