@@ -1,6 +1,7 @@
 """Tangents and figures, each against analytic cases."""
 
 import unittest
+from pathlib import Path
 
 import numpy as np
 
@@ -57,6 +58,23 @@ class Tangents(unittest.TestCase):
     def test_flat_normals(self):
         triangle = np.array([[[0, 0, 0], [2, 0, 0], [0, 3, 0]]], float)
         np.testing.assert_array_equal(flat_normals(triangle)[0], np.tile([0, 0, 1.0], (3, 1)))
+
+
+class Reference(unittest.TestCase):
+    """Against the reference implementation of MikkTSpace, whose results on awkward meshes are kept beside the tests."""
+
+    def test_awkward_meshes(self):
+        data = np.load(Path(__file__).parents[1] / "data" / "tangents.npz")
+        names = sorted({name.rsplit("_", 1)[0] for name in data.files})
+        self.assertEqual(len(names), 6)
+        for name in names:
+            positions, normals, uvs, wanted = (
+                data[f"{name}_{part}"].astype(float) for part in ("positions", "normals", "uvs", "tangents")
+            )
+            found = tangents(positions, normals, uvs)
+            np.testing.assert_allclose(found[..., :3], wanted[..., :3], atol=1e-5, err_msg=name)
+            # there v points up, here down
+            np.testing.assert_array_equal(found[..., 3], -wanted[..., 3], err_msg=name)
 
 
 class Figures(unittest.TestCase):

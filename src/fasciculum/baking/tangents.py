@@ -1,13 +1,16 @@
 """Tangent frames, as glTF's normal maps assume them.
 
 Morten S. Mikkelsen, "Simulation of Wrinkled Surfaces Revisited", 2008; here as array operations. Corners with the
-same position, normal and texture coordinate share a tangent when their triangles turn the same way in UV space.
+same position, normal and texture coordinate share a tangent when triangles that share edges lead from one to the other
+and turn the same way in UV space.
 """
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from fasciculum.kernels.rows import unique_rows
 
@@ -55,16 +58,65 @@ def tangents(
     spread = np.repeat(along[:, None, :], 3, axis=1)
     spread = unit(spread - normal * (normal * spread).sum(-1, keepdims=True))
     weight = _corner_angles(positions, normal) * whole[:, None]
-    rows = np.concatenate([positions, normal, uvs, np.repeat(sign[:, None, None], 3, axis=1)], axis=2).reshape(
-        count * 3, -1
-    ).astype(np.float32) + np.float32(0)
-    _, group = unique_rows(rows)
+    signs = np.repeat(sign[:, None], 3, axis=1)
+    rows = np.concatenate([positions, normal, uvs], axis=2).reshape(count * 3, -1).astype(np.float32) + np.float32(0)
+    _, vertex = unique_rows(rows)
+    flat = np.linalg.norm(np.cross(e1, e2), axis=1) <= 1e-20
+    group = _groups(vertex.reshape(count, 3), np.where(flat | ~whole, 0, sign))
     parts = [np.bincount(group, (spread[..., k] * weight).reshape(-1)) for k in range(3)]
     total: NDArray[np.float64] = np.stack(parts, axis=1).astype(np.float64)[group].reshape(count, 3, 3)
-    lost = np.linalg.norm(total, axis=-1, keepdims=True) < 1e-12
-    total = np.where(lost, _any_tangent(normal), total)
     total = unit(total - normal * (normal * total).sum(-1, keepdims=True))
-    return np.concatenate([total, np.repeat(sign[:, None, None], 3, axis=1)], axis=2)
+    _borrow(vertex, np.repeat(whole & ~flat, 3), np.repeat(flat, 3), total.reshape(-1, 3), signs.reshape(-1))
+    lost = np.linalg.norm(total, axis=-1) < 1e-12
+    total[lost], signs[lost] = _any_tangent(normal[lost]), 1.0
+    return np.concatenate([total, signs[..., None]], axis=2)
+
+
+def _groups(vertex: NDArray[np.int64], sign: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return the number of the group of each corner: corners that share a tangent, shape (3 T,).
+
+    Corners of one vertex are of a group when a chain of triangles that share edges leads from one to the other, all of
+    which turn the same way; ``sign`` (T) is 0 for triangles that lead nowhere.
+    """
+    count = len(vertex)
+    corner = np.arange(3 * count).reshape(count, 3)
+    begin, end = vertex.reshape(-1), np.roll(vertex, -1, axis=1).reshape(-1)
+    first, last = corner.reshape(-1), np.roll(corner, -1, axis=1).reshape(-1)
+    turns = np.repeat(sign, 3)
+    usable = np.flatnonzero((turns != 0) & (begin != end))
+    most = int(vertex.max()) + 1
+    # an edge and its neighbour's, which runs the other way, stand beside each other once sorted
+    low, high = np.minimum(begin, end)[usable], np.maximum(begin, end)[usable]
+    upward = (begin < end)[usable]
+    order = np.lexsort((upward, turns[usable], low.astype(np.int64) * most + high))
+    key = (low.astype(np.int64) * most + high)[order]
+    same = (key[1:] == key[:-1]) & (turns[usable][order][1:] == turns[usable][order][:-1])
+    same &= upward[order][1:] != upward[order][:-1]
+    one, two = usable[order][:-1][same], usable[order][1:][same]
+    # the end of one is the beginning of the other
+    pairs = np.concatenate([np.stack([first[one], last[two]]), np.stack([last[one], first[two]])], axis=1)
+    graph = coo_array((np.ones(pairs.shape[1], np.int8), (pairs[0], pairs[1])), shape=(3 * count, 3 * count))
+    found: NDArray[np.int64] = connected_components(graph, directed=False)[1].astype(np.int64)
+    return found
+
+
+def _borrow(
+    vertex: NDArray[np.int64],
+    good: NDArray[np.bool_],
+    flat: NDArray[np.bool_],
+    found: NDArray[np.float64],
+    signs: NDArray[np.float64],
+) -> None:
+    """Let corners of triangles without a surface have the tangent of a whole triangle's corner like them, if any is."""
+    if not flat.any():
+        return
+    first = np.full(int(vertex.max()) + 1, -1)
+    number = np.flatnonzero(good)[::-1]
+    first[vertex[number]] = number
+    poor = np.flatnonzero(flat)
+    lender = first[vertex[poor]]
+    poor, lender = poor[lender >= 0], lender[lender >= 0]
+    found[poor], signs[poor] = found[lender], signs[lender]
 
 
 def _corner_angles(positions: NDArray[np.float64], normal: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -80,6 +132,8 @@ def _corner_angles(positions: NDArray[np.float64], normal: NDArray[np.float64]) 
 
 
 def _any_tangent(normal: NDArray[np.float64]) -> NDArray[np.float64]:
-    axis = np.zeros_like(normal)
-    np.put_along_axis(axis, np.abs(normal).argmin(axis=-1)[..., None], 1.0, axis=-1)
-    return np.cross(normal, axis)
+    """Return what stands for tangents (N, 3) where nothing tells them: along x, unless the normal does."""
+    found = np.zeros_like(normal)
+    found[..., 0] = 1.0
+    found[np.abs(normal[..., 0]) > 0.9] = [0.0, 1.0, 0.0]
+    return found
