@@ -76,11 +76,11 @@ def main():
             x, y = coordinates(target, tiles, size, 2048)
             pictures = [np.ascontiguousarray(pixels(image)) for image in scene.images]
 
-            def remap():
+            def remap(pictures=pictures, x=x, y=y):
                 for picture in pictures:
                     cv2.remap(picture, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
 
-            def shade():
+            def shade(tiles=tiles, source=source):
                 write_maps(tiles, {"materials": source}, [Nothing()], np.zeros((size, size), bool))
 
             plans = [
@@ -88,7 +88,7 @@ def main():
             ]
             baking = Baking(scene, layout, target, Conditions(), pixels)
 
-            def whole():
+            def whole(baking=baking, plans=plans):
                 forget_pyramids()
                 baking.bake(plans)
 

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.progress import SILENT, Progress
-from fasciculum.threads import in_pieces
+from fasciculum.threads import THREADS, in_pieces
 
-#: columns, and texels of a band of rows, that are worked on at once
+#: columns at least, and texels of a band of rows, that are worked on at once
 STRIP, BAND = 256, 1 << 18
 
 
@@ -20,10 +20,13 @@ def _ways(covered: NDArray[np.bool_], progress: Progress) -> NDArray[np.int16]:
     height, width = covered.shape
     away = np.empty((height, width), np.int16)
 
-    def work(first: int) -> None:
-        nearest_in_columns(covered, first, min(first + STRIP, width), away)
+    # wide strips read memory in order; as many as there are threads is best
+    strip = max(STRIP, -(-width // THREADS))
 
-    in_pieces(work, range(0, width, STRIP), words="Bleeding colour into the padding", progress=progress)
+    def work(first: int) -> None:
+        nearest_in_columns(covered, first, min(first + strip, width), away)
+
+    in_pieces(work, range(0, width, strip), words="Bleeding colour into the padding", progress=progress)
     return away
 
 
@@ -41,7 +44,10 @@ def nearest_covered(covered: NDArray[np.bool_], progress: Progress = SILENT) -> 
 
     def work(first: int) -> None:
         last = min(first + step, height)
-        nearest_in_rows(away, first, last, nearest[first:last])
+        columns = np.empty((last - first, width), np.int32)
+        nearest_in_rows(away, first, last, columns)
+        rows = np.arange(first, last)[:, None] + np.take_along_axis(away[first:last], np.maximum(columns, 0), axis=1)
+        nearest[first:last] = np.where(columns >= 0, rows * width + columns, -1)
 
     in_pieces(work, bands, words="Bleeding colour into the padding", progress=progress.part(0.4, 1.0))
     return nearest
@@ -72,6 +78,6 @@ def bleed(
         nearest = np.empty((last - first, width), np.int32)
         nearest_in_rows(away, first, last, nearest)
         for pixels, limit in wanted:
-            spread(nearest, first, limit, pixels)
+            spread(nearest, away, first, limit, pixels)
 
     in_pieces(work, bands, words="Bleeding colour into the padding", progress=progress.part(0.3, 1.0))

@@ -38,59 +38,60 @@ def nearest_in_columns(covered, first, last, away):
 
 @njit(cache=True, nogil=True)
 def nearest_in_rows(away, first, last, nearest):
-    """Fill ``nearest`` (last - first, W) with the flat number of the nearest covered texel for rows first..last-1.
+    """Fill ``nearest`` (last - first, W) with the column of the nearest covered texel for rows first..last-1.
 
-    -1 where there is none at all.
+    Its row is as far away as ``away`` tells of that column in the same row; -1 where there is none at all.
     """
     width = away.shape[1]
-    centre, begin = np.empty(width + 1, np.int32), np.empty(width + 2, np.float64)
+    centre, begin, height = np.empty(width + 1, np.int32), np.empty(width + 2), np.empty(width + 1)
     for y in range(first, last):
         k = -1
         for x in range(width):
             own = away[y, x]
-            if own == NONE:
+            # within a covered run only its ends are nearest to anything but themselves
+            if own == NONE or (own == 0 and 0 < x < width - 1 and away[y, x - 1] == 0 and away[y, x + 1] == 0):
                 continue
             d = float(own)
             f = d * d + float(x) * x
             s = -np.inf
             while k >= 0:
                 c = centre[k]
-                e = float(away[y, c])
-                s = (f - e * e - float(c) * c) / (2.0 * (x - c))
+                s = (f - height[k]) / (2.0 * (x - c))
                 if s > begin[k]:
                     break
                 k -= 1
             if k < 0:
                 s = -np.inf
             k += 1
-            centre[k] = x
-            begin[k] = s
+            centre[k], begin[k], height[k] = x, s, f
         if k < 0:
             nearest[y - first] = -1
             continue
         begin[k + 1] = np.inf
         j = 0
         for x in range(width):
+            if away[y, x] == 0:
+                nearest[y - first, x] = x
+                continue
             while begin[j + 1] < x:
                 j += 1
-            nearest[y - first, x] = (y + away[y, centre[j]]) * width + centre[j]
+            nearest[y - first, x] = centre[j]
 
 
 @njit(cache=True, nogil=True)
-def spread(nearest, first, limit, pixels):
+def spread(nearest, away, first, limit, pixels):
     """Copy to each texel of rows from ``first`` on the value of its nearest covered one, no further than ``limit``.
 
-    ``nearest`` (N, W) as `nearest_in_rows` fills it; ``pixels`` (H, W, C).
+    ``nearest`` (N, W) as `nearest_in_rows` fills it from ``away`` (H, W); ``pixels`` (H, W, C).
     """
     _, width, channels = pixels.shape
     for row in range(len(nearest)):
         y = first + row
         for x in range(width):
-            source = nearest[row, x]
-            if source < 0 or source == y * width + x:
+            sx = nearest[row, x]
+            if sx < 0 or away[y, x] == 0:
                 continue
-            sy = source // width
-            sx = source - sy * width
-            if (sy - y) * (sy - y) + (sx - x) * (sx - x) <= limit * limit:
+            down = np.int64(away[y, sx])
+            if down * down + (sx - x) * (sx - x) <= limit * limit:
                 for c in range(channels):
-                    pixels[y, x, c] = pixels[sy, sx, c]
+                    pixels[y, x, c] = pixels[y + down, sx, c]
