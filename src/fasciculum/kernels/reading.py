@@ -95,7 +95,9 @@ def _plan(weights, uvs, t, groups, levels, g, finest, grid, plan, taps):
     taps[0], taps[1], taps[2] = level, 1, 1
     if grid > 0:
         taps[1] = max(min(max(int(np.ceil(major * shrink * DENSE)), 1), MOST_TAPS), grid)
-        taps[2] = max(min(max(int(np.ceil(minor * shrink * DENSE)), 1), MOST_TAPS), grid)
+        # across a long footprint, what one tap leaves unread hardly shows
+        spare = 0.25 if major > 1.5 * minor else 0.0
+        taps[2] = max(min(max(int(np.ceil(minor * shrink * DENSE - spare)), 1), MOST_TAPS), grid)
     for k in range(3):
         plan[k] *= levels[g, level, 1]
         plan[3 + k] *= levels[g, level, 2]
