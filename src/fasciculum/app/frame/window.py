@@ -31,6 +31,7 @@ from fasciculum.app.frame.command_search import CommandSearch, Hit
 from fasciculum.app.frame.files import Files
 from fasciculum.app.frame.ledger_strip import LedgerStrip
 from fasciculum.app.frame.notice import NoticeBar
+from fasciculum.app.frame.notifier import Notifier
 from fasciculum.app.frame.queue_list import QueueButton
 from fasciculum.app.frame.settings_column import SettingsColumn
 from fasciculum.app.frame.stage_line import StageLine
@@ -170,6 +171,7 @@ class Window(QMainWindow):
         self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
         self.search.clicked.connect(self.act("search"))
         self.queue = QueueButton(self.workspace)
+        self.notifier = Notifier(self.workspace)
         line.addWidget(self.search)
         line.addWidget(self.queue)
         return top
