@@ -20,7 +20,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from fasciculum.app.demo import open_demo
 from fasciculum.app.frame.window import Window
 from fasciculum.app.start import make_window
-from fasciculum.session.commands import set_delivery, set_sheet
+from fasciculum.session.commands import set_bake, set_delivery, set_sheet
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -93,6 +93,32 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
     idle(window)
     shot("projection")
     window.act("put_away")()
+
+
+def channels(window: Window, shot: Callable[[str], None]) -> None:
+    """Put a file together of maps' channels, and look at a map of floats."""
+    workspace, panel = window.workspace, window.settings.bake
+    packed = ("mask=occlusion,1-roughness,metallic", "tint=base_color.r,base_color.g,base_color.b,0.5")
+    opened = [title for title, fold in panel.folds.items() if fold.open]
+    workspace.apply("Packed", lambda document: set_bake(document, ["Cabin"], channels=packed, format="exr", bits=32))
+    workspace.bake(["Cabin"])
+    idle(window)
+    for title, fold in panel.folds.items():
+        fold.set_open(title in ("One map", "Packed"))
+    panel.choose("normal")
+    sheet = window.sheet
+    sheet.bar.exposure.setValue(4)
+    idle(window)
+    pump(0.5)
+    sheet.bar.point_at(200.5, 300.5, sheet.sheet_size())
+    shot("channels")
+    sheet.bar.exposure.setValue(0)
+    for title, fold in panel.folds.items():
+        fold.set_open(title in opened)
+    workspace.session.undo()
+    workspace.session.undo()
+    workspace.bake(["Cabin"])
+    idle(window)
 
 
 def main() -> int:
@@ -169,6 +195,7 @@ def main() -> int:
     workspace.set_stage("bake")
     idle(window)
     shot("bake")
+    channels(window, shot)
     workspace.check()
     idle(window)
     workspace.set_stage("check")

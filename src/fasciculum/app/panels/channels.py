@@ -31,7 +31,7 @@ from fasciculum.model.maps import KINDS
 #: px along the edge of a cell's picture
 EDGE = 40
 #: px across a cell, so that four fit beside each other
-WIDE = 58
+WIDE = 55
 NAMES = ("red", "green", "blue", "alpha")
 #: what a dragged map is, among what can be dropped
 MAP_TYPE = "application/x-fasciculum-map"
@@ -93,7 +93,7 @@ class CellButton(QToolButton):
         """Show what the channel holds; one that is not there is empty."""
         self.cell = cell
         words = cell.text if there else "none"
-        self.setText(self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, WIDE - 6))
+        self.setText(self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideMiddle, WIDE - 6))
         shown = picture if picture is not None else np.full((EDGE, EDGE), round(cell.value * 255), np.uint8)
         shown = np.ascontiguousarray(shown)
         image = QImage(shown.data, shown.shape[1], shown.shape[0], shown.shape[1], QImage.Format.Format_Grayscale8)
