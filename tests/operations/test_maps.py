@@ -19,7 +19,7 @@ from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.projects import open_project
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
-from tests.reference import Model, decode
+from tests.reference import Model, decode, encode
 
 SIZE = 128
 
@@ -234,11 +234,16 @@ class Wishes(Delivering):
         self.source = glb.write(self.folder / "flat.glb")
         self.assertEqual(self.deliver(), {})
         made = Model(self.folder / "out" / "flat.glb").json["materials"][0]["pbrMetallicRoughness"]
-        np.testing.assert_allclose(made["baseColorFactor"], [0.2, 0.5, 1, 1], atol=0.005)
+        np.testing.assert_allclose(made["baseColorFactor"], [0.2, 0.5, 1, 1], atol=1e-6)
         self.assertNotIn("baseColorTexture", made)
         self.assertEqual((made["metallicFactor"], made["roughnessFactor"]), (0.25, 0.75))
         self.assertEqual(self.report["ledger"]["after"]["textures"], 0)
         self.assertEqual(set(self.deliver(maps=("base_color",))), {"base_color"})
+        # a packed file takes the constant as it would take the map
+        maps = self.deliver(channels=("tint=base_color.r,1-base_color.g,base_color.b,base_color.a",))
+        self.assertEqual(set(maps), {"tint"})
+        wanted = [round(float(encode(np.array(0.2))) * 255), 255 - round(float(encode(np.array(0.5))) * 255), 255, 255]
+        np.testing.assert_array_equal(np.unique(self.pixels(maps["tint"]).reshape(-1, 4), axis=0), [wanted])
 
 
 class SameBytes(Delivering):

@@ -20,12 +20,14 @@ from fasciculum.baking.pyramids import PixelsOf
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
 from fasciculum.kernels.encoding import one_value
-from fasciculum.model.choices import FileFormat
+from fasciculum.kernels.tiles import TILE
+from fasciculum.model.choices import ColorSpace, FileFormat
 from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import MapWish
 from fasciculum.model.maps import MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
+from fasciculum.units import srgb_to_linear
 
 BlankOf = Callable[[tuple[int, ...], np.dtype], NDArray[Any]]
 
@@ -99,7 +101,7 @@ class Conditions:
 
 @dataclass(frozen=True, eq=False)
 class Made:
-    """A baked map: its stored values, shape (H, W, C), and its one value where it is the same all over."""
+    """A baked map: its stored values, shape (H, W, C), and its one value, linear, where it is the same all over."""
 
     pixels: NDArray[Any]
     constant: tuple[float, ...] | None
@@ -166,7 +168,9 @@ class Baking:
             progress=progress.part(0.1, 0.85),
             threads=self._threads,
         )
-        constants = {name: _constant(array, covered) for name, array in pixels.items()}
+        constants = {
+            plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
+        }
         limits = [(pixels[plan.kind.name], plan.wish.bleed) for plan in lot]
         bleed(covered, limits, progress=progress.part(0.85, 1.0))
         if self.conditions.clear:
@@ -174,6 +178,35 @@ class Baking:
                 if array.shape[2] == 4:
                     array[..., 3][~covered] = 0
         return {name: Made(array, constants[name]) for name, array in pixels.items()}
+
+    def _constant(
+        self,
+        plan: MapPlan,
+        pixels: NDArray[Any],
+        covered: NDArray[np.bool_],
+        tiles: Tiles,
+        sources: dict[str, Source],
+    ) -> tuple[float, ...] | None:
+        """Return the one value of a map that is the same all over, linear and as exact as its source gives it."""
+        kind, found = plan.kind, np.empty(plan.channels)
+        step = {1: 1.0, 2: 257.0}.get(pixels.dtype.itemsize, 1 / 255)
+        if not covered.any() or not one_value(pixels, covered, step, found):
+            return None
+        source = sources.get(kind.source)
+        if not isinstance(source, MaterialSource):
+            top = 1.0 if pixels.dtype.kind == "f" else float(np.iinfo(pixels.dtype).max)
+            values = found * step / top
+            if kind.color_space is ColorSpace.SRGB and pixels.dtype.kind == "u":
+                values[:3] = srgb_to_linear(values[:3])
+            return tuple(values.tolist())
+        y, x = np.argwhere(covered)[0]
+        tile = np.array([y // TILE * tiles.across + x // TILE])
+        triangle = tiles.ids(tile)[0, y % TILE + 1, x % TILE + 1]
+        values = source.at(np.array([triangle], np.int64), np.array([[x + 0.5, y + 0.5]]), 1)[0]
+        values = values[list(kind.values[: plan.channels])].astype(np.float64)
+        if kind.vectors:
+            values = values * 0.5 + 0.5
+        return tuple((values * (self.conditions.emission if kind.scaled else 1.0)).tolist())
 
     def _array(self, plan: MapPlan) -> NDArray[Any]:
         shape = plan.height, plan.width, plan.channels
@@ -221,14 +254,3 @@ class Baking:
             amounts if amounts.any() else NO_AMOUNTS,
             self.conditions.emission if plan.kind.scaled and pixels.dtype.kind != "f" else 1.0,
         )
-
-
-def _constant(pixels: NDArray[Any], covered: NDArray[np.bool_]) -> tuple[float, ...] | None:
-    """Return the one value that a map has, stored values of 0 to 1, rounded to 8 bits; None when it has several."""
-    if not covered.any():
-        return None
-    step = {1: 1.0, 2: 257.0}.get(pixels.dtype.itemsize, 1 / 255)
-    found = np.empty(pixels.shape[2])
-    if not one_value(pixels, covered, step, found):
-        return None
-    return tuple((found * step / (1.0 if pixels.dtype.kind == "f" else np.iinfo(pixels.dtype).max)).tolist())

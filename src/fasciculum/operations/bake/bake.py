@@ -19,7 +19,6 @@ from fasciculum.model.maps import KINDS, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
 from fasciculum.progress import SILENT, Progress
-from fasciculum.units import srgb_to_linear
 
 
 def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
@@ -199,9 +198,7 @@ def _kept(
     strength = needs.strength if kind.scaled else 1.0
     digest = map_digest(scene, bundle, kind, needs)
     if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
-        values = tuple(value / strength for value in made.constant) if plan.dtype.kind == "f" else made.constant
-        if kind.color_space is ColorSpace.SRGB and plan.dtype.kind == "u":
-            values = (*(float(srgb_to_linear(value)) for value in values[:3]), *values[3:])  # type: ignore[arg-type]
+        values = made.constant
         if kind.may_be_constant(values):
             return MapConstant(kind.name, values, strength, digest)
     return BakedMap(

@@ -22,7 +22,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.map_wishes import ChannelFile, judge_pattern
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
-from fasciculum.model.texturing import BakedMap
+from fasciculum.model.texturing import BakedMap, MapConstant
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: a file of metallic as colour with smoothness as its alpha
@@ -72,6 +72,7 @@ class TextureFile:
     tile: int = 0
     packed: ChannelFile | None = None
     parts: tuple[BakedMap, ...] = ()
+    constants: tuple[MapConstant, ...] = ()
 
     @property
     def width(self) -> int:
@@ -123,7 +124,8 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                     files.append(TextureFile(file, shown, baked, tile))
         for packed in bundle.bake.packed:
             parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
-            if len(parts) < len(packed.maps) or bundle.layout is None:
+            constants = tuple(one for part_name in packed.maps if (one := made.constant(part_name)) is not None)
+            if len(parts) + len(constants) < len(packed.maps) or bundle.layout is None:
                 continue
             layout = bundle.layout
             bits = 16 if any(part.bits > 8 for part in parts) else 8
@@ -132,7 +134,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
             whole = replace(whole, tiles=layout.tiles)
             for tile in range(layout.tiles):
                 file = named(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles), ".png")
-                files.append(TextureFile(file, packed.name, whole, tile, packed, parts))
+                files.append(TextureFile(file, packed.name, whole, tile, packed, parts, constants))
     return found
 
 
@@ -175,7 +177,8 @@ def _encoded(store: PixelStore, key: str, suffix: str, make: Callable[[], NDArra
 def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
     """Return a texture as a file, as the convention has it."""
     if texture.packed is not None:
-        key = digest_of(texture.packed.text, str(texture.tile), *(part.pixels for part in texture.parts))
+        made_of = (*(part.pixels for part in texture.parts), repr(texture.constants), repr(texture.baked))
+        key = digest_of(texture.packed.text, str(texture.tile), *made_of)
         return _encoded(store, key, "png", lambda: packed_channels(store, texture))
     baked = texture.baked
     size = _size(texture, settings)
@@ -232,9 +235,19 @@ def packed_channels(store: PixelStore, texture: TextureFile) -> NDArray[Any]:
     kind = np.uint8 if baked.bits == 8 else np.uint16
     found = np.zeros((height, width, baked.channels), kind)
     parts = {part.name: part for part in texture.parts}
+    constants = {one.name: one for one in texture.constants}
     for channel, cell in enumerate(packed.cells[: baked.channels]):
         if not cell.map:
             found[..., channel] = round(cell.value * top)
+            continue
+        light = KINDS[cell.map].color_space is ColorSpace.SRGB and cell.channel < 3
+        if cell.map in constants:
+            values = (*constants[cell.map].values, 1.0)
+            level = np.array(values[min(cell.channel, len(values) - 1)])
+            if light and packed.color_space is ColorSpace.SRGB:
+                level = linear_to_srgb(level)
+            stored_value = round(float(np.clip(level, 0, 1)) * top)
+            found[..., channel] = top - stored_value if cell.inverted else stored_value
             continue
         part = parts[cell.map]
         own = part.width // part.tiles
@@ -245,15 +258,14 @@ def packed_channels(store: PixelStore, texture: TextureFile) -> NDArray[Any]:
             continue
         if (own, part.height) != (width, height):
             stored = _resized(stored, (width, height), part)
-        values = stored[..., cell.channel]
-        light = KINDS[cell.map].color_space is ColorSpace.SRGB and cell.channel < 3
-        if values.dtype == kind and (not light or packed.color_space is ColorSpace.SRGB):
-            found[..., channel] = top - values if cell.inverted else values
+        shades = stored[..., cell.channel]
+        if shades.dtype == kind and (not light or packed.color_space is ColorSpace.SRGB):
+            found[..., channel] = top - shades if cell.inverted else shades
             continue
-        levels = values if values.dtype.kind == "f" else values / np.iinfo(values.dtype).max
-        if light and values.dtype.kind == "u" and packed.color_space is ColorSpace.LINEAR:
+        levels = shades if shades.dtype.kind == "f" else shades / np.iinfo(shades.dtype).max
+        if light and shades.dtype.kind == "u" and packed.color_space is ColorSpace.LINEAR:
             levels = srgb_to_linear(levels)
-        elif light and values.dtype.kind == "f" and packed.color_space is ColorSpace.SRGB:
+        elif light and shades.dtype.kind == "f" and packed.color_space is ColorSpace.SRGB:
             levels = linear_to_srgb(levels)
         whole = np.round(np.clip(levels, 0, 1) * top).astype(kind)
         found[..., channel] = top - whole if cell.inverted else whole
