@@ -1,11 +1,14 @@
 """Reading textures onto a sheet, against a truth that the test supersamples itself, 12 x 12 for each texel."""
 
+import gc
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
+from fasciculum.baking import pyramids
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
@@ -115,6 +118,18 @@ class Sampling(unittest.TestCase):
         same = self.source(np.eye(2) * 1.3, np.zeros(2))
         np.testing.assert_array_equal(both[..., :3], same[..., :3])
         np.testing.assert_allclose(srgb_to_linear(linear_to_srgb(same[..., :3])), same[..., :3], atol=1e-6)
+
+    def test_what_has_no_room_in_memory_is_made_on_disk_and_is_the_same(self):
+        matrix = np.array([[1.3, 0.4], [-0.2, 2.7]])
+        wanted = self.source(matrix, np.zeros(2))
+        taken = pyramids._ROOM.taken
+        pyramids.forget_pyramids()
+        gc.collect()
+        self.assertLess(pyramids._ROOM.taken, taken)
+        with mock.patch.object(pyramids, "IN_MEMORY", 0), mock.patch.object(pyramids, "KEPT", 0):
+            before = pyramids._ROOM.taken
+            np.testing.assert_array_equal(self.source(matrix, np.zeros(2)), wanted)
+            self.assertEqual(pyramids._ROOM.taken, before)
 
 
 if __name__ == "__main__":

@@ -5,7 +5,9 @@ They are kept between bakes by what is in them.
 
 from __future__ import annotations
 
+import tempfile
 import threading
+import weakref
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -14,6 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import OutputError
 from fasciculum.kernels.levels import fill_lanes, half_size
 from fasciculum.kernels.reading import LEVELS
 from fasciculum.model.maps import Role
@@ -34,6 +37,8 @@ CHANNELS_OF: dict[Role, tuple[tuple[int, int], ...]] = {
 IN_LIGHT = (Role.BASE_COLOR, Role.EMISSIVE)
 #: bytes of levels that are kept for the next bake
 KEPT = 512 << 20
+#: bytes of levels in memory, beyond which they are made on disk
+IN_MEMORY = 1536 << 20
 #: texels of a band of rows that is worked on at once
 ROWS_OF = 1 << 18
 PixelsOf = Callable[[Image], NDArray[Any]]
@@ -90,6 +95,43 @@ class _Kept:
 
 
 _KEPT = _Kept()
+
+
+class _Room:
+    """Hands out arrays: in memory up to `IN_MEMORY`, beyond that on disk, where the system makes room as it needs."""
+
+    def __init__(self) -> None:
+        # an array may be given back while another is asked for, in the same thread
+        self._lock = threading.RLock()
+        self.taken = 0
+
+    def blank(self, count: int) -> NDArray[np.uint16]:
+        """Return an array of so many values, which is given back once nobody has it any more."""
+        size = 2 * count
+        with self._lock:
+            fits = self.taken + size <= IN_MEMORY
+            self.taken += size if fits else 0
+        if fits:
+            found = np.zeros(count, np.uint16)
+            weakref.finalize(found, self._give_back, size)
+            return found
+        try:
+            # a file without a name: it is gone with the array, whatever happens
+            with tempfile.TemporaryFile(prefix="fasciculum-levels-") as file:
+                return np.memmap(file, np.uint16, "w+", shape=(count,))
+        except OSError as error:
+            raise OutputError(
+                f"textures cannot be prepared ({error.strerror or error}).",
+                file=tempfile.gettempdir(),
+                hint="Free some room there, or set TMPDIR to a folder with more.",
+            ) from error
+
+    def _give_back(self, size: int) -> None:
+        with self._lock:
+            self.taken -= size
+
+
+_ROOM = _Room()
 
 
 def forget_pyramids() -> None:
@@ -187,7 +229,7 @@ def _made(
     images: tuple[Image, ...],
     pixels: PixelsOf,
 ) -> tuple[NDArray[np.uint16], ...]:
-    levels = [np.zeros(-(-width // 8) * -(-height // 8) * 64 * count, np.uint16) for width, height in sizes]
+    levels = [_ROOM.blank(-(-width // 8) * -(-height // 8) * 64 * count) for width, height in sizes]
     sources: dict[tuple[int, bool], list[tuple[int, int]]] = {}
     for at, (image, decode, channel, _) in enumerate(wanted):
         sources.setdefault((image, decode), []).append((channel, at))
