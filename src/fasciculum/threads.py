@@ -22,7 +22,6 @@ def in_pieces(
     *,
     words: str = "",
     progress: Progress = SILENT,
-    threads: int = 0,
 ) -> None:
     """Do something with every piece, in any order; nothing is under way any more when this returns or raises.
 
@@ -30,8 +29,6 @@ def in_pieces(
     ----------
     work : callable
         Safe to call from several threads at once.
-    threads : int
-        How many; 0 takes as many as there are cores.
 
     Raises
     ------
@@ -39,20 +36,19 @@ def in_pieces(
         Within the time that one piece takes.
     """
     count, done = len(pieces), 0
-    threads = threads or THREADS
-    if threads == 1 or count <= 1:
+    if THREADS == 1 or count <= 1:
         for piece in pieces:
             progress.update(done / count, words)
             work(piece)
             done += 1
         return
-    with ThreadPoolExecutor(threads) as pool:
+    with ThreadPoolExecutor(THREADS) as pool:
         left = iter(pieces)
         waiting: set[Future[object]] = set()
         try:
             # no more are handed out than are soon begun, so that to cancel is to wait for few
             while True:
-                waiting |= {pool.submit(work, piece) for piece in islice(left, 2 * threads - len(waiting))}
+                waiting |= {pool.submit(work, piece) for piece in islice(left, 2 * THREADS - len(waiting))}
                 if not waiting:
                     break
                 over, waiting = wait(waiting, timeout=LOOK, return_when=FIRST_COMPLETED)

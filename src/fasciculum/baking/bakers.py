@@ -118,10 +118,9 @@ class Baking:
         conditions: Conditions,
         pixels: PixelsOf,
         blank: BlankOf = np.empty,
-        threads: int = 0,
     ) -> None:
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
-        self._pixels, self._blank, self._threads = pixels, blank, threads
+        self._pixels, self._blank = pixels, blank
 
     def bake(self, plans: Sequence[MapPlan], progress: Progress = SILENT) -> dict[str, Made]:
         """Bake maps, and return them by name, bleed included.
@@ -157,7 +156,7 @@ class Baking:
         if first.before is not None:
             only = tiles.of(np.isin(target.surface, sorted(first.changed)))
             others = np.setdiff1d(tiles.filled(), only)
-            write_maps(tiles, {}, [], covered, only=others, progress=progress.part(0.1, 0.2), threads=self._threads)
+            write_maps(tiles, {}, [], covered, only=others, progress=progress.part(0.1, 0.2))
         write_maps(
             tiles,
             sources,
@@ -166,7 +165,6 @@ class Baking:
             only=only,
             words=f"Baking {names}",
             progress=progress.part(0.1, 0.85),
-            threads=self._threads,
         )
         constants = {
             plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
@@ -199,7 +197,7 @@ class Baking:
             if kind.color_space is ColorSpace.SRGB and pixels.dtype.kind == "u":
                 values[:3] = srgb_to_linear(values[:3])
             return tuple(values.tolist())
-        y, x = np.argwhere(covered)[0]
+        y, x = divmod(int(covered.argmax()), covered.shape[1])
         tile = np.array([y // TILE * tiles.across + x // TILE])
         triangle = tiles.ids(tile)[0, y % TILE + 1, x % TILE + 1]
         values = source.at(np.array([triangle], np.int64), np.array([[x + 0.5, y + 0.5]]), 1)[0]

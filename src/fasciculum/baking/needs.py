@@ -64,11 +64,11 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | Non
     automatic = tuple(kind.name for kind, need in needed.items() if need)
     asked = tuple(name for name in bake.maps if name != AUTO)
     written = dict.fromkeys((*(automatic if AUTO in bake.maps or not asked else ()), *asked))
-    unwritten = tuple(name for file in bake.packed for name in file.maps if name not in written)
+    unwritten = tuple(dict.fromkeys(name for file in bake.packed for name in file.maps if name not in written))
     metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))
     masked = any(material.alpha_mode == MASK for material in materials)
     return Needs(
-        maps=tuple(dict.fromkeys((*written, *unwritten))),
+        maps=(*written, *unwritten),
         metallic=metallic,
         roughness=roughness,
         strength=max(glow, 1e-6) if glow > 0 else 1.0,
@@ -77,5 +77,5 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | Non
         cutoff=0.5 if masked else None,
         extensions=materials[0].extensions if len({material.look for material in materials}) == 1 else {},
         named=asked,
-        unwritten=tuple(dict.fromkeys(unwritten)),
+        unwritten=unwritten,
     )

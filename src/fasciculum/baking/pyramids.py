@@ -65,11 +65,6 @@ class Group:
     levels: tuple[NDArray[np.uint16], ...]
     sizes: tuple[tuple[int, int], ...]
 
-    @property
-    def bytes(self) -> int:
-        """What the levels take in memory."""
-        return sum(level.nbytes for level in self.levels)
-
 
 class _Kept:
     """Levels by what they were made from, the least lately used given up first; for any thread."""

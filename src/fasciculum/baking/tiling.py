@@ -163,7 +163,6 @@ def write_maps(
     only: NDArray[np.int64] | None = None,
     words: str = "",
     progress: Progress = SILENT,
-    threads: int = 0,
 ) -> None:
     """Write maps of one size; texels that no triangle covers are left alone.
 
@@ -201,4 +200,4 @@ def write_maps(
         for writer in writers:
             writer.write(piece, tiles.across, ids, values.get(writer.source, nothing))
 
-    in_pieces(work, tiles.pieces(only), words=words, progress=progress, threads=threads)
+    in_pieces(work, tiles.pieces(only), words=words, progress=progress)

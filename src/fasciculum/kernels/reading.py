@@ -18,7 +18,7 @@ from numba import njit
 from fasciculum.kernels.lanes import add_taps_4, add_taps_8, add_taps_16
 from fasciculum.kernels.tiles import TILE, WIDE
 
-BASE, METALLIC_ROUGHNESS, NORMAL, OCCLUSION, EMISSIVE = range(5)
+#: base colour, metallic and roughness, normal, occlusion, emission
 SLOTS = 5
 #: red, green, blue, alpha; normal x, y, z; nothing; occlusion, roughness, metallic; nothing; emission; nothing
 CHANNELS = 16

@@ -17,7 +17,7 @@ from fasciculum.app.rows import BAKE, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace
+from fasciculum.model.choices import ColorSpace, FileFormat
 from fasciculum.model.map_wishes import Cell
 from fasciculum.model.maps import AUTO, KINDS, Origin
 from fasciculum.model.settings import words_of
@@ -65,7 +65,7 @@ class BakePanel(FoldColumn):
         self.refresh()
 
     def _map_rows(self) -> QWidget:
-        """Return a row for each kind of map: whether it is baked, what it is and costs, and baking it alone."""
+        """Return a row for each kind of map: whether it is baked, and what it is and how it stands."""
         rows = QWidget()
         grid = QGridLayout(rows)
         grid.setContentsMargins(0, 0, 0, 0)
@@ -178,7 +178,6 @@ class BakePanel(FoldColumn):
         self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")
         self.folds["Edges"].say(words_of(bake, "edges"))
         self.folds["Packed"].say(", ".join(file.name for file in bake.packed) or "none")
-        self.folds["One map"].say(self.one.wish.text.partition(":")[2] or "as the bundle")
         self.one.show_map(self.one.name, bake)
         self.folds["One map"].say(
             f"{KINDS[self.one.name].short}: {self.one.wish.text.partition(':')[2] or 'as the bundle'}"
@@ -189,7 +188,7 @@ class BakePanel(FoldColumn):
 
     def _bytes(self, bundle: Bundle, name: str, size: tuple[int, int]) -> int:
         """Return what a map takes while it is baked, bytes."""
-        bits = 32 if bundle.bake.wish(name).format == "exr" else bundle.bake.wish(name).bits
+        bits = 32 if bundle.bake.wish(name).format == FileFormat.EXR else bundle.bake.wish(name).bits
         return size[0] * size[1] * KINDS[name].channels * bits // 8 * bundle.sheet.tiles
 
     def _say_states(self, bundle: Bundle, sizes: dict[str, tuple[int, int]], wanted: list[str]) -> None:
@@ -209,7 +208,6 @@ class BakePanel(FoldColumn):
                 f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "
                 f"{memory:.1f} MiB in the engine{f', {state}' if state else ''}. Click to set these for this map alone."
             )
-
         self.alone.setEnabled(self.one.name in states and bundle.layout is not None)
 
     def _picture(self, bundle: Bundle, cell: Cell) -> NDArray[np.uint8] | None:
