@@ -14,11 +14,11 @@ from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import FileFormat, Rule, Stage
+from fasciculum.model.choices import Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.map_wishes import MapWish, read_wish
+from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
@@ -77,10 +77,8 @@ def _judge_depth(bake: BakeSettings) -> None:
     """
     told = [read_wish(text) for text in bake.wishes]
     for wish in [MapWish("", bits=bake.bits, format=bake.format), *told]:
-        form, bits = wish.format or bake.format, wish.bits or (0 if wish.format else bake.bits)
-        if (bits == 32 and form != FileFormat.EXR) or (bits == 16 and form == FileFormat.TGA):
-            whose = f"map {wish.name}" if wish.name else "--bits"
-            raise UsageError(f"{bits} bits do not fit into {form}.", item=whose, hint="Write EXR, or take fewer bits.")
+        bits = wish.bits or (0 if wish.format else bake.bits)
+        judge_depth(bits, wish.format or bake.format, f"map {wish.name}" if wish.name else "--bits")
     names = [file.name for file in bake.packed]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:

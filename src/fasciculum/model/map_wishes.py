@@ -104,9 +104,20 @@ def read_wish(text: str) -> MapWish:
                 hint=f"Write key=value with a key of: {', '.join(_READERS)}.",
             )
         wish = replace(wish, **{key: _READERS[key](name, value)})
-    if wish.bits == 32 and wish.format not in ("", FileFormat.EXR):
-        raise UsageError("32 bits need EXR.", item=name, hint="Add format=exr, or take 8 or 16 bits.")
+    if wish.format:
+        judge_depth(wish.bits, wish.format, f"map {wish.name}")
     return wish
+
+
+def judge_depth(bits: int, form: str, whose: str) -> None:
+    """Refuse bits a channel that files of a format do not hold.
+
+    Raises
+    ------
+    UsageError
+    """
+    if (bits == 32 and form != FileFormat.EXR) or (bits == 16 and form == FileFormat.TGA):
+        raise UsageError(f"{bits} bits do not fit into {form}.", item=whose, hint="Write EXR, or take fewer bits.")
 
 
 def _size(name: str, value: str) -> str:

@@ -9,9 +9,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
 from fasciculum.app.parts import Column, Form, note
-from fasciculum.errors import FasciculumError, UsageError
-from fasciculum.model.choices import FileFormat
-from fasciculum.model.map_wishes import ALL_THE_WAY, MapWish, judge_pattern, read_wish
+from fasciculum.errors import FasciculumError
+from fasciculum.model.map_wishes import ALL_THE_WAY, MapWish, judge_depth, judge_pattern, read_wish
 from fasciculum.model.maps import KINDS
 from fasciculum.model.sheet import BakeSettings
 
@@ -124,8 +123,7 @@ class OneMap(Column):
                 judge_pattern(wish.pattern)
             if wish.text:
                 wish = read_wish(wish.text)
-            if wish.bits == 32 and (wish.format or self._bake.format) != FileFormat.EXR:
-                raise UsageError("32 bits need EXR.", hint="Choose EXR first.")
+            judge_depth(wish.bits, wish.format or self._bake.format, f"map {wish.name}")
         except FasciculumError as error:
             self.words.setText(str(error))
             return

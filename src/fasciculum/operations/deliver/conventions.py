@@ -19,7 +19,7 @@ from fasciculum.model.choices import ColorSpace, FileFormat, Green, Packing
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
-from fasciculum.model.map_wishes import ChannelFile, judge_pattern
+from fasciculum.model.map_wishes import Cell, ChannelFile, is_alpha, judge_pattern
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap, MapConstant
@@ -230,46 +230,45 @@ def packed_channels(store: PixelStore, texture: TextureFile) -> NDArray[Any]:
     """
     packed, baked = texture.packed, texture.baked
     assert packed is not None
-    width, height = texture.width, baked.height
     top = (1 << baked.bits) - 1
-    kind = np.uint8 if baked.bits == 8 else np.uint16
-    found = np.zeros((height, width, baked.channels), kind)
-    parts = {part.name: part for part in texture.parts}
-    constants = {one.name: one for one in texture.constants}
-    for channel, cell in enumerate(packed.cells[: baked.channels]):
-        if not cell.map:
+    found = np.zeros((baked.height, texture.width, baked.channels), np.uint8 if baked.bits == 8 else np.uint16)
+    for channel, cell in enumerate(packed.cells):
+        if cell.map:
+            shades = _shades(store, texture, cell)
+            whole = shades if shades.dtype == found.dtype else np.round(np.clip(shades, 0, 1) * top).astype(found.dtype)
+            found[..., channel] = top - whole if cell.inverted else whole
+        else:
             found[..., channel] = round(cell.value * top)
-            continue
-        light = KINDS[cell.map].color_space is ColorSpace.SRGB and cell.channel < 3
-        if cell.map in constants:
-            values = (*constants[cell.map].values, 1.0)
-            level = np.array(values[min(cell.channel, len(values) - 1)])
-            if light and packed.color_space is ColorSpace.SRGB:
-                level = linear_to_srgb(level)
-            stored_value = round(float(np.clip(level, 0, 1)) * top)
-            found[..., channel] = top - stored_value if cell.inverted else stored_value
-            continue
-        part = parts[cell.map]
-        own = part.width // part.tiles
-        stored = np.asarray(store.get(part.pixels)[:, texture.tile * own : (texture.tile + 1) * own])
-        if cell.channel >= stored.shape[2]:
-            # an opaque map has no fourth channel
-            found[..., channel] = 0 if cell.inverted else top
-            continue
-        if (own, part.height) != (width, height):
-            stored = _resized(stored, (width, height), part)
-        shades = stored[..., cell.channel]
-        if shades.dtype == kind and (not light or packed.color_space is ColorSpace.SRGB):
-            found[..., channel] = top - shades if cell.inverted else shades
-            continue
-        levels = shades if shades.dtype.kind == "f" else shades / np.iinfo(shades.dtype).max
-        if light and shades.dtype.kind == "u" and packed.color_space is ColorSpace.LINEAR:
-            levels = srgb_to_linear(levels)
-        elif light and shades.dtype.kind == "f" and packed.color_space is ColorSpace.SRGB:
-            levels = linear_to_srgb(levels)
-        whole = np.round(np.clip(levels, 0, 1) * top).astype(kind)
-        found[..., channel] = top - whole if cell.inverted else whole
     return found
+
+
+def _shades(store: PixelStore, texture: TextureFile, cell: Cell) -> NDArray[Any]:
+    """Return what a cell's channel holds before it is inverted, (H, W) or one value.
+
+    As the file stores it where the map stores the same, else floats of 0 to 1 in the file's colour space.
+    """
+    baked = texture.baked
+    srgb = baked.color_space is ColorSpace.SRGB
+    light = KINDS[cell.map].color_space is ColorSpace.SRGB and not is_alpha(cell)
+    constant = next((one for one in texture.constants if one.name == cell.map), None)
+    if constant is not None:
+        level = np.array((*constant.values, 1.0)[min(cell.channel, len(constant.values))])
+        return linear_to_srgb(level) if light and srgb else level
+    part = next(part for part in texture.parts if part.name == cell.map)
+    own = part.width // part.tiles
+    stored = np.asarray(store.get(part.pixels)[:, texture.tile * own : (texture.tile + 1) * own])
+    if cell.channel >= stored.shape[2]:
+        # an opaque map has no fourth channel
+        return np.array(1.0)
+    if (own, part.height) != (texture.width, baked.height):
+        stored = _resized(stored, (texture.width, baked.height), part)
+    shades: NDArray[Any] = stored[..., cell.channel]
+    if shades.dtype.kind == "f":
+        return linear_to_srgb(shades) if light and srgb else shades
+    if shades.dtype.itemsize * 8 == baked.bits and (not light or srgb):
+        return shades
+    levels: NDArray[Any] = shades / np.iinfo(shades.dtype).max
+    return srgb_to_linear(levels) if light and not srgb else levels
 
 
 def conforming(texture: TextureFile, settings: DeliverySettings) -> tuple[TextureFile, DeliverySettings]:
