@@ -148,10 +148,10 @@ class MaterialSource:
 
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 16)."""
-        shade_tiles(tiles, across, ids, *self._arguments, self.grid, found)  # type: ignore[call-arg]
+        shade_tiles(tiles, across, ids, self._arguments, self.grid, found)
 
     def at(self, triangles: NDArray[np.int64], places: NDArray[np.float64], grid: int) -> NDArray[np.float32]:
         """Return the values at places (N, 2) of the sheet, from the finest level; see `shade_points`."""
         values = np.empty((len(triangles), CHANNELS), np.float32)
-        shade_points(triangles, places, *self._arguments, grid, values)  # type: ignore[call-arg]
+        shade_points(triangles, places, self._arguments, grid, values)
         return values

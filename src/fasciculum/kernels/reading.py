@@ -267,41 +267,22 @@ def _tint_run(weights, colors, t, x, y, count, values):
 
 
 @njit(cache=True, nogil=True)
-def _shade_run(
-    weights,
-    colors,
-    frames,
-    groups,
-    levels,
-    lanes,
-    first,
-    last,
-    bumpy,
-    gain,
-    offset,
-    relief,
-    t,
-    x,
-    y,
-    count,
-    plans,
-    taps,
-    turn,
-    run,
-    values,
-):
+def _shade_run(source, t, x, y, count, plans, taps, turn, run, values):
     """Fill ``values`` (count, 16) with what a material gives at texels side by side, (x, y) and on, in linear light."""
+    weights, _, colors, frames, material, bumpy, gain, offset, relief, starts, groups, levels, lanes = source
+    m = material[t]
+    first, last = starts[m], starts[m + 1]
     for i in range(count):
         for c in range(CHANNELS):
-            values[i, c] = gain[c] + offset[c]
+            values[i, c] = gain[m, c] + offset[m, c]
     for g in range(first, last):
         plan, own = plans[g - first], taps[g - first]
         row, table = groups[g], levels[g, own[0]]
         many = _read_run(table, row[LANES], row[WRAP_U], row[WRAP_V], row[NEAREST] != 0, plan, own, x, y, count, run)
-        _keep_run(run, count, lanes[g], row[LANES], many, gain, offset, values)
+        _keep_run(run, count, lanes[g], row[LANES], many, gain[m], offset[m], values)
     _tint_run(weights, colors, t, x, y, count, values)
-    if bumpy:
-        _turn_run(weights, frames, t, x, y, count, relief, turn, values)
+    if bumpy[m]:
+        _turn_run(weights, frames, t, x, y, count, relief[m], turn, values)
     else:
         for i in range(count):
             values[i, 4], values[i, 5], values[i, 6] = 0.0, 0.0, 1.0
@@ -312,43 +293,21 @@ REMEMBERED = 64
 
 
 @njit(cache=True, nogil=True)
-def shade_tiles(
-    tiles,
-    across,
-    ids,
-    weights,
-    uvs,
-    colors,
-    frames,
-    material,
-    bumpy,
-    gain,
-    offset,
-    relief,
-    starts,
-    groups,
-    levels,
-    lanes,
-    grid,
-    values,
-):
+def shade_tiles(tiles, across, ids, source, grid, values):
     """Fill ``values`` (N, WIDE, WIDE, 16) with what materials give at the texels of some tiles, in linear light.
 
     Parameters
     ----------
-    weights, uvs, colors, frames, material
-        Of the target's triangles; see `fasciculum.baking.target.Target`.
-    bumpy : ndarray of bool, shape (M,)
-        Which materials have a relief to read.
-    gain, offset : ndarray of float32, shape (M, 16)
-        What each channel is multiplied with, and what is added then; what is not read counts as 1.
-    relief : ndarray of float64, shape (M,)
-        What normals' slopes are multiplied with.
-    starts : ndarray of int64, shape (M + 1,)
-        Which groups each material reads.
+    source : tuple of ndarray
+        Of the target's triangles ``weights``, ``uvs``, ``colors``, ``frames`` and ``material`` (see
+        `fasciculum.baking.target.Target`); of materials ``bumpy`` (M), whether they have a relief to read, ``gain``
+        and ``offset`` (M, 16), what each channel is multiplied with and what is added then (what is not read counts as
+        1), ``relief`` (M), what normals' slopes are multiplied with, and ``starts`` (M + 1), which groups they read;
+        then ``groups``, ``levels`` and ``lanes``.
     grid : int
         At least this many taps along each axis.
     """
+    weights, uvs, _, _, material, _, _, _, _, starts, groups, levels, _ = source
     plans, taps = np.empty((REMEMBERED, SLOTS, 10)), np.empty((REMEMBERED, SLOTS, 3), np.int64)
     known = np.full(REMEMBERED, -1, np.int64)
     turn, run = np.empty(9), np.empty((WIDE, CHANNELS), np.float32)
@@ -382,18 +341,7 @@ def shade_tiles(
                             taps[place, g - first],
                         )
                 _shade_run(
-                    weights,
-                    colors,
-                    frames,
-                    groups,
-                    levels,
-                    lanes,
-                    first,
-                    last,
-                    bumpy[m],
-                    gain[m],
-                    offset[m],
-                    relief[m],
+                    source,
                     t,
                     left + x + 0.5,
                     top + y + 0.5,
@@ -408,29 +356,12 @@ def shade_tiles(
 
 
 @njit(cache=True, nogil=True)
-def shade_points(
-    triangles,
-    places,
-    weights,
-    uvs,
-    colors,
-    frames,
-    material,
-    bumpy,
-    gain,
-    offset,
-    relief,
-    starts,
-    groups,
-    levels,
-    lanes,
-    grid,
-    values,
-):
+def shade_points(triangles, places, source, grid, values):
     """Fill ``values`` (N, 16) with what the source gives at places (N, 2) of the sheet, read from the finest level.
 
     Parameters beside `shade_tiles`': the ``triangles`` (N,) to read on; with a ``grid`` of 0 the points themselves.
     """
+    weights, uvs, _, _, material, _, _, _, _, starts, groups, levels, _ = source
     plans, taps = np.empty((SLOTS, 10)), np.empty((SLOTS, 3), np.int64)
     turn, run = np.empty(9), np.empty((1, CHANNELS), np.float32)
     for n in range(len(triangles)):
@@ -439,29 +370,7 @@ def shade_points(
         for g in range(starts[m], starts[m + 1]):
             k = g - starts[m]
             _plan(weights, uvs, t, groups, levels, g, True, grid, plans[k], taps[k])
-        _shade_run(
-            weights,
-            colors,
-            frames,
-            groups,
-            levels,
-            lanes,
-            starts[m],
-            starts[m + 1],
-            bumpy[m],
-            gain[m],
-            offset[m],
-            relief[m],
-            t,
-            places[n, 0],
-            places[n, 1],
-            1,
-            plans,
-            taps,
-            turn,
-            run,
-            values[n : n + 1],
-        )
+        _shade_run(source, t, places[n, 0], places[n, 1], 1, plans, taps, turn, run, values[n : n + 1])
 
 
 @njit(cache=True, nogil=True)
