@@ -11,12 +11,17 @@ import sys
 import tempfile
 import time
 import unittest
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
 
 from fasciculum.cli.main import main
+from fasciculum.io.codecs import decode
+from fasciculum.io.pixels import PixelStore
+from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session import commands
 from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.reference import Model
 from tests.uv import surfaces
@@ -123,6 +128,32 @@ class CommandLine(unittest.TestCase):
         code, _, words = run("run", project, "--map", "normal", "--bundle", "part 1")
         self.assertEqual(code, 2)
         self.assertIn("normal", words)
+
+    def test_named_bakes_are_run_into_files(self):
+        out = self.folder / "out"
+        run("make", self.model, "--out", out, *self.quick)
+        project = out / "model.fasc"
+        store = PixelStore(self.folder / "pixels")
+        document = open_project(project, store)
+        (bundle,) = document.bundles
+        small = replace(bundle.bake, maps=("base_color",), wishes=("base_color:size=1/2",))
+        document = commands.keep_bake(document, "Small one", small, bundle.identity)
+        # copies have one place here, or have not: identifiers would need a layout of their own all the same
+        document = commands.keep_bake(document, "Ids", replace(bundle.bake, maps=("object_id",)))
+        save_project(document, project, store)
+        before = project.read_bytes()
+        code, text, _ = run("run", project, "--bake", "small ONE", "--out", self.folder / "files", "--json")
+        self.assertEqual(code, 0)
+        self.assertEqual(json.loads(text)["files"], ["Small_one/model_opaque_base_color.png"])
+        written = decode((self.folder / "files" / "Small_one" / "model_opaque_base_color.png").read_bytes(), place="")
+        self.assertEqual(written.shape[:2], (64, 64))
+        self.assertEqual(project.read_bytes(), before)
+        code, text, _ = run("run", project, "--bake", "all", "--out", self.folder / "files", "--json")
+        self.assertEqual((code, len(json.loads(text)["files"])), (1, 1))
+        self.assertIn("bake_failed", [finding["code"] for finding in json.loads(text)["findings"]])
+        code, _, words = run("run", project, "--bake", "Large")
+        self.assertEqual(code, 2)
+        self.assertIn("Small one", words)
 
     def test_check_of_projects_and_of_any_model(self):
         out = self.folder / "out"

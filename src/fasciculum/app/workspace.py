@@ -16,6 +16,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.operations.lay_out.forecast import Ahead, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.projects import open_project, save_project
@@ -30,6 +31,7 @@ from fasciculum.session.tasks import (
     QUIET,
     Kind,
     Task,
+    bake_files_task,
     bake_task,
     check_task,
     deliver_task,
@@ -389,6 +391,19 @@ class Workspace(QObject):
             else:
                 make = partial(self._bake_task, bundle.identity, tuple(only))
                 self.scheduler.want(Kind.BAKE, bundle.identity, make)
+
+    def bake_files(self, wanted: Sequence[tuple[NamedBake, Bundle]], folder: Path) -> None:
+        """Bake bundles by named bakes into files, one after the other, on the document as it is now."""
+        for named, bundle in wanted:
+            layout = bundle.layout
+            if layout is None or layout.scale <= 0:
+                self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
+                continue
+            task = bake_files_task(self.document, bundle, named, folder, self.session.store)
+            self.run(task, partial(self._say_files, named, folder))
+
+    def _say_files(self, named: NamedBake, folder: Path, files: list[str]) -> None:
+        self.say(f"{named.title}: {len(files)} files in {folder / Path(files[0]).parent}.", "good")
 
     def _bake_task(self, identity: str, only: tuple[str, ...]) -> Task | None:
         bundle = self.document.known(identity)

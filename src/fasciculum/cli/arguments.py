@@ -172,6 +172,14 @@ def parser() -> argparse.ArgumentParser:
         metavar="NAME",
         help="bake this map alone, and leave all others as they are",
     )
+    run.add_argument(
+        "--bake",
+        action="append",
+        default=[],
+        metavar="TITLE",
+        help="run this named bake into files, in a folder of its title under --out or beside the project; again for "
+        "more, or all",
+    )
     run.add_argument("--stage", default=None, **_words(Stage))  # type: ignore[arg-type]
     run.add_argument("--out", default=None, metavar="DIR")
     run.add_argument("--delivery", default=None, metavar="NAME", help="deliver as this one, built in or the project's")

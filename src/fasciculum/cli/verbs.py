@@ -11,7 +11,7 @@ from typing import Any
 
 from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
-from fasciculum.errors import UsageError
+from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Rule, Stage
@@ -19,6 +19,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
+from fasciculum.model.named_bakes import find_bakes
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
@@ -26,7 +27,7 @@ from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
-from fasciculum.operations.report import inspection_of
+from fasciculum.operations.report import finding_entry, inspection_of
 from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
 from fasciculum.session.loading import demo_model
@@ -127,6 +128,8 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
                 f"there is no bundle {parsed.bundle}.", file=str(path), hint=f"There are: {', '.join(names)}."
             )
         names = [parsed.bundle]
+    if parsed.bake:
+        return _run_bakes(parsed, line, names, path)
     only = (parsed.map,) if parsed.map else ()
     stage = Stage(parsed.stage) if parsed.stage else Stage.BAKE if only else None
     if only:
@@ -150,6 +153,28 @@ def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> i
     report, findings = line.report(delivered)
     _print(report, parsed.json, report_words(report))
     return _code(findings)
+
+
+def _run_bakes(parsed: argparse.Namespace, line: Pipeline, names: list[str], path: Path) -> int:
+    """Run named bakes into files; one that fails is told, and the others are run."""
+    chosen = find_bakes(parsed.bake, line.document.bakes)
+    folder = Path(parsed.out or path.parent)
+    files: list[str] = []
+    failed: list[Finding] = []
+    for name in names:
+        bundle = line.document.bundle(name)
+        for named in (one for one in chosen if one.suits(bundle.identity) and bundle.objects):
+            try:
+                files += line.bake_files(name, named, folder)
+            except (UsageError, OutputError) as error:
+                failed.append(Finding("bake_failed", ERROR, f"{named.title}: {error}", error.hint, bundle=name))
+    if not files and not failed:
+        raise UsageError("no bundle suits these bakes.", file=str(path), hint="Run a preset, or the bundle's own.")
+    report, findings = line.report()
+    report["files"] = files
+    report["findings"] += [finding_entry(finding) for finding in failed]
+    _print(report, parsed.json, "\n".join([*files, *(finding.message for finding in failed)]))
+    return _code([*findings, *failed])
 
 
 def _delivered_here(line: Pipeline, path: Path) -> bool:

@@ -9,6 +9,7 @@ from fasciculum.model.choices import UvEditKind
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
 
 
@@ -54,6 +55,8 @@ class Document:
     delivered_to: str = ""
     #: what was changed of the sources' UV sets
     uv_edits: tuple[UvEdit, ...] = ()
+    #: maps and how they are baked, kept under titles
+    bakes: tuple[NamedBake, ...] = ()
 
     def bundle(self, name: str) -> Bundle:
         """Return the bundle of that name; `KeyError` when there is none."""

@@ -148,6 +148,7 @@ def open_project(
         delivered=reader.entry.delivered,
         delivered_to=reader.delivered_to(),
         uv_edits=edits,
+        bakes=reader.bakes(),
     )
 
 

@@ -14,7 +14,7 @@ from typing import TypeVar
 import msgspec
 import numpy as np
 
-from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput, UsageError
+from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import Bundle, unique_identity
 from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule
 from fasciculum.model.delivery import DeliverySettings
@@ -22,13 +22,14 @@ from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.layout import Layout, Surface, Version
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.map_wishes import read_channels, read_wish
-from fasciculum.model.maps import AUTO, KINDS
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.maps import KINDS
+from fasciculum.model.named_bakes import NamedBake
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, MapConstant, Texturing
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
 from fasciculum.project import schema
 from fasciculum.project.archive import DOCUMENT, MOST_TEXT, Archive, read_arrays
+from fasciculum.project.bakes import read_bake, read_bakes
 from fasciculum.project.settings import read_settings
 from fasciculum.project.upgrades import upgraded
 
@@ -140,6 +141,10 @@ class ProjectReader:
         tell = self._told_settings()
         return [read_settings(DeliverySettings, raw, tell) for raw in (self.entry.delivery, *self.entry.deliveries)]
 
+    def bakes(self) -> tuple[NamedBake, ...]:
+        """Return the named bakes."""
+        return read_bakes(self.entry.bakes, lambda words: self._tell("unknown_choice", f"In a named bake: {words}", ""))
+
     def uv_edits(self) -> tuple[UvEdit, ...]:
         """Return what was changed of the sources' UV sets."""
         return tuple(
@@ -184,16 +189,7 @@ class ProjectReader:
     ) -> Bundle:
         tell = self._told_settings(entry.name)
         sheet = read_settings(SheetSettings, entry.sheet, tell)
-        bake = read_settings(BakeSettings, entry.bake, tell)
-        strange = [name for name in bake.maps if name not in KINDS and name != AUTO]
-        if strange:
-            tell(f"there are no maps {', '.join(strange)}; they were left out.")
-            bake = replace(bake, maps=tuple(name for name in bake.maps if name not in strange))
-        bake = replace(
-            bake,
-            wishes=_readable(bake.wishes, read_wish, tell),
-            channels=_readable(bake.channels, read_channels, tell),
-        )
+        bake = read_bake(entry.bake, tell)
         layout = texturing = None
         try:
             layout = self._layout(entry.layout) if entry.layout else None
@@ -354,19 +350,6 @@ class ProjectReader:
             tuple(name for name in entry.unwritten if name in KINDS),
             {name: dict(colors) for name, colors in entry.legend.items() if name in KINDS},
         )
-
-
-def _readable(texts: tuple[str, ...], read: Callable[[str], object], tell: Callable[[str], None]) -> tuple[str, ...]:
-    """Return the texts that make sense; the others are told and left out."""
-    found = []
-    for text in texts:
-        try:
-            read(text)
-        except UsageError as error:
-            tell(f"{error.message} It was left out.")
-            continue
-        found.append(text)
-    return tuple(found)
 
 
 def _check(entry: schema.CheckEntry) -> CheckResult:

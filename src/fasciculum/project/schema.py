@@ -160,6 +160,14 @@ class UvEditEntry(msgspec.Struct):
     name: str = ""
 
 
+class BakeEntry(msgspec.Struct):
+    """A named bake; ``bundle`` is the identity of the one that it is for, empty for a preset."""
+
+    title: str
+    settings: dict[str, Any] = {}
+    bundle: str = ""
+
+
 class ProjectEntry(msgspec.Struct):
     """The whole of it; bundles are checked one by one, so that a broken one does not take the others along."""
 
@@ -175,3 +183,4 @@ class ProjectEntry(msgspec.Struct):
     delivered: str = ""
     delivered_to: str = ""
     uv_edits: list[UvEditEntry] = []
+    bakes: list[BakeEntry] = []

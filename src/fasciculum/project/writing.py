@@ -21,6 +21,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.project import schema
 from fasciculum.project.archive import DOCUMENT
+from fasciculum.project.bakes import bake_entries
 from fasciculum.project.settings import settings_entry
 
 
@@ -67,6 +68,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             accepted=list(document.accepted),
             delivered=document.delivered,
             delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
+            bakes=bake_entries(document.bakes),
             uv_edits=[msgspec.convert(asdict(edit), schema.UvEditEntry, strict=False) for edit in document.uv_edits],
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)

@@ -14,6 +14,7 @@ from fasciculum.model.choices import AlphaMode, TwinRule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.layout import Layout, Version
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.model.texturing import CheckResult, Texturing
@@ -116,6 +117,33 @@ def set_bake(document: Document, names: Sequence[str], **values: Any) -> Documen
         bundle = document.bundle(name)
         bake: BakeSettings = replace(bundle.bake, **values)
         document = _with(document, replace(bundle, bake=bake))
+    return document
+
+
+def keep_bake(document: Document, title: str, settings: BakeSettings, identity: str = "") -> Document:
+    """Keep how maps are baked under a title, for one bundle or as a preset, in place of what has the title there.
+
+    Raises
+    ------
+    UsageError
+        When the title is empty.
+    """
+    title = title.strip()
+    if not title or title.lower() == "all":
+        raise UsageError("a named bake needs a title of its own.", hint="Type one, such as Final 16 bit.")
+    kept = tuple(one for one in document.bakes if (one.title.lower(), one.bundle) != (title.lower(), identity))
+    return replace(document, bakes=(*kept, NamedBake(title, settings, identity)))
+
+
+def drop_bake(document: Document, named: NamedBake) -> Document:
+    """Take a named bake away."""
+    return replace(document, bakes=tuple(one for one in document.bakes if one != named))
+
+
+def take_bake(document: Document, names: Sequence[str], named: NamedBake) -> Document:
+    """Bake bundles as a named bake says."""
+    for name in names:
+        document = _with(document, replace(document.bundle(name), bake=named.settings))
     return document
 
 

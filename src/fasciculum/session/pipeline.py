@@ -17,6 +17,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole
@@ -28,7 +29,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import delivery_digest
-from fasciculum.session.tasks import Kind, deliver_task
+from fasciculum.session.tasks import Kind, bake_files_task, deliver_task
 
 Value = TypeVar("Value")
 #: the parts of all progress that the stages take
@@ -95,6 +96,19 @@ class Pipeline:
     def bake(self, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()) -> None:
         """Bake the named bundles, or some of their maps alone, where they are stale and have a layout."""
         self.bring("bake", Kind.BAKE, names, redo=redo, only=only)
+
+    def bake_files(self, name: str, named: NamedBake, folder: Path) -> list[str]:
+        """Bake a bundle by a named bake into files; return them, relative to the folder.
+
+        Raises
+        ------
+        UsageError, OutputError
+        """
+        found: list[list[str]] = []
+        self._runner.progress = self.progress.part(*SPANS[Kind.BAKE])
+        task = bake_files_task(self.document, self.document.bundle(name), named, folder, self.store)
+        self.timed("bake", lambda: self._scheduler.submit(task, found.append))
+        return found[0]
 
     def check(self, names: Sequence[str], *, redo: bool = False) -> None:
         """Check the named bundles where they are stale."""

@@ -18,7 +18,9 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.operations.bake.bake import bake, map_digest, wanted_maps
+from fasciculum.operations.bake.files import bake_files
 from fasciculum.operations.check.check import check_bundle, check_digest
 from fasciculum.operations.deliver.deliver import deliver
 from fasciculum.operations.lay_out import arrange
@@ -40,6 +42,7 @@ class Kind(Choice):
     PLACE = "place"
     VERIFY = "verify"
     BAKE = "bake"
+    BAKE_FILES = "bake files"
     CHECK = "check"
     DELIVER = "deliver"
     MEASURE = "measure"
@@ -53,6 +56,7 @@ QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY)
 NEEDS: Mapping[Kind, tuple[Kind, ...]] = {
     Kind.VERIFY: (Kind.PACK, Kind.PLACE),
     Kind.BAKE: (Kind.PACK, Kind.PLACE, Kind.VERIFY),
+    Kind.BAKE_FILES: (Kind.PACK, Kind.PLACE, Kind.VERIFY),
     Kind.CHECK: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
     Kind.DELIVER: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
 }
@@ -219,6 +223,18 @@ def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Se
         now=_of(bundle.identity, inputs),
         put=_into(bundle.identity, commands.put_texturing),
         label=f"Bake {what}",
+    )
+
+
+def bake_files_task(document: Document, bundle: Bundle, named: NamedBake, folder: Path, store: PixelStore) -> Task:
+    """Bake a bundle by a named bake, on the document as it is now, into files; the document keeps nothing of it."""
+    return Task(
+        Kind.BAKE_FILES,
+        f"Bake {named.title} of {bundle.name}",
+        bake_files,
+        (document, bundle, named, folder, store),
+        bundle=bundle.identity,
+        part=f"{named.title} {named.bundle} {folder}",
     )
 
 

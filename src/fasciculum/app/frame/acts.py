@@ -40,6 +40,8 @@ class Doings(Protocol):
 
     def deliver(self) -> None: ...
 
+    def run_named_bakes(self) -> None: ...
+
     def cancel(self) -> None: ...
 
     def open_queue(self) -> None: ...
@@ -266,6 +268,15 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]),
             "Ctrl+Alt+B",
             scene,
+            "work",
+        ),
+        Act(
+            "bake_files",
+            "Run all named bakes …",
+            "Bake every bundle by its named bakes and the presets, into files, in order",
+            window.run_named_bakes,
+            "",
+            lambda: bool(workspace.document.bakes),
             "work",
         ),
         Act(

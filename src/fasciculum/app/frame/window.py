@@ -432,6 +432,10 @@ class Window(QMainWindow):
         """Write the results."""
         self.settings.deliver.deliver()
 
+    def run_named_bakes(self) -> None:
+        """Bake every bundle by its named bakes, into files."""
+        self.settings.bake.named.ask_and_run()
+
     def rename_bundle(self) -> None:
         """Give the chosen bundle another name."""
         self.bundles.rename()

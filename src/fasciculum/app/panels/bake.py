@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QSizePolicy, QWi
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
 from fasciculum.app.panels.channels import EDGE, ChannelEditor, MapSwitch
+from fasciculum.app.panels.named_bakes import NamedBakes
 from fasciculum.app.panels.one_map import OneMap
 from fasciculum.app.parts import Switch, note
 from fasciculum.app.rows import BAKE, Rows
@@ -52,6 +53,8 @@ class BakePanel(FoldColumn):
         self.channels.changed.connect(lambda texts: self.rows.change(channels=texts))
         self.channels.said.connect(self._refuse)
         self.fold("Packed", theme, self.channels)
+        self.named = NamedBakes(workspace)
+        self.fold("Named bakes", theme, self.named)
         self.fold("Quality", theme, self.rows.form("Quality"))
         self.fold("Edges", theme, self.rows.form("Edges"))
         self.baked = QLabel()
@@ -182,6 +185,8 @@ class BakePanel(FoldColumn):
         self.folds["One map"].say(
             f"{KINDS[self.one.name].short}: {self.one.wish.text.partition(':')[2] or 'as the bundle'}"
         )
+        self.named.refresh()
+        self.folds["Named bakes"].say(self.named.words)
         self.channels.show_files(bake.channels, partial(self._picture, bundle))
         self._say_states(bundle, sizes, list(needs.maps) if needs is not None else [])
         self._say_baked(bundle)
