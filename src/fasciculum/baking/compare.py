@@ -48,8 +48,17 @@ def sample_surface(target: Target, count: int, seed: int) -> tuple[NDArray[np.in
     return chosen, np.einsum("ni,nij->nj", weights, target.corners[chosen])
 
 
-def _readings(pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool, strength: float) -> NDArray[np.float64]:
-    """Read a map at places; sRGB maps are blended in linear light, as a graphics card does, and encoded again."""
+def _readings(
+    pixels: NDArray[Any], places: NDArray[np.float64], srgb: bool, strength: float, wraps: bool
+) -> NDArray[np.float64]:
+    """Read a map at places; sRGB maps are blended in linear light, as a graphics card does, and encoded again.
+
+    Where it ``wraps``, readings beyond its left and right sides go on at the other one.
+    """
+    if wraps:
+        # a column more on each side, so that what lies across the side is blended
+        pixels = np.concatenate([pixels[:, -1:], pixels, pixels[:, :1]], axis=1)
+        places = np.column_stack([places[:, 0] % (pixels.shape[1] - 2) + 1, places[:, 1]])
     found = np.empty((len(places), pixels.shape[2]))
     if pixels.dtype.kind == "f":
         # floats hold linear light, brighter than 1 too
@@ -108,6 +117,7 @@ def compare(
     strength: float = 1.0,
     transparent: bool = False,
     as_fine: frozenset[int] = frozenset(),
+    wraps: bool = False,
     points: int = 200_000,
     seed: int = 0,
     progress: Progress = SILENT,
@@ -125,6 +135,8 @@ def compare(
     as_fine : frozenset of int
         Surfaces whose sheet is as fine as their source: compared with the source itself, others with the source
         filtered over a texel of the sheet.
+    wraps : bool
+        Whether readings go on at the sheet's other side, since it has lanes.
 
     Returns
     -------
@@ -146,7 +158,9 @@ def compare(
         if KINDS[name].source is Values.MATERIALS and KINDS[name].judged is not Judged.NOT
     }
     readings = {
-        name: _readings(maps[name], places, kind.color_space is ColorSpace.SRGB, strength if kind.scaled else 1.0)
+        name: _readings(
+            maps[name], places, kind.color_space is ColorSpace.SRGB, strength if kind.scaled else 1.0, wraps
+        )
         for name, kind in judged.items()
     }
     wanted = {name: _wanted(truth[:, kind.values], kind, strength) for name, kind in judged.items()}

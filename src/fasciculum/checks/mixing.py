@@ -25,7 +25,7 @@ def _halved(labels: NDArray[np.int32]) -> NDArray[np.int32]:
     return _merge(rows[:, 0::2], rows[:, 1::2])
 
 
-def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
+def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32], *, wraps: bool = False) -> int:
     """Return the width of the smallest mip level, from the largest on, at which no texel is mixed.
 
     Parameters
@@ -34,6 +34,8 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
         The island that owns each texel, bleed included, -1 for none.
     covered : ndarray of int32, shape (H, W)
         The island that covers each texel, -1 for none.
+    wraps : bool
+        Whether readings go on at the sheet's other side, since it has lanes.
 
     Returns
     -------
@@ -45,7 +47,7 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
     quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
     level = owned
     while min(level.shape) >= 1:
-        if _mixes(level, quarter):
+        if _mixes(level, quarter, wraps):
             break
         clean = int(level.shape[1])
         if min(level.shape) < 2:
@@ -54,13 +56,13 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32]) -> int:
     return clean
 
 
-def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32]) -> bool:
+def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> bool:
     """Tell whether a bilinear reading inside an island meets a texel that is not wholly its own.
 
     A reading in a quarter of a texel blends that texel with its three neighbours on the quarter's side.
     """
     height, width = level.shape
-    padded = np.pad(level, 1, mode="edge")
+    padded = np.pad(np.pad(level, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap" if wraps else "edge")
     for dy in range(2):
         for dx in range(2):
             inside = quarter[dy : 2 * height : 2, dx : 2 * width : 2]

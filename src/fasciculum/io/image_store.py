@@ -145,5 +145,8 @@ def image_of(name: str, pixels: NDArray[Any], key: str, source: str = "", path: 
     sample = pixels[:: max(height // SAMPLE, 1), :: max(width // SAMPLE, 1)]
     mean = tuple(float(value) / top for value in sample.reshape(-1, channels).mean(axis=0))
     bits = pixels.dtype.itemsize * 8
+    level: tuple[float, ...] = ()
+    if bool((sample == sample[0, 0]).all()) and bool((pixels == pixels[0, 0]).all()):
+        level = tuple(float(value) / top for value in pixels[0, 0])
     where = str(path.resolve()) if path else ""
-    return Image(name, width, height, channels, bits, key, source, not source, alpha, "", where, mean)
+    return Image(name, width, height, channels, bits, key, source, not source, alpha, "", where, mean, level=level)

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
-from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy
+from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, Way
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.model.texturing import CheckResult, Texturing
@@ -44,6 +44,8 @@ class Bundle:
     #: how single objects are laid flat
     shapings: tuple[tuple[str, Shaping], ...] = ()
     identity: str = ""
+    #: how materials are treated, by their names; those that are not named are baked
+    ways: tuple[tuple[str, Way], ...] = ()
 
     def __post_init__(self) -> None:
         if not self.identity:
@@ -53,6 +55,14 @@ class Bundle:
     def sheet_in_force(self) -> SheetSettings:
         """The sheet's settings as they are followed: without twins when a map needs texels for every copy."""
         return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.alone else self.sheet
+
+    def way(self, material: str) -> Way:
+        """Return how a material is treated."""
+        return self._ways.get(material, Way.BAKE)
+
+    @cached_property
+    def _ways(self) -> dict[str, Way]:
+        return dict(self.ways)
 
     def shaping(self, key: str) -> Shaping:
         """Return what was said about how an object is laid flat."""

@@ -25,6 +25,24 @@ class Turns(Choice):
     ANY = "any"
 
 
+class Way(Choice):
+    """How a material is treated: as islands, on a lane, kept apart, cut at its repeats, in a slice, on a swatch."""
+
+    BAKE = "bake"
+    LANE = "lane"
+    APART = "apart"
+    CUT = "cut"
+    SLICE = "slice"
+    SWATCH = "swatch"
+
+
+class PieceRule(Choice):
+    """Whether surfaces are laid out as islands, or each texture's used part as one block."""
+
+    ISLANDS = "islands"
+    BLOCKS = "blocks"
+
+
 class DensityRule(Choice):
     """Whether all surfaces get the same density, or keep the source's relative scales."""
 

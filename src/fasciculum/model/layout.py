@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from collections.abc import Collection
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -158,6 +159,29 @@ class Layout:
     def surface_of(self, key: str) -> int:
         """Return the index of the surface that holds the object; `KeyError` when there is none."""
         return self.surface_numbers[key]
+
+    @cached_property
+    def lanes(self) -> NDArray[np.bool_]:
+        """Which islands go across the whole of their sheet, so that they go on at its other side, shape (I,)."""
+        found = np.zeros(len(self.placements), np.bool_)
+        for index, surface in enumerate(self.surfaces):
+            if surface.count == 1:
+                across = self.sheet_corners(index)[..., 0] - self.pages[self.starts[index]] * self.width
+                found[self.starts[index]] = across.min() < 1e-6 and across.max() > self.width - 1e-6
+        return found
+
+    def without(self, objects: Collection[str]) -> Layout:
+        """Return the layout without the surfaces of some objects, for figures about the others."""
+        stays = [index for index, surface in enumerate(self.surfaces) if surface.objects[0] not in objects]
+        if len(stays) == len(self.surfaces):
+            return self
+        rows = [np.arange(self.starts[index], self.starts[index + 1]) for index in stays]
+        which = np.concatenate(rows) if rows else np.zeros(0, np.int64)
+        each = {
+            name: getattr(self, name)[which]
+            for name in ("placements", "places", "pinned", "moved", "shares", "squeezed", "pages")
+        }
+        return replace(self, surfaces=tuple(self.surfaces[index] for index in stays), **each)
 
     def held_places(self) -> set[int]:
         """Return the places of pinned islands."""

@@ -50,6 +50,8 @@ class Image:
     mean: tuple[float, ...] = ()
     #: why it may not be read though it is named: it lies outside the folders that are allowed
     outside: bool = False
+    #: for each channel its value from 0 to 1, of an image that is the same all over; empty for others
+    level: tuple[float, ...] = ()
 
     @property
     def missing(self) -> bool:
@@ -326,6 +328,22 @@ class Scene:
         }
         # as it has been told ever since, so that maps of earlier projects stay in order
         return f"({repr(plain)[:-1]}, raw={{}}), {slots!r})"
+
+    @cached_property
+    def material_names(self) -> tuple[str, ...]:
+        """The materials' names, each once: with a number behind it where several have one."""
+        found: list[str] = []
+        for material in self.materials:
+            wanted = material.name or "material"
+            name, number = wanted, 2
+            while name in found:
+                name, number = f"{wanted} #{number}", number + 1
+            found.append(name)
+        return tuple(found)
+
+    def material_name(self, index: int) -> str:
+        """Return the name that a material is known by, also glTF's default, -1."""
+        return DEFAULT_MATERIAL.name if index < 0 else self.material_names[index]
 
     def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
         """Return the primitives that the object draws."""

@@ -4,7 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Alike, DensityRule, Edges, FileFormat, Grows, Turns, UvPolicy, VertexColors
+from fasciculum.model.choices import (
+    Alike,
+    DensityRule,
+    Edges,
+    FileFormat,
+    Grows,
+    PieceRule,
+    Turns,
+    UvPolicy,
+    VertexColors,
+)
 from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import Stales, setting
@@ -229,6 +239,16 @@ class SheetSettings:
         option="--grows",
         when=lambda sheet: sheet.wanted > 0,
         counts=lambda sheet: (sheet.grows if sheet.wanted else "",),
+    )
+    pieces: PieceRule = setting(
+        PieceRule.ISLANDS,
+        "Pieces",
+        "What is laid out: islands, or the used part of each texture as one block, moved texel for texel where the "
+        "sheet is large enough, so that painted textures stay as they were.",
+        fold="Surfaces",
+        stales=LAYOUT,
+        words={PieceRule.ISLANDS: "islands", PieceRule.BLOCKS: "blocks of textures"},
+        option="--pieces",
     )
     #: how what is not kept of the source UVs is unwrapped
     unwrap: UnwrapSettings = BALANCED

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+import numpy as np
+from numpy.typing import NDArray
+
 from fasciculum.model.choices import ObjectPolicy, ProjectionKind
 from fasciculum.model.digests import digest_of
 from fasciculum.model.settings import Stales, setting
@@ -174,6 +177,33 @@ class Shaping:
             return self
         whole = tuple(one for one in self.projections if not one.triangles)
         return Shaping(self.policy, self.uv_set, projections=whole, count=count)
+
+    def of_triangles(self, kept: NDArray[np.bool_]) -> Shaping:
+        """Return what is said of some of an object's triangles, told by a mask (T,), as of an object of these alone."""
+        told = self.fitting(len(kept))
+        number = np.cumsum(kept) - 1
+
+        def edges(which: tuple[int, ...]) -> tuple[int, ...]:
+            return tuple(int(number[one // 3]) * 3 + one % 3 for one in which if kept[one // 3])
+
+        projections = [
+            replace(one, triangles=tuple(int(number[t]) for t in one.triangles if kept[t]))
+            for one in told.projections
+            if not one.triangles or kept[list(one.triangles)].any()
+        ]
+        hand = tuple(
+            HandFlat(tuple(int(number[t]) for t in one.triangles), one.corners)
+            for one in told.hand
+            if kept[list(one.triangles)].all()
+        )
+        return replace(
+            told,
+            seams=edges(told.seams),
+            joined=edges(told.joined),
+            projections=tuple(projections),
+            hand=hand,
+            count=int(kept.sum()),
+        )
 
 
 PLAIN = Shaping()

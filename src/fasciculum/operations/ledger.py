@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
-from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
+from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
+from fasciculum.ways.apart import Factor, apart_materials
+from fasciculum.ways.on_sheet import on_sheet
 
 
 @dataclass(frozen=True)
@@ -34,27 +38,42 @@ class Ledger:
     after: Cost
 
 
+class _Textures:
+    """Distinct images of materials, and what they take."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self.sizes: dict[str, int] = {}
+
+    def add(self, materials: Iterable[int]) -> None:
+        """Count what materials read."""
+        for index in materials:
+            if index < 0:
+                continue
+            for slot in self._scene.materials[index].slots().values():
+                image = self._scene.images[slot.image]
+                self.sizes[image.pixels or f"missing {slot.image}"] = texture_bytes(image.width, image.height)
+
+    @property
+    def bytes(self) -> int:
+        """What they take, bytes."""
+        return sum(self.sizes.values())
+
+
 def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
     """Return what the objects cost as they came: distinct materials on each, distinct images of all."""
-    materials: set[int] = set()
-    calls = 0
-    for key in keys:
-        used = scene.materials_of(scene.object(key))
-        calls += len(used)
-        materials.update(used)
-    images = {
-        scene.images[slot.image].pixels or f"missing {slot.image}": scene.images[slot.image]
-        for index in materials
-        if index >= 0
-        for slot in scene.materials[index].slots().values()
-    }
-    size = sum(texture_bytes(image.width, image.height) for image in images.values())
-    return Cost(calls, len(materials), len(images), size)
+    used = [scene.materials_of(scene.object(key)) for key in keys]
+    materials = {index for each in used for index in each}
+    textures = _Textures(scene)
+    textures.add(materials)
+    return Cost(sum(map(len, used)), len(materials), len(textures.sizes), textures.bytes)
 
 
 def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     """Return the size of each texture that is written for one tile of a bundle, texels: maps and packed files."""
-    needs = needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bundle.bake)
+    if on_sheet(scene, bundle).bare:
+        return []
+    needs = wanted_maps(scene, bundle)
     constants = {one.name for one in bundle.texturing.constants} if bundle.texturing is not None else set()
     written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
     sheet = bundle.sheet.width, bundle.sheet.height
@@ -71,26 +90,54 @@ def _more_tiles(layout: Layout) -> int:
     )
 
 
+def bundle_calls(
+    scene: Scene,
+    bundle: Bundle,
+    settings: DeliverySettings,
+    apart: dict[int, tuple[int, Factor | None]],
+    moving: set[str] | None = None,
+) -> int:
+    """Return the draw calls of a bundle: for each object, or each joined group, its sheet and what is kept apart."""
+    work = on_sheet(scene, bundle)
+    laid = set(work.bundle.objects)
+    shown: dict[str, set[object]] = {}
+    for key in bundle.objects:
+        item = scene.object(key)
+        materials = {apart[index] for index in scene.materials_of(item) if index in work.apart}
+        kept: set[object] = {(leader, tint is not None) for leader, tint in materials}
+        if key in laid or next(work.readers_of(scene, key), None) is not None:
+            kept.add("sheet")
+        shown[key] = kept
+    if settings.combine != Combine.BUNDLE:
+        return sum(map(len, shown.values()))
+    groups, alone = groups_of(scene, bundle, settings, moving=moving)
+    joined = sum(len(set().union(*(shown[key] for key in group.objects))) for group in groups)
+    return joined + sum(len(shown[key]) for key in alone)
+
+
 def ledger_of(document: Document) -> Ledger:
     """Return the ledger of a document; what is not baked yet is foretold from its settings."""
     scene = document.scene
-    every = tuple(item.key for item in scene.objects)
-    loose = cost_of(scene, document.loose())
-    calls, materials, textures, size = loose.draw_calls, loose.materials, loose.textures, loose.texture_bytes
-    joins = document.delivery.combine == Combine.BUNDLE
-    moving = moving_objects(scene) if joins else set()
-    for bundle in document.bundles:
-        if not bundle.objects:
-            continue
-        calls += len(bundle.objects)
-        if joins:
-            groups, apart = groups_of(scene, bundle, document.delivery, moving=moving)
-            calls += len(groups) + len(apart) - len(bundle.objects)
+    loose = document.loose()
+    calls = cost_of(scene, loose).draw_calls
+    filled = [bundle for bundle in document.bundles if bundle.objects]
+    works = {bundle.name: on_sheet(scene, bundle) for bundle in filled}
+    apart = apart_materials(scene, {index for work in works.values() for index in work.apart})
+    # what is kept apart and what is loose may be one material, and read the same textures
+    kept = {(leader, tint is not None) for leader, tint in apart.values()}
+    kept |= {(index, False) for key in loose for index in scene.materials_of(scene.object(key))}
+    read = _Textures(scene)
+    read.add(index for index, _ in kept)
+    materials, textures, size = len(kept), len(read.sizes), read.bytes
+    moving = moving_objects(scene) if document.delivery.combine == Combine.BUNDLE else None
+    for bundle in filled:
+        calls += bundle_calls(scene, bundle, document.delivery, apart, moving)
         tiles = bundle.sheet.tiles
         if tiles > 1 and bundle.layout is not None:
             calls += _more_tiles(bundle.layout)
-        materials += tiles
+        materials += 0 if works[bundle.name].bare else tiles
         sizes = written_sizes(scene, bundle)
         textures += len(sizes) * tiles
         size += tiles * sum(texture_bytes(width, height) for width, height in sizes)
+    every = tuple(item.key for item in scene.objects)
     return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))

@@ -11,8 +11,10 @@ from numpy.typing import NDArray
 
 from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Way
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
+from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import ChannelFile
 from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
@@ -22,6 +24,8 @@ from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
 from fasciculum.uv.overlaps import self_overlap
+from fasciculum.ways.flats import flat_values
+from fasciculum.ways.on_sheet import OnSheet, on_sheet
 
 VERSION = 1
 
@@ -64,21 +68,23 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
         "objects": list(bundle.objects),
         "alpha_mode": bundle.alpha_mode,
     }
-    if bundle.layout is not None and bundle.layout.scale > 0:
-        spread = density_spread(scene, bundle.layout)
+    on = on_sheet(scene, bundle)
+    entry["materials"] = _materials_entry(scene, bundle, on, files)
+    if bundle.layout is not None and bundle.layout.scale > 0 and not on.bare:
+        named = {patch.key for patch in on.patches}
+        laid = bundle.layout.without(named)
+        spread = density_spread(on.scene, laid)
         l2, share = (
-            (bundle.check.stretch_l2, bundle.check.stretch_share) if bundle.check else stretch_of(scene, bundle.layout)
+            (bundle.check.stretch_l2, bundle.check.stretch_share) if bundle.check else stretch_of(on.scene, laid)
         )
-        entry["sheet"] = _sheet_entry(bundle)
+        entry["sheet"] = _sheet_entry(bundle) | _patches_entry(scene, bundle.layout, on)
         entry["density"] = {
             "unit": "px/m",
             "p05": number(spread.p05, 1),
             "median": number(spread.median, 1),
             "p95": number(spread.p95, 1),
         }
-        entry["object_density"] = {
-            key: number(value, 1) for key, value in object_densities(scene, bundle.layout).items()
-        }
+        entry["object_density"] = {key: number(value, 1) for key, value in object_densities(on.scene, laid).items()}
         entry["stretch"] = {"l2": number(l2), "area_share_over_2": number(share)}
     if bundle.texturing is not None:
         made = bundle.texturing
@@ -117,6 +123,47 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
             for found in bundle.check.fidelity
         ]
     return entry
+
+
+def _patches_entry(scene: Scene, layout: Layout, on: OnSheet) -> dict[str, Any]:
+    """Return where lanes and swatches lie, texels."""
+    lanes = [patch for patch in on.patches if patch.way is Way.LANE]
+    swatches = [patch for patch in on.patches if patch.way is Way.SWATCH]
+    entry: dict[str, Any] = {}
+    if lanes:
+        entry["lanes"] = [
+            {"box": list(patch.box or ()), "material": scene.material_name(patch.material)} for patch in lanes
+        ]
+    if swatches:
+        entry["swatches"] = [
+            {"box": list(patch.box or ()), "values": _values_entry(scene, patch.material)} for patch in swatches
+        ]
+    return entry
+
+
+def _values_entry(scene: Scene, material: int) -> dict[str, Any]:
+    values = flat_values(scene, scene.materials[material]) or ()
+    names = ("base_color", 4), ("occlusion", 1), ("roughness", 1), ("metallic", 1), ("emissive", 3)
+    found, first = {}, 0
+    for name, count in names:
+        part = [number(value, 6) for value in values[first : first + count]]
+        found[name] = part if count > 1 else (part[0] if part else None)
+        first += count
+    return found
+
+
+def _materials_entry(
+    scene: Scene, bundle: Bundle, on: OnSheet, files: dict[tuple[str, str], str]
+) -> list[dict[str, Any]]:
+    """Return for each material of a bundle how it is treated, on which objects, and in which files it is."""
+    sheet = [file for (name, _), file in files.items() if name == bundle.name]
+    found = []
+    for index in sorted({one for key in bundle.objects for one in scene.materials_of(scene.object(key))}):
+        name = scene.material_name(index)
+        own = [key for key in bundle.objects if index in scene.materials_of(scene.object(key))]
+        way = on.way_of(index)
+        found.append({"name": name, "way": str(way), "objects": own, "files": [] if way is Way.APART else sheet})
+    return found
 
 
 def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, str], str]) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import NEEDS, Kind, Task, bake_task, check_task, pack_task, verify_task
+from fasciculum.ways.on_sheet import on_sheet
 
 
 class Transport(Protocol):
@@ -202,6 +203,8 @@ def due(
         Maps to bake alone.
     """
     if not bundle.objects:
+        return None
+    if on_sheet(document.scene, bundle).bare:
         return None
     layout = bundle.layout
     ready = layout is not None and layout.scale > 0

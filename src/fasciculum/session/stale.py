@@ -8,12 +8,15 @@ from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.lay_out.lay_out import layout_digest
+from fasciculum.ways.on_sheet import on_sheet
 
 NONE, STALE, DONE = "none", "stale", "done"
 
 
 def layout_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's layout is missing, stale or done."""
+    if bundle.objects and on_sheet(document.scene, bundle).bare:
+        return DONE
     if bundle.layout is None or not bundle.objects:
         return NONE
     return DONE if bundle.layout.made_from == layout_digest(document.scene, bundle) else STALE
@@ -21,6 +24,8 @@ def layout_state(document: Document, bundle: Bundle) -> str:
 
 def bake_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's maps are missing, stale or done."""
+    if bundle.objects and on_sheet(document.scene, bundle).bare:
+        return DONE
     if bundle.texturing is None or not bundle.objects:
         return NONE
     fresh = layout_state(document, bundle) == DONE
@@ -41,6 +46,8 @@ def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
 
 def check_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's check is missing, stale or done."""
+    if bundle.objects and on_sheet(document.scene, bundle).bare:
+        return DONE
     if bundle.check is None or not bundle.objects:
         return NONE
     fresh = bake_state(document, bundle) == DONE
@@ -58,6 +65,7 @@ def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
     parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
     for bundle in document.bundles:
+        parts += [repr(bundle.ways)] if bundle.ways else []
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]
         parts += [*bundle.objects, repr((bundle.bake.edges, bundle.bake.edge_angle, bundle.bake.channels))]
     return digest_of(*parts)

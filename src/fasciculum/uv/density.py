@@ -77,7 +77,8 @@ def _leading_texels(scene: Scene, primitive: Primitive) -> float:
     best = 0.0
     for slot in material.slots().values():
         image = scene.images[slot.image]
-        if slot.uv_set == chosen and not image.missing:
+        # what is the same all over has no sharpness to keep
+        if slot.uv_set == chosen and not image.missing and not image.level:
             scaled = abs(slot.scale[0] * slot.scale[1]) * image.width * image.height
             best = max(best, scaled)
     return best

@@ -19,6 +19,7 @@ from fasciculum.model.maps import KINDS, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
 from fasciculum.progress import SILENT, Progress
+from fasciculum.ways.on_sheet import on_sheet
 
 
 def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
@@ -53,12 +54,16 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
     if layout is None:
         return ""
     needs = needs or wanted_maps(scene, bundle)
+    work = on_sheet(scene, bundle)
+    scene, bundle = work.scene, work.bundle
     return digest_of(_frame(bundle, layout, kind, needs), *_surfaces(scene, bundle, kind))
 
 
 def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
     """Return which maps a bundle is to have, and the constants beside them."""
-    return needs_of(scene, tuple(scene.object(key) for key in bundle.objects), bundle.bake)
+    work = on_sheet(scene, bundle)
+    items = tuple(work.scene.object(key) for key in work.bundle.objects)
+    return needs_of(work.scene, items, bundle.bake)
 
 
 def stale_maps(scene: Scene, bundle: Bundle) -> tuple[str, ...]:
@@ -97,6 +102,8 @@ def bake(
     UsageError
         When there is no layout, islands overlap on it, or a map is named that the bundle is not to have.
     """
+    work = on_sheet(scene, bundle)
+    scene, bundle = work.scene, work.bundle
     layout = bundle.layout
     if layout is None or layout.scale <= 0:
         raise UsageError("there is no layout to bake into.", item=bundle.name, hint="Pack the bundle first.")

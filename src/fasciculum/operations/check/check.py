@@ -16,15 +16,17 @@ from fasciculum.kernels.packing import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
-from fasciculum.model.maps import KINDS
+from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, Fidelity
+from fasciculum.operations.check.readers import plain_name, with_readers
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import angle_stretch, measure_stretch
+from fasciculum.ways.on_sheet import on_sheet
 
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9
@@ -173,6 +175,10 @@ def check_bundle(
     if layout is None or texturing is None or layout.scale <= 0:
         return None
     progress.update(0.0, f"Checking {bundle.name}")
+    whole, on = scene, on_sheet(scene, bundle)
+    named = frozenset(patch.key for patch in on.patches)
+    laid = layout
+    scene, layout = with_readers(whole, on, laid, bundle.objects)
     target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
@@ -187,26 +193,46 @@ def check_bundle(
         transparent=bundle.alpha_mode != OPAQUE
         and len(
             {
-                scene.material_of(p).alpha_cutoff
+                whole.material_of(p).alpha_cutoff
                 for key in bundle.objects
-                for p in scene.primitives_of(scene.object(key))
+                for p in whole.primitives_of(whole.object(key))
             }
         )
         == 1,
         as_fine=as_fine,
+        wraps=bool(laid.lanes.any()),
         points=points,
         progress=progress.part(0.0, 0.7),
     )
-    fidelity = tuple(
-        Fidelity(surface.objects[0], yields[surface.objects[0]], tuple(matches[index].items()))
-        for index, surface in enumerate(layout.surfaces)
-        if index in matches
+    fidelity = _by_object(
+        [
+            Fidelity(plain_name(surface.objects[0]), yields[surface.objects[0]], tuple(matches[index].items()))
+            for index, surface in enumerate(layout.surfaces)
+            if index in matches and surface.objects[0] not in named
+        ]
     )
     progress.update(0.75, "Looking for mixing")
-    clean = _clean_down_to(layout, bundle)
+    clean = _clean_down_to(laid, bundle)
     progress.update(0.95, "Measuring stretch")
-    l2, share = stretch_of(scene, layout)
+    l2, share = stretch_of(on.scene, laid)
     return CheckResult(fidelity, clean, l2, share, check_digest(bundle))
+
+
+def _by_object(parts: list[Fidelity]) -> tuple[Fidelity, ...]:
+    """Return one result for each object: the worst of its islands' and of what reads patches."""
+    found: dict[str, Fidelity] = {}
+    for part in parts:
+        before = found.get(part.object)
+        if before is None:
+            found[part.object] = part
+            continue
+        figures = dict(before.figures)
+        for name, value in part.figures:
+            worse = max if KINDS[name].judged is Judged.ANGLE else min
+            figures[name] = worse(figures.get(name, value), value)
+        known = [value for value in (before.yield_, part.yield_) if math.isfinite(value)]
+        found[part.object] = Fidelity(part.object, min(known, default=math.nan), tuple(figures.items()))
+    return tuple(found.values())
 
 
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
@@ -218,4 +244,4 @@ def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
         rows, columns = np.divmod(nearest, layout.across)
         away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
         owned = np.where(away <= bundle.bake.bleed, owned, layout.placements.shape[0])
-    return clean_down_to(owned.astype(np.int32), covered)
+    return clean_down_to(owned.astype(np.int32), covered, wraps=bool(layout.lanes.any()))

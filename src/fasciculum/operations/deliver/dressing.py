@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.shading import edge_normals
+from fasciculum.baking.shading import corner_normals, edge_normals
 from fasciculum.baking.target import corner_tangents
+from fasciculum.io.parts import joined
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
@@ -56,18 +57,52 @@ def dress(scene: Scene, bundle: Bundle, item: Object, material: int, wishes: Dre
             tangents = bumpy and (wishes.made_tangents or primitive.tangents is not None)
             parts.append(_split(piece, shade, made, there, material + number, tangents, wishes.source_uvs))
         first = last
-    return [part for alike in _by_material(parts) for part in alike]
+    return [part for alike in by_material(parts) for part in alike]
 
 
-def _by_material(parts: list[Part]) -> list[list[Part]]:
+def dress_reader(
+    bundle: Bundle, primitive: Primitive, corners: NDArray[np.float64], material: int, wishes: Dress
+) -> Part:
+    """Return a primitive that reads a patch, with its sheet UVs; corners are (T, 3, 2), texels."""
+    assert bundle.layout is not None and bundle.texturing is not None
+    uvs = (corners / np.array([bundle.layout.width, bundle.layout.height])).astype(np.float32)
+    tangents = bundle.texturing.map("normal") is not None and not wishes.no_tangents
+    tangents = tangents and (wishes.made_tangents or primitive.tangents is not None)
+    return _split(primitive, corner_normals(primitive), False, uvs, material, tangents, wishes.source_uvs)
+
+
+def tinted(part: Part, factor: tuple[float, float, float, float] | None) -> Part:
+    """Return a part with a base colour's factor in its vertex colours, as it is without one."""
+    if factor is None:
+        return part
+    count = len(part.attributes["POSITION"].values)
+    given = part.attributes.get("COLOR_0")
+    colors = np.ones((count, 4), np.float32) if given is None else given.values
+    colors = (colors.astype(np.float64) * np.array(factor)).astype(np.float32)
+    return replace(part, attributes=part.attributes | {"COLOR_0": Attribute(colors, "VEC4", False)})
+
+
+def by_material(parts: list[Part]) -> list[list[Part]]:
     """Return the parts of each material, made one where their attributes allow that."""
     found: dict[int, list[Part]] = {}
     for part in parts:
         found.setdefault(part.material, []).append(part)
-    return [
-        [_merged(own)] if len(own) > 1 and len({_shape_of(part) for part in own}) == 1 else own
-        for _, own in sorted(found.items())
-    ]
+    return [_one(own) for _, own in sorted(found.items())]
+
+
+def _one(parts: list[Part]) -> list[Part]:
+    """Return parts of one material as one, unless skins or morph targets keep them apart."""
+    if len(parts) == 1:
+        return parts
+    if len({_shape_of(part) for part in parts}) == 1:
+        return [_merged(parts)]
+
+    def moving(part: Part) -> tuple[str, ...]:
+        return tuple(sorted(name for name in part.attributes if name.startswith(("JOINTS", "WEIGHTS"))))
+
+    if any(part.targets for part in parts) or len({moving(part) for part in parts}) > 1:
+        return parts
+    return [joined(parts)]
 
 
 def _shape_of(part: Part) -> tuple:

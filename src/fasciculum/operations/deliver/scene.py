@@ -17,7 +17,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import KINDS
 from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
-from fasciculum.model.scene import CLAMP, Material, Object, Primitive, TextureSlot
+from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
 from fasciculum.operations.deliver.conventions import (
     TextureFile,
     conforming,
@@ -27,10 +27,12 @@ from fasciculum.operations.deliver.conventions import (
     encoded_source,
     tile_name,
 )
-from fasciculum.operations.deliver.dressing import Dress, dress
+from fasciculum.operations.deliver.dressing import Dress, by_material, dress, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
+from fasciculum.ways.apart import apart_materials
+from fasciculum.ways.on_sheet import on_sheet
 
 #: magnifying and minifying filters of a sheet's textures, as glTF numbers them: linear, and linear between mip levels
 LINEAR, TRILINEAR = 9729, 9987
@@ -43,6 +45,12 @@ def ready_bundles(document: Document) -> list[Bundle]:
         for bundle in document.bundles
         if bundle.layout is not None and bundle.layout.scale > 0 and bundle.texturing is not None
     ]
+
+
+def bare_bundles(document: Document) -> list[Bundle]:
+    """Return the bundles whose materials are all kept apart, so that they need no sheet."""
+    scene = document.scene
+    return [bundle for bundle in document.bundles if bundle.objects and on_sheet(scene, bundle).bare]
 
 
 def pages_of(bundle: Bundle) -> int:
@@ -76,6 +84,11 @@ class SceneBuilder:
         self.store, self.textures, self.progress = store, textures, progress
         self.name = delivery_name(document)
         self.ready = ready_bundles(document)
+        bare = bare_bundles(document)
+        #: with those that have no sheet
+        self.every = [bundle for bundle in document.bundles if bundle in self.ready or bundle in bare]
+        self.on = {bundle.name: on_sheet(self.scene, bundle) for bundle in self.every}
+        self.apart = apart_materials(self.scene, {one for work in self.on.values() for one in work.apart})
         self.findings: list[Finding] = []
         self.bundle_of = self._bundles_by_object()
         self.groups = self._joined_keys()
@@ -88,11 +101,11 @@ class SceneBuilder:
     def _bundles_by_object(self) -> dict[str, Bundle]:
         """Return the bundle of each object that is on its bundle's layout; others go along as they came."""
         found: dict[str, Bundle] = {}
-        for bundle in self.ready:
-            assert bundle.layout is not None
-            placed = set(bundle.layout.surface_numbers)
-            found |= {key: bundle for key in bundle.objects if key in placed}
-            left = [key for key in bundle.objects if key not in placed]
+        for bundle in self.every:
+            wanted = set(self.on[bundle.name].bundle.objects)
+            placed = set(bundle.layout.surface_numbers) if bundle.layout is not None else set()
+            left = [key for key in bundle.objects if key in wanted and key not in placed]
+            found |= {key: bundle for key in bundle.objects if key not in left}
             if left:
                 self.findings.append(
                     Finding(
@@ -111,7 +124,7 @@ class SceneBuilder:
         if self.settings.combine != Combine.BUNDLE:
             return found
         moving = moving_objects(self.scene)
-        for bundle in self.ready:
+        for bundle in self.every:
             groups, apart = groups_of(self.scene, bundle, self.settings, moving=moving)
             found[bundle.name] = [
                 (group.name, tuple(key for key in group.objects if key in self.bundle_of)) for group in groups
@@ -139,8 +152,8 @@ class SceneBuilder:
 
     def _key_of(self, item: Object, bundle: Bundle) -> tuple[object, ...]:
         """Return what objects have in common that are delivered as the same parts."""
-        assert bundle.layout is not None
-        return bundle.name, bundle.layout.surface_of(item.key), self.scene.nodes[item.node].mesh, item.primitives
+        numbers = bundle.layout.surface_numbers if bundle.layout is not None else {}
+        return bundle.name, numbers.get(item.key, -1), self.scene.nodes[item.node].mesh, item.primitives
 
     def _parts_of(self, item: Object, bundle: Bundle) -> list[Part]:
         key = self._key_of(item, bundle)
@@ -151,13 +164,30 @@ class SceneBuilder:
                 made_tangents=self.settings.tangents,
                 no_tangents=mesh in self.mirrored,
             )
-            self._dressed[key] = dress(self.scene, bundle, item, self.numbers[bundle.name], wishes)
+            self._dressed[key] = self._dress(item, bundle, wishes)
             if wishes.no_tangents and self._wants_tangents(item, bundle):
                 self._tell_mirrored(item, bundle)
         return self._dressed[key]
 
+    def _dress(self, item: Object, bundle: Bundle, wishes: Dress) -> list[Part]:
+        """Return an object's parts: islands, what reads patches, and what is kept apart."""
+        work, parts = self.on[bundle.name], []
+        if bundle.layout is not None and bundle.texturing is not None:
+            number = self.numbers[bundle.name]
+            if item.key in bundle.layout.surface_numbers:
+                parts += dress(work.scene, bundle, work.scene.object(item.key), number, wishes)
+            for reader in work.readers_of(self.scene, item.key):
+                parts.append(
+                    dress_reader(bundle, reader.primitive, work.sheet_corners(bundle.layout, reader), number, wishes)
+                )
+        for primitive in work.apart_of(self.scene, item.key):
+            material, tint = self.apart[primitive.material]
+            parts.append(tinted(loose_part(primitive, self._loose_material(material, white=tint is not None)), tint))
+        return [part for alike in by_material(parts) for part in alike]
+
     def _wants_tangents(self, item: Object, bundle: Bundle) -> bool:
-        assert bundle.texturing is not None
+        if bundle.texturing is None:
+            return False
         given = any(primitive.tangents is not None for primitive in self.scene.primitives_of(item))
         return bundle.texturing.map("normal") is not None and (given or self.settings.tangents)
 
@@ -190,11 +220,14 @@ class SceneBuilder:
         self.materials: list[OutputMaterial] = []
         self.numbers: dict[str, int] = {}
         self._loose_images: dict[int, int] = {}
-        self._loose_materials: dict[int, int] = {}
+        self._loose_materials: dict[tuple[int, bool], int] = {}
         for bundle in self.ready:
             self.numbers[bundle.name] = len(self.materials)
             for page in range(pages_of(bundle)):
                 self.materials.append(self._sheet_material(bundle, page, files, refer))
+        # in the same order for every format, since parts know them by their numbers
+        for index, tint in sorted({(leader, tint is not None) for leader, tint in self.apart.values()}):
+            self._loose_material(index, white=tint)
 
     def _sheet_material(self, bundle: Bundle, page: int, files: dict[str, bytes], refer: bool) -> OutputMaterial:
         """Return the one material of a page of a bundle's sheet."""
@@ -203,12 +236,14 @@ class SceneBuilder:
         slots: dict[str, TextureSlot] = {}
         strength = 1.0
         glows = False
+        # a lane goes on beyond the sheet's sides
+        wrap = REPEAT if bundle.layout is not None and bundle.layout.lanes.any() else CLAMP
         shown = [texture for texture in self.textures[bundle.name] if texture.tile == page and texture.packed is None]
         for texture in shown:
             roles = [role for role in KINDS[texture.baked.name].fills if role not in slots]
             if not roles:
                 continue
-            slot = TextureSlot(len(self.images), wrap_u=CLAMP, wrap_v=CLAMP, filters=(LINEAR, TRILINEAR))
+            slot = TextureSlot(len(self.images), wrap_u=wrap, wrap_v=CLAMP, filters=(LINEAR, TRILINEAR))
             slots |= dict.fromkeys(roles, slot)
             self.images.append(self._image(texture, files, refer))
             if KINDS[texture.baked.name].scaled:
@@ -250,19 +285,22 @@ class SceneBuilder:
         plain, settings = conforming(texture, self.settings)
         return OutputImage(name, embedded_texture(self.store, plain, settings))
 
-    def _loose_material(self, index: int) -> int:
-        """Return the output number of a material that is delivered as it came."""
+    def _loose_material(self, index: int, *, white: bool = False) -> int:
+        """Return the output number of a material that is delivered as it came; white for vertex colours to tint."""
         if index < 0:
             return -1
-        if index not in self._loose_materials:
+        key = index, white
+        if key not in self._loose_materials:
             material = self.scene.materials[index]
+            if white:
+                material = replace(material, base_color_factor=(1.0, 1.0, 1.0, 1.0))
             slots = {role: self._loose_slot(slot) for role, slot in material.slots().items()}
             extensions = {name: self._with_images(value) for name, value in material.further.extensions.items()}
-            self._loose_materials[index] = len(self.materials)
+            self._loose_materials[key] = len(self.materials)
             further = replace(material.further, extensions=extensions)
             loose = replace(material, further=further, extensions={}, **slots)  # type: ignore[arg-type]
             self.materials.append(OutputMaterial(loose))
-        return self._loose_materials[index]
+        return self._loose_materials[key]
 
     def _loose_slot(self, slot: TextureSlot) -> TextureSlot | None:
         image = self.scene.images[slot.image]
@@ -309,7 +347,7 @@ class SceneBuilder:
             if numbers[index] >= 0:
                 drawn.append(Drawn(node.name, node.world, numbers[index]))
         roots = []
-        for bundle in self.ready:
+        for bundle in self.every:
             for name, keys in self.groups.get(bundle.name, []):
                 if keys:
                     origin = rounded_origin(middle_of(self.scene, keys))

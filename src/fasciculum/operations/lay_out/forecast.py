@@ -16,6 +16,7 @@ from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import ObjectFigures, figures_of
+from fasciculum.ways.on_sheet import on_sheet
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86
@@ -66,6 +67,9 @@ class Ahead:
 
 def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Ahead:
     """Flatten a bundle and find its twins, to tell what they save before anything is packed."""
+    digest = layout_digest(scene, bundle)
+    work = on_sheet(scene, bundle)
+    scene, bundle = work.scene, work.bundle
     pieces = pieces_of(scene, bundle, progress)
     copies = np.concatenate(
         [np.full(int(s.island.max(initial=-1)) + 1, len(s.objects)) for s in pieces.surfaces] or [np.zeros(0, int)]
@@ -77,7 +81,7 @@ def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> 
     area = float((areas[own] * pieces.sizes[own] ** 2).sum())
     every = float((areas * pieces.wishes**2 * copies).sum())
     return Ahead(
-        layout_digest(scene, bundle),
+        digest,
         len(own),
         int(copies.sum()) - len(own),
         area,

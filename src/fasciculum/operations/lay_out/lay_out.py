@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Grows
+from fasciculum.model.choices import Grows, Turns, Way
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -22,6 +23,8 @@ from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
+from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.patches import Patch
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
@@ -46,12 +49,16 @@ def sheet_rules(sheet: SheetSettings) -> str:
 
 def layout_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout is made from."""
+    work = on_sheet(scene, bundle)
+    scene, bundle = work.scene, work.bundle
+    patches = tuple((patch.key, patch.row) for patch in work.patches)
     made = (
         sheet_rules(bundle.sheet_in_force),
         bundle.objects,
         tuple(bundle.share(key) for key in bundle.objects),
         tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
         tuple((key, told.digest) for key, told in bundle.shapings if key in bundle.objects),
+        *((patches,) if patches else ()),
     )
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 
@@ -74,17 +81,20 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     Layout
         With scale 0 when nothing fits.
     """
+    digest = layout_digest(scene, bundle)
+    on = on_sheet(scene, bundle)
+    scene, bundle = on.scene, on.bundle
     sheet = bundle.sheet_in_force
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
     before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
-    work = _Laying(pieces, sheet, before, progress.part(0.1, 0.95))
+    work = _Laying(pieces, sheet, before, on.patches, progress.part(0.1, 0.95))
     made = None
     if before is not None and before.rules == sheet_rules(sheet) and not fresh:
         made = work.calm()
     if made is None:
         made = work.fresh()
     progress.update(0.96, "Verifying the layout")
-    return measured(replace(made, made_from=layout_digest(scene, bundle), rules=sheet_rules(sheet)))
+    return measured(replace(made, made_from=digest, rules=sheet_rules(sheet)))
 
 
 class _Laying:
@@ -95,10 +105,24 @@ class _Laying:
         pieces: Pieces,
         sheet: SheetSettings,
         before: Layout | None,
+        patches: Sequence[Patch],
         progress: Progress,
     ) -> None:
         self.pieces, self.sheet, self.before, self.progress = pieces, sheet, before, progress
         self.numbers = pieces.earlier
+        known = {patch.key: patch for patch in patches}
+        #: patches that lie where they must, and the scale at which blocks have the texels of their textures
+        self.fixed: dict[int, NDArray[np.float64]] = {}
+        self.blocks = 0.0
+        first = 0
+        for surface in pieces.surfaces:
+            patch = known.get(surface.objects[0])
+            if patch is not None and patch.row is not None:
+                self.fixed[first] = np.array(patch.row)
+            elif patch is not None and patch.way is Way.BAKE:
+                self.blocks = patch.density
+                self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
+            first += surface.count
 
     def rules(self, sheet: SheetSettings) -> Rules:
         return Rules(
@@ -139,6 +163,7 @@ class _Laying:
             for index, row in old.items()
             if abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
         }
+        held = {index: row for index, row in held.items() if index not in self.fixed} | self.fixed
         rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
         same = len(held) == int(before.places.max(initial=-1)) + 1
         if not held or (same and not len(rest)):
@@ -196,19 +221,25 @@ class _Laying:
             known = self.numbers >= 0
             pinned[known] = before.pinned[self.numbers[known]]
             held = self._old_places(pinned)
+        held |= self.fixed
+        if not self._fixed_fit(sheet):
+            return self._layout(held | dict.fromkeys(pieces.leaders.tolist(), np.zeros(6)), 0.0, sheet)
         rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
         islands, sizes = pieces.sized(rest), pieces.sizes[rest]
-        if not len(rest) and before is not None and held:
-            return self._layout(held, before.scale, sheet)
+        if not len(rest) and held:
+            return self._layout(held, before.scale if before is not None else 1.0, sheet)
         lying = self._lying(held)
 
         def layout_of(packed: Packed, sheet: SheetSettings) -> Layout:
             rows = held | dict(zip(rest.tolist(), _plain(packed.placements, sizes), strict=True))
             return self._layout(rows, packed.scale, sheet)
 
+        packed = Packed(0.0, np.zeros((len(islands), 6)))
         if sheet.wanted > 0:
             packed, sheet = self._at_density(islands, lying)
-        else:
+        elif self.blocks > 0:
+            packed = self._texel_for_texel(islands, lying, sheet)
+        if packed.scale <= 0 and sheet.wanted <= 0:
             packed = pack(
                 islands,
                 self.rules(sheet),
@@ -221,6 +252,20 @@ class _Laying:
                 progress=self.progress,
             )
         return layout_of(packed, sheet)
+
+    def _fixed_fit(self, sheet: SheetSettings) -> bool:
+        """Tell whether what must lie at its place does so within the sheet."""
+        return all(
+            placed(self.pieces.islands[index], row)[..., 1].max() <= sheet.height - sheet.border
+            and placed(self.pieces.islands[index], row)[..., 0].max() <= sheet.width
+            for index, row in self.fixed.items()
+        )
+
+    def _texel_for_texel(
+        self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]], sheet: SheetSettings
+    ) -> Packed:
+        """Pack blocks at the size of their textures; with scale 0 where the sheet is too small for that."""
+        return pack(islands, self.rules(sheet), scale=self.blocks, seed=sheet.seed, held=held, progress=self.progress)
 
     def _at_density(
         self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]]
@@ -287,6 +332,11 @@ class _Laying:
             shares=pieces.shares,
         )
         return paged(made)
+
+
+def _straight(turns: Turns) -> Turns:
+    """Return the turns that keep texels on the grid."""
+    return turns if turns in (Turns.NONE, Turns.HALF) else Turns.QUARTER
 
 
 def _square(row: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -358,5 +408,14 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
     if layout.scale <= 0:
         return layout
     corners, labels = sheet_triangles(layout), island_labels(layout)
-    found = verify(corners, labels, layout.width, layout.height, pages=triangle_pages(layout))
-    return replace(layout, gap=found.gap, border_gap=found.border_gap, overlap=found.overlap, fill=fill_of(layout))
+    pages = triangle_pages(layout)
+    found = verify(corners, labels, layout.width, layout.height, pages=pages)
+    border = found.border_gap
+    lanes = np.concatenate([layout.lanes[layout.islands_of(index)] for index in range(len(layout.surfaces))])
+    if lanes.any() and found.overlap <= 0 and not found.outside:
+        # a lane goes on beyond the sheet's sides: it keeps its distance above and below
+        rest = verify(corners[~lanes], labels[~lanes], layout.width, layout.height, pages=pages[~lanes]).border_gap
+        touched = corners[lanes][..., 1]
+        own = min(int(np.floor(touched.min())), layout.height - int(np.ceil(touched.max())))
+        border = own if rest < 0 else min(own, rest)
+    return replace(layout, gap=found.gap, border_gap=border, overlap=found.overlap, fill=fill_of(layout))

@@ -1,0 +1,100 @@
+"""What reads patches, as surfaces of its own, so that it is compared with its source as islands are."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.choices import Way
+from fasciculum.model.layout import Layout, Surface
+from fasciculum.model.scene import Mesh, Object, Scene
+from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.ways.on_sheet import OnSheet, Reader
+
+#: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on
+SMALL = np.array([[-0.4, -0.4], [0.4, -0.4], [0.0, 0.4]], np.float64)
+
+
+def with_readers(whole: Scene, on: OnSheet, layout: Layout, objects: tuple[str, ...]) -> tuple[Scene, Layout]:
+    """Return a bundle's scene and layout with a surface more for what of each object reads patches.
+
+    Parameters
+    ----------
+    whole : Scene
+        As it was gathered.
+    on : OnSheet
+    layout : Layout
+    objects : tuple of str
+        The bundle's own.
+
+    Returns
+    -------
+    Scene, Layout
+        An object of the same name stands for what of it reads patches where it has no islands; else its name has a
+        mark behind it, which `plain_name` takes off.
+    """
+    scene = on.scene
+    nodes, meshes, items = list(scene.nodes), list(scene.meshes), list(scene.objects)
+    groups: dict[object, list[str]] = {}
+    for key in objects:
+        readers = list(on.readers_of(whole, key))
+        if readers:
+            item = whole.object(key)
+            alike = whole.nodes[item.node].mesh, item.primitives, whole.shapes[key]
+            groups.setdefault(alike, []).append(key)
+    surfaces = list(layout.surfaces)
+    laid = {item.key for item in items}
+    for keys in groups.values():
+        item = whole.object(keys[0])
+        readers = list(on.readers_of(whole, keys[0]))
+        primitives = tuple(reader.primitive for reader in readers)
+        meshes.append(Mesh(keys[0], primitives))
+        names = []
+        for key in keys:
+            node = whole.nodes[whole.object(key).node]
+            nodes.append(replace(node, mesh=len(meshes) - 1))
+            names.append(key + MARK if key in laid else key)
+            items.append(Object(names[-1], len(nodes) - 1, tuple(range(len(primitives))), item.alpha_mode))
+        corners = np.concatenate([_corners(on, layout, reader) for reader in readers])
+        one = replace(scene, nodes=tuple(nodes), meshes=tuple(meshes), objects=tuple(items[-1:]))
+        area = float(surface_areas(corners_of(one, items[-1]).world).sum())
+        count = len(corners)
+        surfaces.append(Surface(tuple(names), corners, np.zeros(count, np.int32), np.zeros(count, np.bool_), area))
+    more = len(surfaces) - len(layout.surfaces)
+    rows = np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (more, 1))
+    places = np.arange(more, dtype=np.int32) + int(layout.places.max(initial=-1)) + 1
+    grown = replace(
+        layout,
+        surfaces=tuple(surfaces),
+        placements=np.concatenate([layout.placements, rows]),
+        places=np.concatenate([layout.places, places]),
+        pages=np.concatenate([layout.pages, np.zeros(more, np.int32)]),
+        pinned=np.concatenate([layout.pinned, np.zeros(more, np.bool_)]),
+        moved=np.concatenate([layout.moved, np.zeros(more, np.bool_)]),
+        shares=np.concatenate([layout.shares, np.ones(more)]),
+        squeezed=np.concatenate([layout.squeezed, np.ones(more)]),
+    )
+    return replace(scene, nodes=tuple(nodes), meshes=tuple(meshes), objects=tuple(items)), grown
+
+
+#: behind the name of an object that has islands too
+MARK = " \u00b7 on patches"
+
+
+def plain_name(key: str) -> str:
+    """Return the name of the object that a surface is about."""
+    return key.removesuffix(MARK)
+
+
+def _corners(on: OnSheet, layout: Layout, reader: Reader) -> NDArray[np.float64]:
+    """Return where a reader's triangles lie, each within the sheet, with an area to be sampled on."""
+    corners: NDArray[np.float64] = on.sheet_corners(layout, reader)
+    way = on.patches[reader.patch].way
+    if way is Way.SWATCH:
+        return corners + SMALL
+    if way is Way.LANE:
+        shift = np.floor(corners[..., 0].mean(axis=1) / layout.width) * layout.width
+        corners = corners - np.stack([shift, np.zeros(len(shift))], axis=1)[:, None, :]
+    return corners

@@ -1,0 +1,154 @@
+"""Cut surfaces where their texture repeats, so that all repeats can lie on one place."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.attributes import Attribute
+from fasciculum.model.scene import Primitive
+
+#: how near to a whole repeat a corner may come and still lie on it, in repeats
+NEAR = 1e-6
+#: pieces that a triangle may be cut into
+MOST_PIECES = 4096
+
+
+def cut_at_repeats(primitive: Primitive, uvs: NDArray[np.float64]) -> tuple[Primitive, NDArray[np.float64]]:
+    """Cut triangles at the whole repeats of their texture coordinates.
+
+    Parameters
+    ----------
+    uvs : ndarray of float64, shape (T, 3, 2)
+        In repeats.
+
+    Returns
+    -------
+    primitive : Primitive
+        Every attribute interpolated at the cuts; whole triangles keep their vertices, and cuts along an edge get the
+        same positions from both sides.
+    uvs : ndarray of float64, shape (P, 3, 2)
+        Of its triangles, each moved to the first repeat.
+    """
+    low, high = uvs.min(axis=1), uvs.max(axis=1)
+    whole = (np.floor(low + NEAR) >= np.ceil(high - NEAR) - 1).all(axis=1)
+    pieces = _Pieces(primitive)
+    shifted = [uvs[whole] - np.floor(low[whole] + NEAR)[:, None, :]]
+    triangles = [primitive.triangles[whole].astype(np.int64)]
+    for number in np.flatnonzero(~whole).tolist():
+        for polygon, cell in _cells(uvs[number]):
+            corners = pieces.corners(number, polygon)
+            at = polygon @ uvs[number] - cell
+            for second in range(1, len(polygon) - 1):
+                triangles.append(np.array([[corners[0], corners[second], corners[second + 1]]]))
+                shifted.append(at[[0, second, second + 1]][None])
+    return pieces.primitive(np.concatenate(triangles)), np.concatenate(shifted)
+
+
+def _cells(uvs: NDArray[np.float64]) -> list[tuple[NDArray[np.float64], NDArray[np.float64]]]:
+    """Return the parts of a triangle by whole repeat: polygons as weights of its corners, (N, 3), and the repeat."""
+    parts = [np.eye(3)]
+    for axis in (0, 1):
+        cut: list[NDArray[np.float64]] = []
+        for polygon in parts:
+            cut += _strips(polygon, uvs[:, axis])
+            if len(cut) > MOST_PIECES:
+                return [(np.eye(3), np.floor(uvs.min(axis=0) + NEAR))]
+        parts = cut
+    return [(polygon, np.floor((polygon @ uvs).mean(axis=0))) for polygon in parts]
+
+
+def _strips(polygon: NDArray[np.float64], corners: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+    """Return a polygon's parts between whole numbers of a coordinate, given at the triangle's corners."""
+    at = polygon @ corners
+    found = []
+    for step in range(int(np.floor(at.min() + NEAR)), int(np.ceil(at.max() - NEAR))):
+        part = _clipped(polygon, at - step)
+        if len(part):
+            part = _clipped(part, step + 1 - part @ corners)
+        if len(part) >= 3:
+            found.append(part)
+    return found or [polygon]
+
+
+def _clipped(polygon: NDArray[np.float64], inside: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the part of a convex polygon where a value is not negative (Sutherland and Hodgman 1974)."""
+    corners = []
+    count = len(polygon)
+    for index in range(count):
+        after = (index + 1) % count
+        here, there = inside[index], inside[after]
+        if here >= -NEAR:
+            corners.append(polygon[index])
+        if (here > NEAR and there < -NEAR) or (here < -NEAR and there > NEAR):
+            part = here / (here - there)
+            corners.append(polygon[index] * (1 - part) + polygon[after] * part)
+    return np.array(corners).reshape(-1, 3)
+
+
+class _Pieces:
+    """Vertices of a primitive that is being cut: the old ones, and those that cuts add."""
+
+    def __init__(self, whole: Primitive) -> None:
+        self.whole = whole
+        self._numbers: dict[tuple[tuple[int, float], ...], int] = {}
+        self._weights: list[tuple[tuple[int, float], ...]] = []
+
+    def corners(self, triangle: int, polygon: NDArray[np.float64]) -> list[int]:
+        """Return the vertices of a polygon in a triangle, given by weights."""
+        found = []
+        vertices = self.whole.triangles[triangle].tolist()
+        for weights in polygon.tolist():
+            parts = tuple(sorted((v, round(w, 9)) for v, w in zip(vertices, weights, strict=True) if w > NEAR))
+            if len(parts) == 1:
+                found.append(parts[0][0])
+                continue
+            if parts not in self._numbers:
+                self._numbers[parts] = len(self.whole.positions) + len(self._weights)
+                self._weights.append(parts)
+            found.append(self._numbers[parts])
+        return found
+
+    def primitive(self, triangles: NDArray[np.int64]) -> Primitive:
+        """Return the cut primitive."""
+        whole, added = self.whole, len(self._weights)
+        vertices = np.zeros((added, 3), np.int64)
+        weights = np.zeros((added, 3))
+        for row, parts in enumerate(self._weights):
+            for column, (vertex, weight) in enumerate(parts):
+                vertices[row, column], weights[row, column] = vertex, weight
+        weights /= np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
+
+        def more(values: NDArray) -> NDArray:
+            made = (values[vertices].astype(np.float64) * weights[:, :, None]).sum(axis=1)
+            if values.dtype.kind in "iu":
+                # numbers of joints and the like: those of the nearest corner
+                made = values[vertices[np.arange(added), weights.argmax(axis=1)]]
+            return np.concatenate([values, made.astype(values.dtype)]) if added else values
+
+        def unit(values: NDArray | None) -> NDArray | None:
+            if values is None or not added:
+                return values
+            found = more(values)
+            length = np.linalg.norm(found[len(values) :, :3], axis=1, keepdims=True)
+            found[len(values) :, :3] /= np.maximum(length, 1e-12)
+            if values.shape[1] == 4:
+                found[len(values) :, 3] = np.where(found[len(values) :, 3] < 0, -1, 1)
+            return found
+
+        def extra(attributes: dict[str, Attribute]) -> dict[str, Attribute]:
+            return {name: replace(one, values=more(one.values)) for name, one in attributes.items()}
+
+        return Primitive(
+            more(whole.positions),
+            triangles.astype(np.int32),
+            unit(whole.normals),
+            unit(whole.tangents),
+            tuple(more(uvs) if len(uvs) else uvs for uvs in whole.uv_sets),
+            None if whole.colors is None else more(whole.colors),
+            whole.material,
+            extra(whole.extra),
+            tuple(extra(target) for target in whole.targets),
+        )

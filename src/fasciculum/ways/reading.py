@@ -1,0 +1,101 @@
+"""How surfaces read textures: through one UV set with one transform, in connected pieces, how far along each axis."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.scene import REPEAT, Material, Object, Primitive, Scene
+from fasciculum.uv.islands import find_islands
+
+#: how far beyond a whole repeat a piece may reach and still count as lying within it
+SLACK = 1e-3
+
+
+@dataclass(frozen=True, eq=False)
+class Read:
+    """A primitive's corners in the coordinates of its material's textures.
+
+    Attributes
+    ----------
+    uvs : ndarray of float64, shape (T, 3, 2)
+        After the textures' transform, in repeats.
+    piece : ndarray of int32, shape (T,)
+        The connected piece of each triangle.
+    low, high : ndarray of float64, shape (P, 2)
+        What each piece reaches.
+    """
+
+    uvs: NDArray[np.float64]
+    piece: NDArray[np.int32]
+    low: NDArray[np.float64]
+    high: NDArray[np.float64]
+
+    @property
+    def shifts(self) -> NDArray[np.float64]:
+        """The whole repeats by which each piece lies off the first one, shape (P, 2)."""
+        found: NDArray[np.float64] = np.floor(self.low + SLACK)
+        return found
+
+    @property
+    def span(self) -> tuple[float, float]:
+        """How far the largest pieces reach along u and v, in repeats."""
+        reach = (self.high - self.low).max(axis=0, initial=0.0)
+        return float(reach[0]), float(reach[1])
+
+    def laid(self) -> NDArray[np.float64]:
+        """Return the corners with each piece moved to the first repeat."""
+        moved: NDArray[np.float64] = self.uvs - self.shifts[self.piece][:, None, :]
+        return moved
+
+
+def one_reading(scene: Scene, material: Material, primitive: Primitive) -> bool:
+    """Tell whether all textures are read alike: one UV set, one transform, repeating."""
+    slots = [slot for slot in material.slots().values() if not scene.images[slot.image].missing]
+    if not slots or not primitive.has_uv(slots[0].uv_set):
+        return False
+    first = slots[0]
+    like = (first.uv_set, first.offset, first.rotation, first.scale)
+    turned = abs(float(np.linalg.det(first.matrix()[:, :2])))
+    return turned > 1e-9 and all(
+        (slot.uv_set, slot.offset, slot.rotation, slot.scale) == like and slot.wrap_u == slot.wrap_v == REPEAT
+        for slot in slots
+    )
+
+
+def read_of(scene: Scene, primitive: Primitive) -> Read | None:
+    """Return how a primitive reads its textures, None when not all are read alike."""
+    material = scene.material_of(primitive)
+    if not len(primitive.triangles) or not one_reading(scene, material, primitive):
+        return None
+    slot = next(slot for slot in material.slots().values() if not scene.images[slot.image].missing)
+    plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
+    if not np.isfinite(plain).all():
+        return None
+    matrix = slot.matrix()
+    uvs = plain @ matrix[:, :2].T + matrix[:, 2]
+    piece = find_islands(primitive.positions.astype(np.float64)[primitive.triangles], uvs)
+    count = int(piece.max()) + 1
+    low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
+    np.minimum.at(low, piece, uvs.min(axis=1))
+    np.maximum.at(high, piece, uvs.max(axis=1))
+    return Read(uvs, piece, low, high)
+
+
+def texels_of(scene: Scene, material: Material) -> tuple[int, int]:
+    """Return the width and height of the largest texture of a material, texels; (1, 1) without one."""
+    images = [scene.images[slot.image] for slot in material.slots().values()]
+    sizes = [(image.width, image.height) for image in images if not image.missing]
+    return max(sizes, key=lambda size: size[0] * size[1], default=(1, 1))
+
+
+def users(scene: Scene, objects: tuple[str, ...]) -> dict[int, list[tuple[Object, int, Primitive]]]:
+    """Return for each material the primitives of objects that show it: object, number in the mesh, primitive."""
+    found: dict[int, list[tuple[Object, int, Primitive]]] = {}
+    for key in objects:
+        item = scene.object(key)
+        for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
+            found.setdefault(primitive.material, []).append((item, number, primitive))
+    return found
