@@ -90,6 +90,14 @@ def _readings(
     return total
 
 
+def _on_map(places: NDArray[np.float64], pixels: NDArray[Any], size: tuple[int, int] | None) -> NDArray[np.float64]:
+    """Return places on a sheet as places on a map of it, texels."""
+    if size is None or size == (pixels.shape[1], pixels.shape[0]):
+        return places
+    scaled: NDArray[np.float64] = places * (np.array([pixels.shape[1], pixels.shape[0]]) / np.array(size))
+    return scaled
+
+
 def _read(
     source: MaterialSource,
     triangles: NDArray[np.int64],
@@ -117,6 +125,7 @@ def compare(
     strength: float = 1.0,
     transparent: bool = False,
     as_fine: frozenset[int] = frozenset(),
+    size: tuple[int, int] | None = None,
     wraps: bool = False,
     points: int = 200_000,
     seed: int = 0,
@@ -135,6 +144,8 @@ def compare(
     as_fine : frozenset of int
         Surfaces whose sheet is as fine as their source: compared with the source itself, others with the source
         filtered over a texel of the sheet.
+    size : tuple of int, optional
+        Width and height of the sheet, all tiles of it, texels; maps may have another one.
     wraps : bool
         Whether readings go on at the sheet's other side, since it has lanes.
 
@@ -159,7 +170,11 @@ def compare(
     }
     readings = {
         name: _readings(
-            maps[name], places, kind.color_space is ColorSpace.SRGB, strength if kind.scaled else 1.0, wraps
+            maps[name],
+            _on_map(places, maps[name], size),
+            kind.color_space is ColorSpace.SRGB,
+            strength if kind.scaled else 1.0,
+            wraps,
         )
         for name, kind in judged.items()
     }

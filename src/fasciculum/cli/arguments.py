@@ -7,15 +7,23 @@ import re
 from collections.abc import Callable, Iterable
 
 from fasciculum import __version__
-from fasciculum.cli.options import add_settings
+from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
-from fasciculum.model.choices import Rule, Stage
+from fasciculum.model.choices import Combine, Flats, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, BakeSettings, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
+from fasciculum.operations.plan.plan import NAMES
+
+#: a sheet's size that follows from the sharpness to keep
+AUTO_SIZE = (0, 0)
+
+
+def _size_or_auto(text: str) -> tuple[int, int]:
+    return AUTO_SIZE if text == AUTO else _size(text)
 
 
 def _size(text: str) -> tuple[int, int]:
@@ -73,6 +81,25 @@ def _add_allow(command: argparse.ArgumentParser) -> None:
     )
 
 
+def _add_terms(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--yield",
+        dest="sharpness",
+        type=between(0.05, 1, float),
+        default=0.9,
+        metavar="0.9",
+        help="sharpness that nine tenths of the surface keep, of the source's (default: 0.9)",
+    )
+    command.add_argument(
+        "--max-size",
+        dest="largest",
+        type=between(LEAST_EDGE, MOST_EDGE),
+        default=4096,
+        metavar="PX",
+        help="edge of the largest sheet (default: 4096)",
+    )
+
+
 def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument("models", nargs="+", metavar="MODEL")
     make.add_argument("--out", required=True, metavar="DIR")
@@ -85,10 +112,39 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     )
     make.add_argument(
         "--size",
-        type=_size,
-        default=(SheetSettings().width, SheetSettings().height),
-        metavar="2048|WxH",
-        help="width and height of a sheet in px (default: 2048)",
+        type=_size_or_auto,
+        default=None,
+        metavar="2048|WxH|auto",
+        help="width and height of a sheet in px; auto is the smallest that keeps --yield, up to --max-size (default: "
+        "2048, or what --plan says)",
+    )
+    make.add_argument(
+        "--plan",
+        default=None,
+        metavar="NAME",
+        help="what goes together, the way of each material and the sizes as a plan says: "
+        f"{', '.join(NAMES)}; `fasciculum plan` shows them",
+    )
+    _add_terms(make)
+    make.add_argument(
+        "--repeats",
+        default=str(Repeats.AUTO),
+        help="what is done with textures that repeat: baked, on a lane across the sheet, kept apart, cut at the "
+        "repeats, or in slices of a texture array (default: auto, which bakes, or does what --plan says)",
+        **_words(Repeats),  # type: ignore[arg-type]
+    )
+    make.add_argument(
+        "--most-repeats",
+        type=between(1, 1e6, float),
+        default=None,
+        metavar="N",
+        help="what repeats more often is not baked in by auto",
+    )
+    make.add_argument(
+        "--flats",
+        default=str(Flats.AUTO),
+        help="whether surfaces of one colour shrink onto swatches (default: auto: they do where no map is computed)",
+        **_words(Flats),  # type: ignore[arg-type]
     )
     add_settings(make, SheetSettings)
     make.add_argument(
@@ -161,6 +217,13 @@ def parser() -> argparse.ArgumentParser:
     inspect.add_argument("models", nargs="+", metavar="MODEL")
     _add_allow(inspect)
     inspect.add_argument("--json", action="store_true")
+    plan = command("plan", "what could be done with models, and what each plan would cost; writes nothing")
+    plan.add_argument("models", nargs="+", metavar="MODEL")
+    plan.add_argument("--combine", default=str(Combine.NONE), **_words(Combine))  # type: ignore[arg-type]
+    plan.add_argument("--region", type=between(0, 1e6, float), default=0.0, metavar="METRES")
+    _add_terms(plan)
+    _add_allow(plan)
+    plan.add_argument("--json", action="store_true")
     _add_make(command("make", "gather, bundle, lay out, bake, check and deliver in one pass"))
     run = command("run", "redo what is stale in a project, or a named part of it")
     run.add_argument("project", metavar="PROJECT")

@@ -9,12 +9,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from fasciculum.cli.arguments import AUTO_SIZE
 from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Rule, Stage
+from fasciculum.model.choices import Combine, DensityRule, Flats, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
@@ -26,6 +27,9 @@ from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.plan.plan import Planner
+from fasciculum.operations.plan.report import plans_report, plans_words
+from fasciculum.operations.plan.terms import PLAN_PADDING, Terms
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import finding_entry, inspection_of
 from fasciculum.progress import Progress
@@ -37,7 +41,7 @@ from fasciculum.session.pipeline import Order, Pipeline, make
 def run_verb(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> int:
     """Run the command that was asked for and return the exit code."""
     store = PixelStore(scratch / "pixels")
-    verbs = {"inspect": _inspect, "make": _make, "run": _run, "check": _check, "demo": _demo}
+    verbs = {"inspect": _inspect, "plan": _plan, "make": _make, "run": _run, "check": _check, "demo": _demo}
     return verbs[parsed.command](parsed, store, progress)
 
 
@@ -56,17 +60,56 @@ def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) 
     return _code(findings)
 
 
+def _plan(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
+    scene, _ = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
+    settings = replace(DeliverySettings(), combine=Combine(parsed.combine), region=parsed.region)
+    plans = Planner(scene, settings).plans(_terms(parsed))
+    _print(plans_report(scene, plans), parsed.json, plans_words(plans))
+    return 0
+
+
+def _terms(parsed: argparse.Namespace) -> Terms:
+    """Return what plans are asked to keep."""
+    given = getattr(parsed, "SheetSettings.padding", None)
+    size = getattr(parsed, "size", None)
+    return Terms(
+        sharpness=parsed.sharpness,
+        largest=parsed.largest,
+        padding=PLAN_PADDING if given is None else given,
+        repeats=str(getattr(parsed, "repeats", "auto")),
+        most_repeats=getattr(parsed, "most_repeats", None),
+        swatches=getattr(parsed, "flats", Flats.AUTO) != Flats.BAKE,
+        size=None if size in (None, AUTO_SIZE) else size,
+    )
+
+
 def _order(parsed: argparse.Namespace) -> Order:
-    width, height = parsed.size
+    free = parsed.size in (None, AUTO_SIZE)
+    width, height = (SheetSettings().width, SheetSettings().height) if free else parsed.size
     plain = replace(SheetSettings(), width=width, height=height)
     unwrap = with_options(parsed, PRESETS[parsed.shapes], once=True)
     sheet = replace(with_options(parsed, plain, once=True), unwrap=unwrap)
+    if parsed.plan or parsed.size == AUTO_SIZE:
+        # what a plan decides unless it is told: texels that keep a quarter clean, and the same yield for all
+        told = {name: getattr(parsed, f"SheetSettings.{name}") for name in ("padding", "density")}
+        sheet = sheet if told["padding"] is not None else replace(sheet, padding=PLAN_PADDING)
+        sheet = sheet if told["density"] is not None or not parsed.plan else replace(sheet, density=DensityRule.KEEP)
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
     wishes = tuple(dict.fromkeys(parsed.map))
     bake = with_options(parsed, BakeSettings(parsed.maps, wishes=wishes, channels=tuple(parsed.channels)), once=True)
     _judge_depth(bake)
-    return Order(Rule(parsed.bundle), sheet, bake, _delivery(parsed), _lookup(parsed))
+    return Order(
+        Rule(parsed.bundle),
+        sheet,
+        bake,
+        _delivery(parsed),
+        _lookup(parsed),
+        plan=parsed.plan or "",
+        terms=_terms(parsed),
+        repeats=Repeats(parsed.repeats),
+        size_follows=parsed.size == AUTO_SIZE,
+    )
 
 
 def _judge_depth(bake: BakeSettings) -> None:

@@ -36,6 +36,25 @@ class Way(Choice):
     SWATCH = "swatch"
 
 
+class Repeats(Choice):
+    """What is done with textures that repeat."""
+
+    AUTO = "auto"
+    BAKE = "bake"
+    LANE = "lane"
+    APART = "apart"
+    CUT = "cut"
+    SLICE = "slice"
+
+
+class Flats(Choice):
+    """What is done with surfaces of one colour."""
+
+    AUTO = "auto"
+    SWATCH = "swatch"
+    BAKE = "bake"
+
+
 class PieceRule(Choice):
     """Whether surfaces are laid out as islands, or each texture's used part as one block."""
 

@@ -17,6 +17,7 @@ from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.ways.apart import Factor, apart_materials
+from fasciculum.ways.even import even_maps
 from fasciculum.ways.on_sheet import on_sheet
 
 
@@ -74,7 +75,10 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     if on_sheet(scene, bundle).bare:
         return []
     needs = wanted_maps(scene, bundle)
-    constants = {one.name for one in bundle.texturing.constants} if bundle.texturing is not None else set()
+    if bundle.texturing is not None:
+        constants = {one.name for one in bundle.texturing.constants}
+    else:
+        constants = even_maps(scene, on_sheet(scene, bundle), bundle.bake.vertex_colors) - set(needs.named)
     written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
     sheet = bundle.sheet.width, bundle.sheet.height
     return [bundle.bake.wish(name).size_on(*sheet) for name in written] + [sheet] * len(bundle.bake.channels)
@@ -110,7 +114,7 @@ def bundle_calls(
         shown[key] = kept
     if settings.combine != Combine.BUNDLE:
         return sum(map(len, shown.values()))
-    groups, alone = groups_of(scene, bundle, settings, moving=moving)
+    groups, alone = groups_of(scene, bundle.objects, settings, name=bundle.name, moving=moving)
     joined = sum(len(set().union(*(shown[key] for key in group.objects))) for group in groups)
     return joined + sum(len(shown[key]) for key in alone)
 

@@ -16,7 +16,7 @@ import numpy as np
 
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule
+from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
@@ -217,6 +217,7 @@ class ProjectReader:
             self._versions(entry),
             tuple((key, self._shaping(told, entry.name)) for key, told in sorted(entry.shapings.items())),
             entry.identity,
+            tuple((name, self._choice(Way, way, Way.BAKE, entry.name)) for name, way in sorted(entry.ways.items())),
         )
 
     def _versions(self, entry: schema.BundleEntry) -> tuple[Version, ...]:

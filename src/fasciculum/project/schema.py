@@ -145,6 +145,7 @@ class BundleEntry(msgspec.Struct):
     versions: list[VersionEntry] = []
     shapings: dict[str, ShapingEntry] = {}
     identity: str = ""
+    ways: dict[str, str] = {}
 
 
 class LookupEntry(msgspec.Struct):

@@ -112,6 +112,7 @@ def _bundle_entry(
         versions,
         {key: msgspec.convert(asdict(told), schema.ShapingEntry, strict=False) for key, told in bundle.shapings},
         bundle.identity,
+        {name: str(way) for name, way in bundle.ways},
     )
 
 

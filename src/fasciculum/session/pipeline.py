@@ -9,20 +9,27 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
+from fasciculum.errors import UsageError
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import InlineRunner
-from fasciculum.model.choices import Rule
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
+from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.plan.plan import NAMES, Planner
+from fasciculum.operations.plan.sizing import smallest_size
+from fasciculum.operations.plan.take import planned_bundles, ruled_ways
+from fasciculum.operations.plan.terms import Terms
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
@@ -45,6 +52,12 @@ class Order:
     bake: BakeSettings = field(default_factory=BakeSettings)
     delivery: DeliverySettings = field(default_factory=DeliverySettings)
     lookup: Lookup = HERE
+    #: the plan that is taken, empty for none, and what plans are to keep
+    plan: str = ""
+    terms: Terms = field(default_factory=Terms)
+    repeats: Repeats = Repeats.AUTO
+    #: whether sheets are as large as the terms ask
+    size_follows: bool = False
 
 
 class Pipeline:
@@ -73,6 +86,15 @@ class Pipeline:
             return work()
         finally:
             self.seconds[name] = self.seconds.get(name, 0.0) + time.monotonic() - began
+
+    def size(self, terms: Terms) -> None:
+        """Make sheets as small as the sharpness to keep allows."""
+        sized = []
+        for number, bundle in enumerate(self.document.bundles):
+            part = self.progress.part(*SPANS[Kind.PACK]).part(number / len(self.document.bundles), 1.0)
+            wide, high = smallest_size(self.document.scene, bundle, terms, progress=part)
+            sized.append(replace(bundle, sheet=replace(bundle.sheet, width=wide, height=high)))
+        self.document = replace(self.document, bundles=tuple(sized))
 
     def bring(
         self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()
@@ -143,6 +165,44 @@ class Pipeline:
         )
 
 
+def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
+    """Return the bundles of a scene, by a plan or by a rule.
+
+    Raises
+    ------
+    UsageError
+        When there is no plan of that name.
+    """
+    if not order.plan:
+        bundles, findings = bundle_objects(scene, order.rule, order.sheet, order.bake)
+        ruled = [
+            replace(
+                bundle,
+                ways=ruled_ways(
+                    scene,
+                    bundle,
+                    order.repeats,
+                    swatches=order.terms.swatches,
+                    most_repeats=order.terms.most_repeats,
+                ),
+            )
+            for bundle in bundles
+        ]
+        return tuple(ruled), findings
+    if order.plan not in NAMES:
+        raise UsageError(f"there is no plan {order.plan!r}.", hint=f"There are: {', '.join(NAMES)}.")
+    groups = None
+    if order.rule is not Rule.AUTO:
+        groups = [
+            (bundle.name, bundle.alpha_mode, bundle.objects)
+            for bundle in bundle_objects(scene, order.rule, order.sheet, order.bake)[0]
+        ]
+    plans = Planner(scene, order.delivery, groups).plans(order.terms)
+    if not plans.named:
+        return (), ()
+    return planned_bundles(scene, plans.plan(order.plan), order.sheet, order.bake), ()
+
+
 def make(
     models: Sequence[str], folder: Path, store: PixelStore, order: Order, *, progress: Progress = SILENT
 ) -> tuple[dict[str, Any], list[Finding]]:
@@ -159,9 +219,11 @@ def make(
         "gather", lambda: gather(models, store, lookup=order.lookup, progress=progress.part(0.0, 0.1))
     )
     name = order.delivery.name or Path(models[0]).stem
-    bundles, more = bundle_objects(scene, order.rule, order.sheet, order.bake)
+    bundles, more = line.timed("gather", lambda: _bundled(scene, order))
     line.document = Document(name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup)
     names = [bundle.name for bundle in bundles]
+    if order.size_follows and not order.plan:
+        line.timed("lay_out", lambda: line.size(order.terms))
     line.lay_out(names)
     line.bake(names)
     line.check(names)

@@ -6,12 +6,14 @@ import numpy as np
 
 from fasciculum.model.choices import VertexColors
 from fasciculum.model.scene import Material, Primitive, Scene, TextureSlot
-from fasciculum.units import srgb_to_linear
+from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: base colour with opacity, occlusion, roughness, metallic, emission
 FlatValues = tuple[float, ...]
 #: how far a constant normal map's channels may be from straight up, of 255
 STRAIGHT = 2.0
+#: occlusion above which a material without an occlusion map looks the same
+OPEN = 0.997
 
 
 def _level(scene: Scene, slot: TextureSlot | None, count: int) -> tuple[float, ...] | None:
@@ -26,6 +28,43 @@ def _level(scene: Scene, slot: TextureSlot | None, count: int) -> tuple[float, .
     return (*level, 1.0)[:count] if len(level) < count else level[:count]
 
 
+def _parts(scene: Scene, material: Material) -> dict[str, tuple[float, ...] | None]:
+    """Return what a material is all over in each map, linear, None where it varies."""
+    color = _level(scene, material.base_color, 4)
+    surface = _level(scene, material.metallic_roughness, 3)
+    shade = _level(scene, material.occlusion, 1)
+    glow = _level(scene, material.emissive, 3)
+    found: dict[str, tuple[float, ...] | None] = dict.fromkeys(("base_color", "normal", "orm", "emissive"))
+    if color is not None:
+        light = srgb_to_linear(np.array(color[:3])) * np.array(material.base_color_factor[:3])
+        found["base_color"] = (*light.tolist(), color[3] * material.base_color_factor[3])
+    if surface is not None and shade is not None:
+        open_part = 1 + material.occlusion_strength * (shade[0] - 1)
+        found["orm"] = open_part, surface[1] * material.roughness_factor, surface[2] * material.metallic_factor
+    if glow is not None:
+        light = srgb_to_linear(np.array(glow)) * np.array(material.emissive_factor) * material.emissive_strength
+        found["emissive"] = tuple(light.tolist())
+    straight = np.array([127.5, 127.5, 255.0]) / 255
+    slot = material.normal
+    normal = None if slot is None or scene.images[slot.image].missing else _level(scene, slot, 3) or ()
+    if normal is None or (normal and np.abs(np.array(normal) - straight).max() <= STRAIGHT / 255):
+        found["normal"] = 0.5, 0.5, 1.0
+    return found
+
+
+def level_of(scene: Scene, material: Material, name: str) -> tuple[float, ...] | None:
+    """Return what a material is all over in a map, to the digits that 8 bits keep, None where it varies.
+
+    Occlusion that is not open counts as varying: no material has it as a constant.
+    """
+    found = _parts(scene, material)[name]
+    if found is None or (name == "orm" and found[0] <= OPEN):
+        return None
+    if name == "base_color":
+        return (*np.round(linear_to_srgb(np.array(found[:3])) * 255).tolist(), round(found[3] * 255))
+    return tuple(round(value * (255 if name == "orm" else 1000)) for value in found)
+
+
 def flat_values(scene: Scene, material: Material) -> FlatValues | None:
     """Return what a material is all over, in linear light, None where some texture of it holds detail.
 
@@ -34,30 +73,11 @@ def flat_values(scene: Scene, material: Material) -> FlatValues | None:
     tuple of float
         Base colour 3, opacity, occlusion, roughness, metallic, emission 3.
     """
-    color = _level(scene, material.base_color, 4)
-    surface = _level(scene, material.metallic_roughness, 3)
-    shade = _level(scene, material.occlusion, 1)
-    glow = _level(scene, material.emissive, 3)
-    normal = _level(scene, material.normal, 3) if material.normal is not None else None
-    if color is None or surface is None or shade is None or glow is None:
+    parts = _parts(scene, material)
+    color, surface, glow = parts["base_color"], parts["orm"], parts["emissive"]
+    if color is None or surface is None or glow is None or parts["normal"] is None:
         return None
-    if material.normal is not None and not scene.images[material.normal.image].missing:
-        straight = np.array([127.5, 127.5, 255.0]) / 255
-        if normal is None or np.abs(np.array(normal) - straight).max() > STRAIGHT / 255:
-            return None
-    light = srgb_to_linear(np.array(color[:3])) * np.array(material.base_color_factor[:3])
-    glowing = srgb_to_linear(np.array(glow)) * np.array(material.emissive_factor) * material.emissive_strength
-    if material.emissive is None or scene.images[material.emissive.image].missing:
-        glowing = np.array(material.emissive_factor) * material.emissive_strength
-    values = [
-        *light.tolist(),
-        color[3] * material.base_color_factor[3],
-        1 + material.occlusion_strength * (shade[0] - 1),
-        surface[1] * material.roughness_factor,
-        surface[2] * material.metallic_factor,
-        *glowing.tolist(),
-    ]
-    return tuple(round(float(value), 7) for value in values)
+    return tuple(round(float(value), 7) for value in (*color, *surface, *glow))
 
 
 def is_tinted(primitive: Primitive, vertex_colors: VertexColors) -> bool:

@@ -176,7 +176,7 @@ class _Sorting:
             place = self.scene.nodes[item.node].mesh, number
             if place not in found:
                 read = read_of(self.scene, primitive)
-                if read is None:
+                if read is None or not (read.repeats or read.inside):
                     return None
                 found[place] = primitive, read
         return found

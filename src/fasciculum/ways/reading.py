@@ -26,12 +26,20 @@ class Read:
         The connected piece of each triangle.
     low, high : ndarray of float64, shape (P, 2)
         What each piece reaches.
+    repeats : bool
+        Whether textures go on beyond a whole repeat.
     """
 
     uvs: NDArray[np.float64]
     piece: NDArray[np.int32]
     low: NDArray[np.float64]
     high: NDArray[np.float64]
+    repeats: bool = True
+
+    @property
+    def inside(self) -> bool:
+        """Whether all lies within the first repeat."""
+        return bool((self.low >= -SLACK).all() and (self.high <= 1 + SLACK).all())
 
     @property
     def shifts(self) -> NDArray[np.float64]:
@@ -52,25 +60,30 @@ class Read:
 
 
 def one_reading(scene: Scene, material: Material, primitive: Primitive) -> bool:
-    """Tell whether all textures are read alike: one UV set, one transform, repeating."""
+    """Tell whether all textures are read alike: through one UV set and one transform."""
     slots = [slot for slot in material.slots().values() if not scene.images[slot.image].missing]
     if not slots or not primitive.has_uv(slots[0].uv_set):
         return False
     first = slots[0]
     like = (first.uv_set, first.offset, first.rotation, first.scale)
     turned = abs(float(np.linalg.det(first.matrix()[:, :2])))
-    return turned > 1e-9 and all(
-        (slot.uv_set, slot.offset, slot.rotation, slot.scale) == like and slot.wrap_u == slot.wrap_v == REPEAT
-        for slot in slots
-    )
+    return turned > 1e-9 and all((slot.uv_set, slot.offset, slot.rotation, slot.scale) == like for slot in slots)
 
 
-def read_of(scene: Scene, primitive: Primitive) -> Read | None:
-    """Return how a primitive reads its textures, None when not all are read alike."""
+def read_of(scene: Scene, primitive: Primitive, *, leading: bool = False) -> Read | None:
+    """Return how a primitive reads its textures, None when not all are read alike.
+
+    With ``leading`` the first texture that has UVs speaks for all.
+    """
     material = scene.material_of(primitive)
-    if not len(primitive.triangles) or not one_reading(scene, material, primitive):
+    slots = [slot for slot in material.slots().values() if not scene.images[slot.image].missing]
+    if leading:
+        slots = [slot for slot in slots if primitive.has_uv(slot.uv_set)][:1]
+    elif not one_reading(scene, material, primitive):
         return None
-    slot = next(slot for slot in material.slots().values() if not scene.images[slot.image].missing)
+    if not slots or not len(primitive.triangles):
+        return None
+    slot = slots[0]
     plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
     if not np.isfinite(plain).all():
         return None
@@ -81,7 +94,7 @@ def read_of(scene: Scene, primitive: Primitive) -> Read | None:
     low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
     np.minimum.at(low, piece, uvs.min(axis=1))
     np.maximum.at(high, piece, uvs.max(axis=1))
-    return Read(uvs, piece, low, high)
+    return Read(uvs, piece, low, high, all(one.wrap_u == one.wrap_v == REPEAT for one in slots))
 
 
 def texels_of(scene: Scene, material: Material) -> tuple[int, int]:

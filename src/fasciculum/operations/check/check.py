@@ -200,6 +200,7 @@ def check_bundle(
         )
         == 1,
         as_fine=as_fine,
+        size=(laid.across, laid.height),
         wraps=bool(laid.lanes.any()),
         points=points,
         progress=progress.part(0.0, 0.7),

@@ -48,16 +48,21 @@ def moving_objects(scene: Scene) -> set[str]:
 
 
 def groups_of(
-    scene: Scene, bundle: Bundle, settings: DeliverySettings, *, moving: set[str] | None = None
+    scene: Scene,
+    objects: Sequence[str],
+    settings: DeliverySettings,
+    *,
+    name: str,
+    moving: set[str] | None = None,
 ) -> tuple[list[Group], list[str]]:
-    """Return what a bundle is joined into, and the objects that stay apart.
+    """Return what a bundle of objects is joined into, and those that stay apart.
 
     ``moving`` is what `moving_objects` found, for callers that ask about many bundles.
     """
     moving = moving_objects(scene) if moving is None else moving
-    apart = [key for key in bundle.objects if key in moving]
+    apart = [key for key in objects if key in moving]
     cells: dict[tuple[int, ...], list[str]] = {}
-    for key in bundle.objects:
+    for key in objects:
         if key not in moving:
             cell: tuple[int, ...] = ()
             if settings.region > 0:
@@ -66,9 +71,9 @@ def groups_of(
     taken: set[str] = set()
     groups = []
     for cell in sorted(cells):
-        name = unique_name(bundle.name, taken)
-        taken.add(name)
-        groups.append(Group(name, tuple(cells[cell])))
+        unique = unique_name(name, taken)
+        taken.add(unique)
+        groups.append(Group(unique, tuple(cells[cell])))
     return groups, apart
 
 
@@ -93,7 +98,7 @@ def balance(scene: Scene, bundles: Sequence[Bundle], settings: DeliverySettings)
     seen_apart = seen_joined = 0.0
     moving = moving_objects(scene)
     for bundle in bundles:
-        groups, apart = groups_of(scene, bundle, settings, moving=moving)
+        groups, apart = groups_of(scene, bundle.objects, settings, name=bundle.name, moving=moving)
         calls += len(groups) + len(apart)
         objects += len(bundle.objects)
         seen_apart += sum(counts[key] for key in bundle.objects)

@@ -125,7 +125,7 @@ class SceneBuilder:
             return found
         moving = moving_objects(self.scene)
         for bundle in self.every:
-            groups, apart = groups_of(self.scene, bundle, self.settings, moving=moving)
+            groups, apart = groups_of(self.scene, bundle.objects, self.settings, name=bundle.name, moving=moving)
             found[bundle.name] = [
                 (group.name, tuple(key for key in group.objects if key in self.bundle_of)) for group in groups
             ]

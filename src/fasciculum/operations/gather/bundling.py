@@ -92,6 +92,20 @@ def _by_cost(
     return [(name, mode, rest), (f"{name} repeats", mode, repeating), *apart_by_look]
 
 
+def groups_by_look(scene: Scene) -> list[tuple[str, AlphaMode, tuple[str, ...]]]:
+    """Return the objects that one material can stand for, by alpha mode and look: name, mode and keys of each group."""
+    found = []
+    for mode in ALPHA_MODES:
+        looks: dict[str, list[str]] = {}
+        for item in scene.objects:
+            if item.alpha_mode == mode:
+                looks.setdefault(look_of(scene, item), []).append(item.key)
+        for look in sorted(looks, key=lambda one: one != PLAIN):
+            name = NAMES[mode] if look == PLAIN else f"{NAMES[mode]} {', '.join(look_names(look))}"
+            found.append((name, mode, tuple(looks[look])))
+    return found
+
+
 def look_of(scene: Scene, item: Object) -> str:
     """Return what, beside textures, sets an object's materials apart; objects of several looks were split."""
     index = next(iter(scene.materials_of(item)), -1)

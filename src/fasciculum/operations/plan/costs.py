@@ -1,0 +1,282 @@
+"""What a group of objects costs, for many choices of what goes onto its sheet at once, and for each size of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.choices import Way
+from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
+from fasciculum.model.scene import Scene
+from fasciculum.operations.lay_out.forecast import BOXY, RAGGED
+from fasciculum.operations.plan.figures import PLAIN_SHARE, GroupFigures, MaterialFigures
+from fasciculum.operations.plan.terms import Terms
+from fasciculum.units import texture_bytes
+from fasciculum.ways.even import Even, even_of
+from fasciculum.ways.patches import swatch_edge
+
+#: the least part of a sheet's edge that a map has, when it holds nothing finer
+LEAST_PART = 0.25
+#: part of the surface below which a map's detail counts for less
+LITTLE = 0.05
+#: density of surfaces where nothing on the sheet has a texture, px/m
+BARE_DENSITY = 64.0
+#: what is laid out must keep at least this of its sharpness to be a plan at all
+LEAST_YIELD = 0.6
+#: part of the fill that is usual which a plan counts on, so that it is held rather than missed
+SURE = 0.85
+#: edges of sheets, texels
+EDGES = (16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
+FREE = (Way.BAKE, Way.CUT, Way.LANE)
+
+
+def sheet_sizes(terms: Terms) -> list[tuple[int, int]]:
+    """Return the sizes that a sheet may have, smallest first: powers of two, as wide as high or twice as wide."""
+    if terms.size is not None:
+        return [terms.size]
+    sizes = [(wide, high) for wide in EDGES for high in (wide // 2, wide) if high >= EDGES[0] and wide <= terms.largest]
+    return sorted(sizes, key=lambda size: size[0] * size[1])
+
+
+@dataclass(frozen=True, eq=False)
+class Options:
+    """Choices for one group, a row for each.
+
+    Attributes
+    ----------
+    laid : ndarray of bool, shape (N, M)
+        The materials on its sheet.
+    size : ndarray of int64, shape (N,)
+        Which of the sizes; -1 without a sheet.
+    calls : ndarray of int64, shape (N,)
+    sheet_bytes : ndarray of float64, shape (N,)
+    images : ndarray of bool, shape (N, I)
+        Images that are read by what is kept apart.
+    sharpness : ndarray of float64, shape (N,)
+        The yield on the sheet, at most 1.
+    area : ndarray of float64, shape (N,)
+        Surface with detail on the sheet, square metres.
+    """
+
+    laid: NDArray[np.bool_]
+    size: NDArray[np.int64]
+    calls: NDArray[np.int64]
+    sheet_bytes: NDArray[np.float64]
+    images: NDArray[np.bool_]
+    sharpness: NDArray[np.float64]
+    area: NDArray[np.float64]
+
+    def rows(self, which: NDArray[np.int64]) -> Options:
+        """Return some of the choices."""
+        return Options(
+            self.laid[which],
+            self.size[which],
+            self.calls[which],
+            self.sheet_bytes[which],
+            self.images[which],
+            self.sharpness[which],
+            self.area[which],
+        )
+
+    def __len__(self) -> int:
+        return len(self.size)
+
+
+class GroupCosts:
+    """The costs of one group.
+
+    Parameters
+    ----------
+    scene : Scene
+    figures : GroupFigures
+    terms : Terms
+    """
+
+    def __init__(self, scene: Scene, figures: GroupFigures, terms: Terms) -> None:
+        self.figures, self.terms = figures, terms
+        self.sizes = sheet_sizes(terms)
+        materials = figures.materials
+        self.even: list[Even] = [even_of(scene, one.index) for one in materials]
+        self.flat = np.array([one.flat and terms.swatches for one in materials], np.bool_)
+        self.detailed = np.array([one.detailed for one in materials], np.bool_)
+        self.area = np.array([one.area if one.detailed else 0.0 for one in materials])
+        texels = sum(one.texels for one in materials)
+        whole = sum(one.area for one in materials if one.texels > 0)
+        #: px/m that textures have here, on average
+        self.density = math.sqrt(texels / whole) if texels > 0 and whole > 0 else BARE_DENSITY
+        self.ways = [self.way_of(one) for one in materials]
+        #: materials that may be kept apart, and those that may lie on the sheet
+        self.may_part = np.array([self._may_part(one) for one in materials], np.bool_) & ~self.flat
+        self.may_lie = ~self.may_part | np.array([self._may_lie(one) for one in materials], np.bool_)
+
+    def _may_part(self, one: MaterialFigures) -> bool:
+        repeats = one.span > 1.001
+        if self.terms.repeats in ("bake", "cut", "lane") and repeats:
+            return False
+        return one.index >= 0 and (one.detailed or self.terms.may_part_plain)
+
+    def _may_lie(self, one: MaterialFigures) -> bool:
+        repeats = one.span > 1.001
+        if self.terms.repeats == "apart" and repeats:
+            return False
+        most = self.terms.most_repeats
+        return not (most is not None and one.span > most and self.way_of(one) is Way.BAKE)
+
+    def way_of(self, one: MaterialFigures) -> Way:
+        """Return how a material would lie on the sheet: on a swatch, cut at its repeats if that is less, or baked."""
+        if one.flat and self.terms.swatches:
+            return Way.SWATCH
+        rule = self.terms.repeats
+        if rule == "lane" and one.lane is not None:
+            return Way.LANE
+        may_cut = rule in ("auto", "cut", "lane") and one.cut is not None
+        if may_cut and one.cut is not None and (rule == "cut" or one.cut[0] * one.cut[1] < one.texels):
+            return Way.CUT
+        return Way.BAKE
+
+    # -- what lies on the sheet -------------------------------------------------------------------------------
+
+    def measure(self, ways: Sequence[Way]) -> NDArray[np.float64]:
+        """Return texels, boxes, half the girth and islands of each material on the sheet at full sharpness, (4, M)."""
+        found = np.zeros((4, len(ways)))
+        for number, (way, one) in enumerate(zip(ways, self.figures.materials, strict=True)):
+            if way in (Way.SWATCH, Way.LANE, Way.APART):
+                continue
+            if way is Way.CUT and one.cut is not None:
+                wide, high = one.cut
+                found[:, number] = wide * high, wide * high, wide + high, 1
+            elif one.texels > 0:
+                found[:, number] = one.texels, one.boxes, one.girth, one.islands
+            else:
+                edge = self.density * (1.0 if one.detailed else PLAIN_SHARE)
+                texels = one.area * edge**2
+                found[:, number] = texels, texels / 0.6, 2 * math.sqrt(texels / 0.6 * one.islands), one.islands
+        return found
+
+    def sharpness(self, laid: NDArray[np.bool_], ways: Sequence[Way]) -> NDArray[np.float64]:
+        """Return the yield at each size, at most 1, shape (N, K); 0 where a sheet is too small.
+
+        Parameters
+        ----------
+        laid : ndarray of bool, shape (N, M)
+        ways : sequence of Way
+            Of the materials, where they are on the sheet.
+        """
+        padding = self.terms.padding
+        border, around = (padding + 1) // 2, padding + 1
+        sums: NDArray[np.float64] = self.measure(ways) @ laid.T.astype(np.float64)
+        texels, boxes, girth, islands = sums
+        usual = SURE * (RAGGED + (BOXY - RAGGED) * np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0))
+        found = np.zeros((len(laid), len(self.sizes)))
+        values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
+        edge = swatch_edge(padding)
+        for k, (wide, high) in enumerate(self.sizes):
+            strips = np.zeros(len(laid))
+            for m, way in enumerate(ways):
+                lane = self.figures.materials[m].lane
+                if way is Way.LANE and lane is not None:
+                    repeats = max(1, round(wide / lane[0]))
+                    strips += laid[:, m] * (math.ceil(lane[1] * wide / (repeats * lane[0])) + around)
+            row = max(wide // edge, 1)
+            rows = -(-len(values) // row) if values else 0
+            cells = rows * edge
+            low = high - 2 * border - strips
+            room = usual * ((wide - 2 * border) * np.maximum(low, 0) - len(values) * edge**2) - islands * around**2
+            half = girth * around
+            solved = (-half + np.sqrt(half**2 + 4 * texels * np.maximum(room, 0))) / (2 * np.maximum(texels, 1e-9))
+            solved = np.where(texels > 0, solved, 1.0)
+            taken = strips + cells + np.where(strips > 0, 2 * border, 0)
+            fits = (taken <= high) & np.bool_(not values or wide >= edge)
+            found[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
+        return found
+
+    def map_parts(self, laid: NDArray[np.bool_]) -> NDArray[np.float64]:
+        """Return the part of the sheet's edge that each map has, shape (N, 4); 0 where it is not written.
+
+        Base colour, normal, surface (occlusion, roughness, metallic) and emission.
+        """
+        on = laid | self.flat[None, :]
+        found = np.zeros((len(laid), 4))
+        keys = ("base_color", "normal", "orm", "emissive")
+        for column, key in enumerate(keys):
+            level = [even.level(key) for even in self.even]
+            names = {value: number for number, value in enumerate(dict.fromkeys(level))}
+            labels = np.array([names[value] for value in level], np.float64)
+            varied = np.array([value is None for value in level], np.bool_)
+            low = np.where(on, labels, np.inf).min(axis=1, initial=np.inf)
+            high = np.where(on, labels, -np.inf).max(axis=1, initial=-np.inf)
+            needed = (on & varied).any(axis=1) | (low != high)
+            if key == "base_color":
+                part = np.ones(len(laid))
+            else:
+                ratio = np.array([one.ratios.get(_KINDS[key], 0.0) for one in self.figures.materials])
+                part = np.where(on, ratio, 0.0).max(axis=1, initial=0.0)
+                # what little of the surface has detail there does with half of it
+                shown = np.where(on & (ratio > 0), self.area, 0.0).sum(axis=1)
+                part = np.where(shown < LITTLE * self.area.sum(), part / 2, part)
+                part = np.clip(2.0 ** np.ceil(np.log2(np.maximum(part, 1e-3)) - 1e-6), LEAST_PART, 1.0)
+            found[:, column] = np.where(needed & on.any(axis=1), part, 0.0)
+        return found
+
+    # -- choices ----------------------------------------------------------------------------------------------
+
+    def options(self, laid: NDArray[np.bool_], ways: Sequence[Way] | None = None) -> Options:
+        """Return what choices of materials cost at each size that is worth while.
+
+        Parameters
+        ----------
+        laid : ndarray of bool, shape (N, M)
+            The materials on the sheet.
+        ways : sequence of Way, optional
+            How they lie there; as `way_of` says without.
+        """
+        ways = self.ways if ways is None else ways
+        on = laid | self.flat[None, :]
+        some: NDArray[np.bool_] = np.asarray(on.any(axis=1), np.bool_)
+        yields = self.sharpness(laid, ways)
+        enough = yields >= LEAST_YIELD
+        if not enough.any():
+            # the largest sheet that is allowed cannot: what it can is a plan then
+            enough = (yields > 0) & (yields >= yields.max(axis=1, keepdims=True))
+        # once all is as sharp as its source, a larger sheet gives nothing
+        first = np.where((yields >= 1).any(axis=1), (yields >= 1).argmax(axis=1), len(self.sizes))
+        enough &= np.arange(len(self.sizes))[None, :] <= first[:, None]
+        row, size = np.nonzero(np.asarray(enough & some[:, None]))
+        none = np.flatnonzero(~some)
+        parts = self.map_parts(laid)
+        bytes_of = np.zeros((len(laid), len(self.sizes)))
+        for k, (wide, high) in enumerate(self.sizes):
+            for part in np.unique(parts[parts > 0]).tolist():
+                one = texture_bytes(max(round(wide * part), 1), max(round(high * part), 1))
+                bytes_of[:, k] += one * (parts == part).sum(axis=1)
+        apart = ~on
+        images = (apart.astype(np.float64) @ self.figures.reads.astype(np.float64)) > 0
+        calls = self._calls(on)
+        area = (laid * self.area[None, :]).sum(axis=1)
+        rows = np.concatenate([row, none])
+        return Options(
+            laid[rows],
+            np.concatenate([size, np.full(len(none), -1)]).astype(np.int64),
+            calls[rows],
+            np.concatenate([bytes_of[row, size], np.zeros(len(none))]),
+            images[rows],
+            np.concatenate([yields[row, size], np.ones(len(none))]),
+            area[rows],
+        )
+
+    def _calls(self, on: NDArray[np.bool_]) -> NDArray[np.int64]:
+        """Return the draw calls, shape (N,), of choices of what lies on the sheet."""
+        shown = self.figures.shown.astype(np.float64)
+        calls: NDArray[np.int64] = ((on.astype(np.float64) @ shown.T) > 0).sum(axis=1).astype(np.int64)
+        leaders = self.figures.leaders
+        for leader in np.unique(leaders).tolist():
+            own = leaders == leader
+            calls += (((~on & own[None, :]).astype(np.float64) @ shown.T) > 0).sum(axis=1)
+        return calls
+
+
+_KINDS = {"normal": NORMAL.name, "orm": ORM.name, "emissive": EMISSIVE.name}

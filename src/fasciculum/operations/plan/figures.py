@@ -1,0 +1,310 @@
+"""What plans are calculated from: for each material of a group of objects what each way would take."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.choices import AlphaMode, Combine, VertexColors
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
+from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
+from fasciculum.operations.deliver.joining import Group, groups_of, moving_objects
+from fasciculum.units import texture_bytes
+from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.ways.apart import apart_materials
+from fasciculum.ways.flats import flat_values, is_tinted
+from fasciculum.ways.reading import SLACK, Read, read_of, texels_of, users
+
+#: textures beside the base colour, by the map that shows them
+BESIDE = {NORMAL.name: ("normal",), ORM.name: ("metallic_roughness", "occlusion"), EMISSIVE.name: ("emissive",)}
+#: what surfaces without textures get of the texels that others have, along an edge
+PLAIN_SHARE = 0.25
+#: islands that a surface without usable UVs is taken to have for each hundred triangles
+ISLANDS_PER_HUNDRED = 4.0
+
+
+@dataclass(frozen=True, eq=False)
+class MaterialFigures:
+    """What a material's surfaces are, in one group of objects.
+
+    Attributes
+    ----------
+    index : int
+    area : float
+        Surface of all objects that show it, square metres; 0 of it counts for sharpness when it has no detail.
+    detailed : bool
+        Whether it reads a texture that is not the same all over.
+    flat : bool
+        Whether a swatch can stand for it.
+    texels, boxes : float
+        What its islands cover in its largest texture, and their boxes, square texels; copies once.
+    girth : float
+        Half the girth of the islands' boxes, texels.
+    islands : int
+    cut : tuple of int, optional
+        The used part of its textures, texels, onto which it can be cut at the repeats.
+    lane : tuple of int, optional
+        The texture's size along and across a lane, texels, the latter of what is used.
+    span : float
+        How often it repeats, at most.
+    added : int
+        Vertices that cutting adds, about.
+    ratios : dict
+        For each map beside base colour the part of its largest texture's edge that its own texture has; nothing for
+        maps in which it has no detail.
+    """
+
+    index: int
+    area: float
+    detailed: bool
+    flat: bool
+    texels: float
+    boxes: float
+    girth: float
+    islands: int
+    cut: tuple[int, int] | None
+    lane: tuple[int, int] | None
+    span: float
+    added: int
+    ratios: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
+class GroupFigures:
+    """A group of objects that may share a sheet.
+
+    Attributes
+    ----------
+    name, mode, objects
+        As of the bundle that it becomes.
+    materials : tuple of MaterialFigures
+    shown : ndarray of bool, shape (D, M)
+        For each thing that is drawn at once, a joined mesh or an object, the materials on it.
+    leaders : ndarray of int64, shape (M,)
+        Materials that become one when kept apart have one number.
+    images : tuple of str
+        Keys of the images that any of them reads.
+    reads : ndarray of bool, shape (M, I)
+    sizes : ndarray of float64, shape (I,)
+        Of the images, bytes.
+    """
+
+    name: str
+    mode: AlphaMode
+    objects: tuple[str, ...]
+    materials: tuple[MaterialFigures, ...]
+    shown: NDArray[np.bool_]
+    leaders: NDArray[np.int64]
+    images: tuple[str, ...]
+    reads: NDArray[np.bool_]
+    sizes: NDArray[np.float64]
+
+
+def _detail(scene: Scene, material: Material, role: str) -> bool:
+    slot = getattr(material, role)
+    return slot is not None and not scene.images[slot.image].missing and not scene.images[slot.image].level
+
+
+class _Measuring:
+    """Measures the primitives of a scene; copies of one once."""
+
+    def __init__(self, scene: Scene, vertex_colors: VertexColors) -> None:
+        self.scene, self.tint = scene, vertex_colors
+        self._reads: dict[tuple[int, int], Read | None] = {}
+        self._areas: dict[object, NDArray[np.float64]] = {}
+
+    def read(self, mesh: int, number: int) -> Read | None:
+        key = mesh, number
+        if key not in self._reads:
+            self._reads[key] = read_of(self.scene, self.scene.meshes[mesh].primitives[number])
+        return self._reads[key]
+
+    def areas(self, key: str) -> NDArray[np.float64]:
+        """Return the surface of each of an object's primitives, square metres."""
+        item = self.scene.object(key)
+        alike = self.scene.alike(item)
+        if alike not in self._areas:
+            corners = corners_of(self.scene, item)
+            count = len(item.primitives)
+            areas = np.bincount(corners.primitive, surface_areas(corners.world), count)
+            self._areas[alike] = areas.astype(np.float64)
+        return self._areas[alike]
+
+    def material(self, index: int, uses: Sequence[tuple]) -> MaterialFigures:
+        """Measure one material of a group; ``uses`` are those of `fasciculum.ways.reading.users`."""
+        scene = self.scene
+        material = DEFAULT_MATERIAL if index < 0 else scene.materials[index]
+        detailed = any(_detail(scene, material, role) for role in material.slots())
+        size = np.array(texels_of(scene, material), np.float64)
+        area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
+        tinted = any(is_tinted(primitive, self.tint) for _, _, primitive in uses)
+        flat = index >= 0 and not tinted and flat_values(scene, material) is not None
+        texels = boxes = girth = 0.0
+        islands = added = 0
+        reads: list[Read] = []
+        whole, seen = True, set()
+        for item, number, primitive in uses:
+            mesh = scene.nodes[item.node].mesh
+            if (mesh, number) in seen:
+                continue
+            seen.add((mesh, number))
+            read = self.read(mesh, number)
+            if read is None and detailed:
+                whole = False
+                read = read_of(scene, primitive, leading=True)
+            if read is None or not detailed:
+                whole = False
+                islands += max(1, round(len(primitive.triangles) * ISLANDS_PER_HUNDRED / 100))
+                continue
+            reads.append(read)
+            added += _crossings(read)
+        if reads:
+            # pieces that show the same part of a texture will mostly be twins
+            areas, reach = _distinct(reads)
+            texels = float(areas.sum() * size.prod())
+            boxes = float((reach * size).prod(axis=1).sum())
+            girth = float((reach * size).sum())
+            islands += len(reach)
+        span = max((max(read.span) for read in reads), default=0.0)
+        fits = whole and bool(reads) and not tinted and all(read.repeats for read in reads)
+        return MaterialFigures(
+            index,
+            area,
+            detailed,
+            flat,
+            texels,
+            max(boxes, texels),
+            girth,
+            islands,
+            _box(reads, size) if fits and span > 1 + SLACK else None,
+            _lane(reads, size) if fits and span > 1 + SLACK else None,
+            span,
+            added,
+            _ratios(scene, material, size),
+        )
+
+
+def _distinct(reads: Sequence[Read]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return the area, (N,), and the reach, (N, 2), of pieces in repeats, those that show the same once."""
+    rows = []
+    for read in reads:
+        one, two = read.uvs[:, 1] - read.uvs[:, 0], read.uvs[:, 2] - read.uvs[:, 0]
+        area = np.bincount(read.piece, np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]) / 2, len(read.low))
+        count = np.bincount(read.piece, minlength=len(read.low))
+        rows.append(np.column_stack([area, read.high - read.low, read.low - read.shifts, count]))
+    table = np.concatenate(rows)
+    _, first = np.unique(np.round(table, 3), axis=0, return_index=True)
+    return table[first, 0], table[first, 1:3]
+
+
+def _crossings(read: Read) -> int:
+    """Return about how many vertices cutting at the repeats adds."""
+    low, high = np.floor(read.uvs.min(axis=1) + SLACK), np.ceil(read.uvs.max(axis=1) - SLACK)
+    lines = np.maximum(high - low - 1, 0).sum(axis=1)
+    return int(2 * lines.sum())
+
+
+def _box(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int]:
+    """Return the part of a texture that is used once surfaces are cut at its repeats, texels."""
+    found = []
+    for axis in (0, 1):
+        whole = any(float((read.high - read.low)[:, axis].max()) >= 1 for read in reads)
+        low = min(float((read.low - read.shifts)[:, axis].min()) for read in reads)
+        high = max(float((read.high - read.shifts)[:, axis].max()) for read in reads)
+        part = 1.0 if whole or high > 1 + SLACK else high - low
+        found.append(max(1, round(part * size[axis])))
+    return found[0], found[1]
+
+
+def _lane(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int] | None:
+    """Return a texture's size along a lane and how high the lane is at that size, texels, None where it cannot be."""
+    spans = np.array([read.span for read in reads]).max(axis=0)
+    along = int(spans[0] < spans[1])
+    across = 1 - along
+    if spans[across] > 1 + SLACK:
+        return None
+    low = min(float((read.low - read.shifts)[:, across].min()) for read in reads)
+    high = max(float((read.high - read.shifts)[:, across].max()) for read in reads)
+    return int(size[along]), max(1, round((high - low) * size[across]))
+
+
+def _ratios(scene: Scene, material: Material, size: NDArray[np.float64]) -> dict[str, float]:
+    edge = float(np.sqrt(size.prod()))
+    found = {}
+    for name, roles in BESIDE.items():
+        edges = [
+            float(np.sqrt(image.width * image.height))
+            for role in roles
+            if _detail(scene, material, role)
+            for image in [scene.images[getattr(material, role).image]]
+        ]
+        if edges:
+            found[name] = max(edges) / edge
+    return found
+
+
+def group_figures(
+    scene: Scene,
+    groups: Sequence[tuple[str, AlphaMode, tuple[str, ...]]],
+    settings: DeliverySettings,
+    vertex_colors: VertexColors = VertexColors.TINT,
+) -> list[GroupFigures]:
+    """Measure groups of objects that may share a sheet.
+
+    Parameters
+    ----------
+    groups : sequence
+        Name, alpha mode and objects of each.
+    settings : DeliverySettings
+        Whether and by which regions they are joined.
+    """
+    measuring = _Measuring(scene, vertex_colors)
+    joins = settings.combine == Combine.BUNDLE
+    moving = moving_objects(scene) if joins else None
+    found = []
+    for name, mode, objects in groups:
+        uses = users(scene, objects)
+        indices = sorted(uses)
+        drawn: list[tuple[str, ...]] = [(key,) for key in objects]
+        if joins:
+            cells, alone = groups_of(scene, objects, settings, name=name, moving=moving)
+            drawn = [cell.objects for cell in cells] + [(key,) for key in alone]
+        place = {index: number for number, index in enumerate(indices)}
+        shown = np.zeros((len(drawn), len(indices)), np.bool_)
+        for row, keys in enumerate(drawn):
+            for key in keys:
+                for index in scene.materials_of(scene.object(key)):
+                    shown[row, place[index]] = True
+        images: dict[str, float] = {}
+        read_by: list[set[str]] = []
+        for index in indices:
+            own = set()
+            for slot in scene.materials[index].slots().values() if index >= 0 else ():
+                image = scene.images[slot.image]
+                key = image.pixels or f"missing {slot.image}"
+                images[key] = float(texture_bytes(image.width, image.height))
+                own.add(key)
+            read_by.append(own)
+        keys = tuple(images)
+        apart = apart_materials(scene, indices)
+        found.append(
+            GroupFigures(
+                name,
+                mode,
+                objects,
+                tuple(measuring.material(index, uses[index]) for index in indices),
+                shown,
+                np.array([place[apart[index][0]] for index in indices], np.int64),
+                keys,
+                np.array([[key in own for key in keys] for own in read_by], np.bool_).reshape(len(indices), len(keys)),
+                np.array([images[key] for key in keys]),
+            )
+        )
+    return found
+
+
+__all__ = ["Group", "GroupFigures", "MaterialFigures", "group_figures"]

@@ -1,0 +1,389 @@
+"""Plans: what goes together, which way each material is treated, and how large sheets are; and those none beats."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.model.choices import AlphaMode, Way
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.scene import Scene
+from fasciculum.operations.gather.bundling import groups_by_look
+from fasciculum.operations.ledger import Cost, cost_of
+from fasciculum.operations.plan.costs import FREE, GroupCosts, Options
+from fasciculum.operations.plan.figures import GroupFigures, group_figures
+from fasciculum.operations.plan.terms import Terms
+
+#: materials up to which every choice of a group is tried
+MOST_TRIED = 9
+#: choices of a group that are kept, and combinations of several groups that are looked at
+MOST_KEPT, MOST_COMBINED = 400, 250_000
+#: what a draw call is taken to be worth where materials are taken off the sheet one after the other, bytes
+PRICES = (1e3, 3e4, 3e5, 1e6, 4e6, 1.6e7, 1e9)
+#: by how much more vertices outweigh fewer draw calls and less memory, in the choice of the balanced plan
+VERTEX_WEIGHT, MEMORY_WEIGHT = 0.5, 0.35
+NAMES = ("balanced", "fewest", "smallest", "sharpest")
+
+
+@dataclass(frozen=True)
+class PlannedBundle:
+    """One bundle of a plan.
+
+    Attributes
+    ----------
+    name, mode, objects
+    size : tuple of int, optional
+        Of its sheet, texels; none when all is kept apart.
+    ways : tuple
+        For each material its number and its way.
+    sharpness : float
+        The yield on the sheet, at most 1.
+    parts : tuple
+        For each map beside base colour the part of the sheet's edge that it has.
+    bytes : int
+        Of the sheet's maps.
+    """
+
+    name: str
+    mode: AlphaMode
+    objects: tuple[str, ...]
+    size: tuple[int, int] | None
+    ways: tuple[tuple[int, Way], ...]
+    sharpness: float
+    parts: tuple[tuple[str, float], ...]
+    bytes: int
+
+
+@dataclass(frozen=True)
+class Plan:
+    """One way to do it all, with what it costs.
+
+    ``p10`` and ``median`` are of the yield by surface with detail, NaN where nothing reads textures; ``added`` are the
+    vertices that cutting adds.
+    """
+
+    name: str
+    draw_calls: int
+    materials: int
+    texture_bytes: int
+    p10: float
+    median: float
+    added: int
+    bundles: tuple[PlannedBundle, ...]
+    on_front: bool = True
+
+    @property
+    def point(self) -> tuple[int, int, float]:
+        """What plans are compared by: draw calls, bytes, and the yield that nine tenths keep."""
+        return self.draw_calls, self.texture_bytes, 1.0 if math.isnan(self.p10) else self.p10
+
+
+@dataclass(frozen=True)
+class Plans:
+    """All plans for a scene that none beats, and those with names among them."""
+
+    now: Cost
+    front: tuple[Plan, ...]
+    named: dict[str, Plan]
+
+    def plan(self, name: str) -> Plan:
+        """Return the plan of a name; `KeyError` when there is none."""
+        return self.named[name]
+
+
+def front_of(points: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Tell which points no other beats: none is at least as good in all and better in one.
+
+    Parameters
+    ----------
+    points : ndarray of float64, shape (N, K)
+        Less is better in each column; of equal points all are kept.
+    """
+    order = np.lexsort(points.T[::-1])
+    kept: NDArray[np.bool_] = np.zeros(len(points), np.bool_)
+    best = np.zeros((0, points.shape[1]))
+    for start in range(0, len(order), 512):
+        block = order[start : start + 512]
+        rows = points[block]
+        beaten = _beaten(rows, best) | _beaten(rows, rows)
+        kept[block[~beaten]] = True
+        best = np.concatenate([best, rows[~beaten]])
+    return kept
+
+
+def _beaten(rows: NDArray[np.float64], by: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Tell which rows some row of another table beats."""
+    if not len(by):
+        return np.zeros(len(rows), np.bool_)
+    no_worse = np.ones((len(rows), len(by)), np.bool_)
+    better = np.zeros((len(rows), len(by)), np.bool_)
+    for column in range(rows.shape[1]):
+        one, two = by[None, :, column], rows[:, None, column]
+        no_worse &= one <= two
+        better |= one < two
+    return np.asarray((no_worse & better).any(axis=1), np.bool_)
+
+
+class Planner:
+    """Finds plans for a scene; what it measures of surfaces is kept for further terms.
+
+    Parameters
+    ----------
+    scene : Scene
+    settings : DeliverySettings
+        Whether and by which regions bundles are joined.
+    groups : sequence, optional
+        Name, alpha mode and objects of the bundles to be; by alpha mode and look without.
+    """
+
+    def __init__(
+        self,
+        scene: Scene,
+        settings: DeliverySettings,
+        groups: Sequence[tuple[str, AlphaMode, tuple[str, ...]]] | None = None,
+    ) -> None:
+        self.scene, self.settings = scene, settings
+        self.figures = group_figures(scene, groups_by_look(scene) if groups is None else groups, settings)
+        self.now = cost_of(scene, tuple(item.key for item in scene.objects))
+
+    def plans(self, terms: Terms) -> Plans:
+        """Return the plans that no other beats."""
+        costs = [GroupCosts(self.scene, figures, terms) for figures in self.figures]
+        choices = [self._choices(cost) for cost in costs]
+        while math.prod(max(len(one), 1) for one in choices) > MOST_COMBINED:
+            largest = max(range(len(choices)), key=lambda number: len(choices[number]))
+            choices[largest] = _thinned(choices[largest], costs[largest])
+        rows = np.array(list(itertools.product(*(range(len(one)) for one in choices)))).reshape(-1, len(choices))
+        calls, size, p10, median = self._points(choices, rows)
+        points = np.column_stack([calls, size, -p10])
+        chosen = np.flatnonzero(front_of(points)) if len(rows) else np.zeros(0, np.int64)
+        plans = [
+            self._plan(costs, choices, rows[row], (int(calls[row]), round(float(size[row]))), (p10[row], median[row]))
+            for row in chosen.tolist()
+        ]
+        plans.sort(key=lambda plan: (plan.draw_calls, plan.texture_bytes))
+        return Plans(self.now, tuple(plans), self._named(costs, plans, terms))
+
+    # -- choices ----------------------------------------------------------------------------------------------
+
+    def _choices(self, cost: GroupCosts) -> Options:
+        """Return the choices of a group that may be part of a plan on the front."""
+        options = cost.options(self._subsets(cost))
+        return options.rows(np.flatnonzero(_worth(options, cost, self._shared(cost))))
+
+    def _shared(self, cost: GroupCosts) -> NDArray[np.bool_]:
+        """Tell which of a group's images other groups read too."""
+        others = {key for one in self.figures if one is not cost.figures for key in one.images}
+        return np.array([key in others for key in cost.figures.images], np.bool_)
+
+    def _subsets(self, cost: GroupCosts) -> NDArray[np.bool_]:
+        """Return choices of materials on the sheet: all of them where there are few, else the promising ones."""
+        count = len(cost.figures.materials)
+        free = np.flatnonzero(cost.may_part & cost.may_lie)
+        always = ~cost.may_part & ~cost.flat
+        if len(free) <= MOST_TRIED:
+            bits = (np.arange(1 << len(free))[:, None] >> np.arange(len(free))[None, :]) & 1
+            laid = np.tile(always, (len(bits), 1))
+            laid[:, free] = bits.astype(np.bool_)
+            return laid
+        texels = cost.measure(cost.ways)[0]
+        own = cost.figures.reads.astype(np.float64) @ (
+            cost.figures.sizes / np.maximum(cost.figures.reads.sum(axis=0), 1)
+        )
+        draws = cost.figures.shown.sum(axis=0)
+        rows = []
+        for price in PRICES:
+            worth = texels[free] / np.maximum(own[free] + price * draws[free], 1.0)
+            order = free[np.argsort(-worth, kind="stable")]
+            for number in range(len(order) + 1):
+                laid = always.copy()
+                laid[order[number:]] = True
+                rows.append(laid)
+        return np.unique(np.array(rows).reshape(-1, count), axis=0)
+
+    # -- points -----------------------------------------------------------------------------------------------
+
+    def _points(
+        self, choices: Sequence[Options], rows: NDArray[np.int64]
+    ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """Return draw calls, bytes, and yields (10th percentile and median) of combinations."""
+        calls = np.zeros(len(rows), np.int64)
+        size = np.zeros(len(rows))
+        keys = sorted({key for figures in self.figures for key in figures.images})
+        place = {key: number for number, key in enumerate(keys)}
+        weights = np.zeros(len(keys))
+        read = np.zeros((len(rows), len(keys)), np.bool_)
+        steps, areas, whole = [], [], 0.0
+        for figures, options, chosen in zip(self.figures, choices, rows.T, strict=True):
+            calls += options.calls[chosen]
+            size += options.sheet_bytes[chosen]
+            where = np.array([place[key] for key in figures.images], np.int64)
+            weights[where] = figures.sizes
+            read[:, where] |= options.images[chosen]
+            steps.append(options.sharpness[chosen])
+            areas.append(options.area[chosen])
+            whole += sum(one.area for one in figures.materials if one.detailed)
+        size += read @ weights
+        if not steps or whole <= 0:
+            return calls, size, np.ones(len(rows)), np.ones(len(rows))
+        yields, weighs = np.stack(steps, axis=1), np.stack(areas, axis=1)
+        order = np.argsort(yields, axis=1, kind="stable")
+        yields, weighs = np.take_along_axis(yields, order, axis=1), np.take_along_axis(weighs, order, axis=1)
+        heaped = np.cumsum(weighs, axis=1)
+
+        def part(of: float) -> NDArray[np.float64]:
+            """Return the yield below which a part of the surface lies; what is kept apart has 1."""
+            reached = heaped >= of * whole * (1 - 1e-9)
+            found = np.where(reached.any(axis=1), np.take_along_axis(yields, reached.argmax(1)[:, None], 1)[:, 0], 1.0)
+            return np.minimum(found, 1.0)
+
+        return calls, size, part(0.1), part(0.5)
+
+    def _plan(
+        self,
+        costs: Sequence[GroupCosts],
+        choices: Sequence[Options],
+        row: NDArray[np.int64],
+        cost_of_it: tuple[int, int],
+        kept: tuple[float, float],
+    ) -> Plan:
+        """Return a combination as a plan; its draw calls and bytes, and its yields, are known."""
+        bundles = []
+        added = 0
+        apart: set[tuple[int, int]] = set()
+        sheets = 0
+        for cost, options, chosen in zip(costs, choices, row.tolist(), strict=True):
+            laid, figures = options.laid[chosen] | cost.flat, cost.figures
+            ways = tuple(
+                (one.index, way if on else Way.APART)
+                for one, way, on in zip(figures.materials, cost.ways, laid, strict=True)
+            )
+            ways, more = _gentler(cost, options, chosen, ways)
+            added += more
+            whole = None if options.size[chosen] < 0 else cost.sizes[int(options.size[chosen])]
+            parts = cost.map_parts(options.laid[chosen][None, :])[0]
+            named = tuple(
+                (name, float(part))
+                for name, part in zip(("normal", "orm", "emissive"), parts[1:], strict=True)
+                if 0 < part < 1
+            )
+            apart |= {(figures.materials[int(figures.leaders[m])].index, 0) for m in np.flatnonzero(~laid).tolist()}
+            sheets += whole is not None
+            bundles.append(
+                PlannedBundle(
+                    figures.name,
+                    figures.mode,
+                    figures.objects,
+                    whole,
+                    ways,
+                    float(options.sharpness[chosen]),
+                    named,
+                    round(float(options.sheet_bytes[chosen])),
+                )
+            )
+        reads = any(one.detailed for figures in self.figures for one in figures.materials)
+        p10, median = kept if reads else (math.nan, math.nan)
+        calls, size = cost_of_it
+        return Plan("", calls, sheets + len(apart), size, float(p10), float(median), added, tuple(bundles))
+
+    # -- names ------------------------------------------------------------------------------------------------
+
+    def _named(self, costs: Sequence[GroupCosts], plans: list[Plan], terms: Terms) -> dict[str, Plan]:
+        """Return the plans with names; `balanced` keeps the terms as far as any plan does."""
+        if not plans:
+            return {}
+
+        def keeps(plan: Plan) -> tuple[bool, float]:
+            memory = terms.memory or self.now.texture_bytes
+            fits = plan.texture_bytes <= memory or plan.texture_bytes <= min(one.texture_bytes for one in plans)
+            fits &= not terms.calls or plan.draw_calls <= terms.calls
+            return not fits, -min(plan.point[2], terms.sharpness)
+
+        vertices = max(sum(len(p.positions) for mesh in self.scene.meshes for p in mesh.primitives), 1)
+
+        def worth(plan: Plan) -> tuple[bool, float, float, int, int]:
+            memory = max(plan.texture_bytes, 1024) / max(self.now.texture_bytes, 1024)
+            score = math.log2(max(plan.draw_calls, 1)) + MEMORY_WEIGHT * math.log2(memory)
+            score += VERTEX_WEIGHT * math.log2(1 + plan.added / vertices)
+            return *keeps(plan), score, plan.draw_calls, plan.texture_bytes
+
+        chosen = {
+            "balanced": min(plans, key=worth),
+            "fewest": min(plans, key=lambda plan: (plan.draw_calls, *keeps(plan), plan.texture_bytes)),
+            "smallest": min(plans, key=lambda plan: (plan.texture_bytes, plan.draw_calls)),
+            "sharpest": min(plans, key=lambda plan: (-plan.point[2], plan.draw_calls, plan.texture_bytes)),
+        }
+        return {name: replace(chosen[name], name=name) for name in NAMES}
+
+
+def _gentler(
+    cost: GroupCosts, options: Options, chosen: int, ways: tuple[tuple[int, Way], ...]
+) -> tuple[tuple[tuple[int, Way], ...], int]:
+    """Return ways that add fewer vertices at the same cost and sharpness, and the vertices that they add."""
+    found = list(ways)
+    size = int(options.size[chosen])
+    rule = cost.terms.repeats
+    cuts = [number for number, (_, way) in enumerate(ways) if way is Way.CUT]
+    for number in sorted(cuts, key=lambda one: -cost.figures.materials[one].added):
+        for way in (Way.BAKE, Way.LANE):
+            one = cost.figures.materials[number]
+            if (way is Way.LANE and one.lane is None) or rule not in ("auto", str(way)):
+                continue
+            if way is Way.BAKE and cost.terms.most_repeats is not None and one.span > cost.terms.most_repeats:
+                continue
+            tried = [way if at == number else other for at, (_, other) in enumerate(found)]
+            laid = options.laid[chosen][None, :]
+            if cost.sharpness(laid, tried)[0, size] >= float(options.sharpness[chosen]) - 1e-9:
+                found[number] = found[number][0], way
+                break
+    added = sum(cost.figures.materials[number].added for number, (_, way) in enumerate(found) if way is Way.CUT)
+    return tuple(found), added
+
+
+def _worth(options: Options, cost: GroupCosts, shared: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Tell which choices of a group no other one of it makes needless, whatever is chosen elsewhere.
+
+    One does when it has no more draw calls and bytes, and no more surface below any yield. An image that other groups
+    may read as well counts against the one that reads it, and not for one that does without.
+    """
+    sizes = cost.figures.sizes
+    own = options.sheet_bytes + options.images[:, ~shared] @ sizes[~shared]
+    # what is quite as sharp as its source has no surface below
+    area = np.where(options.sharpness >= 1, 0.0, options.area)
+    sharp = np.where(area <= 0, 1.0, options.sharpness)
+    images, weights = options.images[:, shared], sizes[shared]
+    kept: NDArray[np.bool_] = np.zeros(len(options), np.bool_)
+    patterns, kind = np.unique(images, axis=0, return_inverse=True)
+    points = np.column_stack([options.calls, own, -sharp, area])
+    for pattern in range(len(patterns)):
+        rows = np.flatnonzero(kind.reshape(-1) == pattern)
+        kept[rows] = front_of(points[rows])
+    for pattern, read in enumerate(patterns):
+        rows = np.flatnonzero((kind.reshape(-1) == pattern) & kept)
+        for other, more in enumerate(patterns):
+            if other != pattern:
+                by = points[(kind.reshape(-1) == other) & kept].copy()
+                by[:, 1] += float((more & ~read) @ weights)
+                kept[rows] &= ~_beaten(points[rows], by)
+    return kept
+
+
+def _thinned(options: Options, cost: GroupCosts) -> Options:
+    """Return about half of the choices, those at the ends of draw calls, bytes and sharpness among them."""
+    size = options.sheet_bytes + options.images @ cost.figures.sizes
+    order = np.lexsort((size, options.calls))
+    keep = set(order[::2].tolist())
+    keep |= {int(options.calls.argmin()), int(size.argmin()), int(options.sharpness.argmax())}
+    for calls in np.unique(options.calls).tolist():
+        own = np.flatnonzero(options.calls == calls)
+        keep |= {int(own[size[own].argmin()]), int(own[options.sharpness[own].argmax()])}
+    chosen = np.array(sorted(keep), np.int64)
+    return options.rows(chosen) if len(chosen) < len(options) else options.rows(chosen[: len(options) // 2])
+
+
+__all__ = ["FREE", "GroupFigures", "Plan", "PlannedBundle", "Planner", "Plans", "front_of"]

@@ -1,0 +1,97 @@
+"""Take a plan: bundles with ways, sizes and shares as it says; and the ways that rules alone lead to."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import DensityRule, Repeats, Way
+from fasciculum.model.maps import KINDS
+from fasciculum.model.scene import Scene
+from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.operations.plan.figures import PLAIN_SHARE
+from fasciculum.operations.plan.plan import Plan, PlannedBundle
+from fasciculum.uv.density import figures_of
+from fasciculum.ways.flats import flat_values
+from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.reading import SLACK, read_of, users
+
+
+def planned_bundles(scene: Scene, plan: Plan, sheet: SheetSettings, bake: BakeSettings) -> tuple[Bundle, ...]:
+    """Return the bundles of a plan; settings that it does not decide are those given."""
+    return tuple(_bundle(scene, one, sheet, bake) for one in plan.bundles)
+
+
+def _bundle(scene: Scene, planned: PlannedBundle, sheet: SheetSettings, bake: BakeSettings) -> Bundle:
+    told = {text.partition(":")[0] for text in bake.wishes}
+    wishes = tuple(
+        f"{name}:size=1/{round(1 / part)}"
+        for name, part in planned.parts
+        if name in KINDS and part < 1 and name not in told
+    )
+    if planned.size is not None:
+        sheet = replace(sheet, width=planned.size[0], height=planned.size[1])
+    ways = tuple((scene.material_name(index), way) for index, way in planned.ways if way is not Way.BAKE)
+    bundle = Bundle(
+        planned.name, planned.objects, planned.mode, sheet, replace(bake, wishes=(*bake.wishes, *wishes)), ways=ways
+    )
+    if sheet.density is not DensityRule.KEEP:
+        return bundle
+    return replace(bundle, shares=even_yields(scene, bundle))
+
+
+def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
+    """Return shares that give all objects of a bundle, and its patches, the same yield."""
+    work = on_sheet(scene, bundle)
+    items = [work.scene.object(key) for key in work.bundle.objects]
+    figures = figures_of(work.scene, items)
+    fixed = {patch.key for patch in work.patches if patch.row is not None}
+    densities = {patch.key: patch.density for patch in work.patches if patch.row is None}
+    texels = area = 0.0
+    for key, one in figures.items():
+        if key in fixed or key in densities or not math.isfinite(one.source_density):
+            continue
+        densities[key] = one.source_density
+        texels += one.area * one.source_density**2
+        area += one.area
+    if not densities:
+        return ()
+    mean = math.sqrt(texels / area) if area > 0 else max(densities.values())
+    shares = {}
+    for key in figures:
+        if key not in fixed:
+            shares[key] = round(densities[key] / mean, 4) if key in densities else PLAIN_SHARE
+    return tuple(sorted((key, share) for key, share in shares.items() if share != 1.0 and share > 0))
+
+
+def ruled_ways(
+    scene: Scene, bundle: Bundle, repeats: Repeats, *, swatches: bool, most_repeats: float | None = None
+) -> tuple[tuple[str, Way], ...]:
+    """Return the ways that rules lead to, without weighing what they cost.
+
+    Parameters
+    ----------
+    repeats : Repeats
+        What is done with textures that repeat; by ``auto`` they are baked, or kept apart beyond ``most_repeats``.
+    swatches : bool
+        Whether flat materials go onto swatches.
+    """
+    found = []
+    for index, uses in sorted(users(scene, bundle.objects).items()):
+        if index < 0:
+            continue
+        name = scene.material_name(index)
+        if swatches and flat_values(scene, scene.materials[index]) is not None:
+            found.append((name, Way.SWATCH))
+            continue
+        reads = [read_of(scene, primitive) for _, _, primitive in uses]
+        span = max((max(read.span) for read in reads if read is not None), default=0.0)
+        if span <= 1 + SLACK:
+            continue
+        way = Way.BAKE if repeats is Repeats.AUTO else Way(repeats)
+        if way is Way.BAKE and most_repeats is not None and span > most_repeats:
+            way = Way.APART
+        if way is not Way.BAKE:
+            found.append((name, way))
+    return tuple(found)
