@@ -109,9 +109,21 @@ class GroupCosts:
         #: px/m that textures have here, on average
         self.density = math.sqrt(texels / whole) if texels > 0 and whole > 0 else BARE_DENSITY
         self.ways = [self.way_of(one) for one in materials]
+        #: for each map a number for each material's value, whether it varies, and the part of a sheet's edge that it has
+        self._held = [self._levels(name) for name in ("base_color", NORMAL.name, ORM.name, EMISSIVE.name)]
         #: materials that may be kept apart, and those that may lie on the sheet
-        self.may_part = np.array([self._may_part(one) for one in materials], np.bool_) & ~self.flat
+        self.may_part = np.array([self._may_part(one) for one in materials], np.bool_) | self.flat
         self.may_lie = ~self.may_part | np.array([self._may_lie(one) for one in materials], np.bool_)
+
+    def _levels(self, name: str) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.float64] | None]:
+        level = [even.level(name) for even in self.even]
+        names = {value: number for number, value in enumerate(dict.fromkeys(level))}
+        ratio = None if name == "base_color" else [one.ratios.get(name, 0.0) for one in self.figures.materials]
+        return (
+            np.array([names[value] for value in level], np.float64),
+            np.array([value is None for value in level], np.bool_),
+            None if ratio is None else np.array(ratio),
+        )
 
     def _may_part(self, one: MaterialFigures) -> bool:
         repeats = one.span > 1.001
@@ -157,7 +169,9 @@ class GroupCosts:
                 found[:, number] = texels, texels / 0.6, 2 * math.sqrt(texels / 0.6 * one.islands), one.islands
         return found
 
-    def sharpness(self, laid: NDArray[np.bool_], ways: Sequence[Way]) -> NDArray[np.float64]:
+    def sharpness(
+        self, laid: NDArray[np.bool_], ways: Sequence[Way], sizes: Sequence[tuple[int, int]] | None = None
+    ) -> NDArray[np.float64]:
         """Return the yield at each size, at most 1, shape (N, K); 0 where a sheet is too small.
 
         Parameters
@@ -165,32 +179,38 @@ class GroupCosts:
         laid : ndarray of bool, shape (N, M)
         ways : sequence of Way
             Of the materials, where they are on the sheet.
+        sizes : sequence of tuple of int, optional
+            Those that may be without.
         """
+        sizes = self.sizes if sizes is None else sizes
         padding = self.terms.padding
         border, around = (padding + 1) // 2, padding + 1
         sums: NDArray[np.float64] = self.measure(ways) @ laid.T.astype(np.float64)
         texels, boxes, girth, islands = sums
         usual = SURE * (RAGGED + (BOXY - RAGGED) * np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0))
-        found = np.zeros((len(laid), len(self.sizes)))
+        found = np.zeros((len(laid), len(sizes)))
         values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
         edge = swatch_edge(padding)
-        for k, (wide, high) in enumerate(self.sizes):
+        swatches = (laid & self.flat[None, :]).any(axis=1)
+        lanes = [(m, one.lane) for m, one in enumerate(self.figures.materials) if ways[m] is Way.LANE and one.lane]
+        for k, (wide, high) in enumerate(sizes):
             strips = np.zeros(len(laid))
-            for m, way in enumerate(ways):
-                lane = self.figures.materials[m].lane
-                if way is Way.LANE and lane is not None:
-                    repeats = max(1, round(wide / lane[0]))
-                    strips += laid[:, m] * (math.ceil(lane[1] * wide / (repeats * lane[0])) + around)
+            for m, (along, across) in lanes:
+                repeats = max(1, round(wide / along))
+                strips += laid[:, m] * (math.ceil(across * wide / (repeats * along)) + around)
             row = max(wide // edge, 1)
             rows = -(-len(values) // row) if values else 0
-            cells = rows * edge
+            cells = rows * edge * swatches
             low = high - 2 * border - strips
-            room = usual * ((wide - 2 * border) * np.maximum(low, 0) - len(values) * edge**2) - islands * around**2
+            room = (
+                usual * ((wide - 2 * border) * np.maximum(low, 0) - len(values) * edge**2 * swatches)
+                - islands * around**2
+            )
             half = girth * around
             solved = (-half + np.sqrt(half**2 + 4 * texels * np.maximum(room, 0))) / (2 * np.maximum(texels, 1e-9))
             solved = np.where(texels > 0, solved, 1.0)
             taken = strips + cells + np.where(strips > 0, 2 * border, 0)
-            fits = (taken <= high) & np.bool_(not values or wide >= edge)
+            fits = (taken <= high) & (~swatches | np.bool_(wide >= edge))
             found[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
         return found
 
@@ -199,21 +219,15 @@ class GroupCosts:
 
         Base colour, normal, surface (occlusion, roughness, metallic) and emission.
         """
-        on = laid | self.flat[None, :]
+        on = laid
         found = np.zeros((len(laid), 4))
-        keys = ("base_color", "normal", "orm", "emissive")
-        for column, key in enumerate(keys):
-            level = [even.level(key) for even in self.even]
-            names = {value: number for number, value in enumerate(dict.fromkeys(level))}
-            labels = np.array([names[value] for value in level], np.float64)
-            varied = np.array([value is None for value in level], np.bool_)
+        for column, (labels, varied, ratio) in enumerate(self._held):
             low = np.where(on, labels, np.inf).min(axis=1, initial=np.inf)
             high = np.where(on, labels, -np.inf).max(axis=1, initial=-np.inf)
             needed = (on & varied).any(axis=1) | (low != high)
-            if key == "base_color":
+            if ratio is None:
                 part = np.ones(len(laid))
             else:
-                ratio = np.array([one.ratios.get(_KINDS[key], 0.0) for one in self.figures.materials])
                 part = np.where(on, ratio, 0.0).max(axis=1, initial=0.0)
                 # what little of the surface has detail there does with half of it
                 shown = np.where(on & (ratio > 0), self.area, 0.0).sum(axis=1)
@@ -235,7 +249,7 @@ class GroupCosts:
             How they lie there; as `way_of` says without.
         """
         ways = self.ways if ways is None else ways
-        on = laid | self.flat[None, :]
+        on = laid
         some: NDArray[np.bool_] = np.asarray(on.any(axis=1), np.bool_)
         yields = self.sharpness(laid, ways)
         enough = yields >= LEAST_YIELD
@@ -277,6 +291,3 @@ class GroupCosts:
             own = leaders == leader
             calls += (((~on & own[None, :]).astype(np.float64) @ shown.T) > 0).sum(axis=1)
         return calls
-
-
-_KINDS = {"normal": NORMAL.name, "orm": ORM.name, "emissive": EMISSIVE.name}

@@ -18,15 +18,20 @@ from fasciculum.operations.ledger import Cost, cost_of
 from fasciculum.operations.plan.costs import FREE, GroupCosts, Options
 from fasciculum.operations.plan.figures import GroupFigures, group_figures
 from fasciculum.operations.plan.terms import Terms
+from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
 MOST_TRIED = 9
 #: choices of a group that are kept, and combinations of several groups that are looked at
 MOST_KEPT, MOST_COMBINED = 400, 250_000
+#: materials whose cutting is done without where that costs nothing
+MOST_SOFTENED = 24
 #: what a draw call is taken to be worth where materials are taken off the sheet one after the other, bytes
 PRICES = (1e3, 3e4, 3e5, 1e6, 4e6, 1.6e7, 1e9)
 #: by how much more vertices outweigh fewer draw calls and less memory, in the choice of the balanced plan
 VERTEX_WEIGHT, MEMORY_WEIGHT = 0.5, 0.35
+#: what a source without any texture is allowed to take, bytes
+NOTHING = 0.3 * MIB
 NAMES = ("balanced", "fewest", "smallest", "sharpest")
 
 
@@ -183,9 +188,16 @@ class Planner:
 
     def _subsets(self, cost: GroupCosts) -> NDArray[np.bool_]:
         """Return choices of materials on the sheet: all of them where there are few, else the promising ones."""
+        free = np.flatnonzero(cost.may_part & cost.may_lie & ~cost.flat)
+        laid = self._of_detail(cost, free, ~cost.may_part)
+        if not cost.flat.any():
+            return laid
+        # all flat colours on swatches, or none: one by one they gain nothing
+        return np.concatenate([laid | cost.flat[None, :], laid & ~cost.flat[None, :]])
+
+    def _of_detail(self, cost: GroupCosts, free: NDArray[np.int64], always: NDArray[np.bool_]) -> NDArray[np.bool_]:
+        """Return choices among materials that may lie on the sheet or be kept apart."""
         count = len(cost.figures.materials)
-        free = np.flatnonzero(cost.may_part & cost.may_lie)
-        always = ~cost.may_part & ~cost.flat
         if len(free) <= MOST_TRIED:
             bits = (np.arange(1 << len(free))[:, None] >> np.arange(len(free))[None, :]) & 1
             laid = np.tile(always, (len(bits), 1))
@@ -258,13 +270,12 @@ class Planner:
         apart: set[tuple[int, int]] = set()
         sheets = 0
         for cost, options, chosen in zip(costs, choices, row.tolist(), strict=True):
-            laid, figures = options.laid[chosen] | cost.flat, cost.figures
+            laid, figures = options.laid[chosen], cost.figures
             ways = tuple(
                 (one.index, way if on else Way.APART)
                 for one, way, on in zip(figures.materials, cost.ways, laid, strict=True)
             )
-            ways, more = _gentler(cost, options, chosen, ways)
-            added += more
+            added += _added(cost, ways)
             whole = None if options.size[chosen] < 0 else cost.sizes[int(options.size[chosen])]
             parts = cost.map_parts(options.laid[chosen][None, :])[0]
             named = tuple(
@@ -299,7 +310,7 @@ class Planner:
             return {}
 
         def keeps(plan: Plan) -> tuple[bool, float]:
-            memory = terms.memory or self.now.texture_bytes
+            memory = terms.memory or self.now.texture_bytes or NOTHING
             fits = plan.texture_bytes <= memory or plan.texture_bytes <= min(one.texture_bytes for one in plans)
             fits &= not terms.calls or plan.draw_calls <= terms.calls
             return not fits, -min(plan.point[2], terms.sharpness)
@@ -318,31 +329,46 @@ class Planner:
             "smallest": min(plans, key=lambda plan: (plan.texture_bytes, plan.draw_calls)),
             "sharpest": min(plans, key=lambda plan: (-plan.point[2], plan.draw_calls, plan.texture_bytes)),
         }
-        return {name: replace(chosen[name], name=name) for name in NAMES}
+        return {name: _gentle(costs, replace(chosen[name], name=name)) for name in NAMES}
+
+
+def _added(cost: GroupCosts, ways: Sequence[tuple[int, Way]]) -> int:
+    """Return about how many vertices cutting at repeats adds."""
+    materials = cost.figures.materials
+    return sum(one.added for one, (_, way) in zip(materials, ways, strict=True) if way is Way.CUT)
+
+
+def _gentle(costs: Sequence[GroupCosts], plan: Plan) -> Plan:
+    """Return a plan with ways that add fewer vertices at the same cost and sharpness."""
+    bundles, added = [], 0
+    for cost, bundle in zip(costs, plan.bundles, strict=True):
+        ways = bundle.ways if bundle.size is None else _gentler(cost, bundle.size, bundle.sharpness, bundle.ways)
+        added += _added(cost, ways)
+        bundles.append(replace(bundle, ways=ways))
+    return replace(plan, bundles=tuple(bundles), added=added)
 
 
 def _gentler(
-    cost: GroupCosts, options: Options, chosen: int, ways: tuple[tuple[int, Way], ...]
-) -> tuple[tuple[tuple[int, Way], ...], int]:
-    """Return ways that add fewer vertices at the same cost and sharpness, and the vertices that they add."""
-    found = list(ways)
-    size = int(options.size[chosen])
-    rule = cost.terms.repeats
-    cuts = [number for number, (_, way) in enumerate(ways) if way is Way.CUT]
-    for number in sorted(cuts, key=lambda one: -cost.figures.materials[one].added):
+    cost: GroupCosts, size: tuple[int, int], sharpness: float, ways: tuple[tuple[int, Way], ...]
+) -> tuple[tuple[int, Way], ...]:
+    """Return ways that add fewer vertices on a sheet of that size, at that sharpness; those that add most first."""
+    found = [way for _, way in ways]
+    rule, most = cost.terms.repeats, cost.terms.most_repeats
+    laid = np.array([[way is not Way.APART for way in found]])
+    materials = cost.figures.materials
+    cuts = sorted((at for at, way in enumerate(found) if way is Way.CUT), key=lambda at: -materials[at].added)
+    for number in cuts[:MOST_SOFTENED]:
         for way in (Way.BAKE, Way.LANE):
-            one = cost.figures.materials[number]
+            one = materials[number]
             if (way is Way.LANE and one.lane is None) or rule not in ("auto", str(way)):
                 continue
-            if way is Way.BAKE and cost.terms.most_repeats is not None and one.span > cost.terms.most_repeats:
+            if way is Way.BAKE and most is not None and one.span > most:
                 continue
-            tried = [way if at == number else other for at, (_, other) in enumerate(found)]
-            laid = options.laid[chosen][None, :]
-            if cost.sharpness(laid, tried)[0, size] >= float(options.sharpness[chosen]) - 1e-9:
-                found[number] = found[number][0], way
+            tried = [way if at == number else other for at, other in enumerate(found)]
+            if cost.sharpness(laid, tried, [size])[0, 0] >= sharpness - 1e-9:
+                found[number] = way
                 break
-    added = sum(cost.figures.materials[number].added for number, (_, way) in enumerate(found) if way is Way.CUT)
-    return tuple(found), added
+    return tuple((index, way) for (index, _), way in zip(ways, found, strict=True))
 
 
 def _worth(options: Options, cost: GroupCosts, shared: NDArray[np.bool_]) -> NDArray[np.bool_]:
