@@ -218,7 +218,8 @@ class Workspace(QObject):
 
     def select(self, keys: Iterable[str], bundles: Sequence[str] | None = None) -> None:
         """Choose objects, and the bundles that go with them."""
-        keys = frozenset(keys)
+        # patches on a sheet are no objects
+        keys = frozenset(key for key in keys if self.document.scene.has(key))
         if bundles is None:
             homes = {self.document.bundle_of(key) for key in keys} - {None}
             names = tuple(bundle.name for bundle in self.document.bundles if bundle in homes)

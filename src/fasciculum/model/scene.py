@@ -285,6 +285,10 @@ class Scene:
         """Return the object of that key; `KeyError` when there is none."""
         return self._by_key[key]
 
+    def has(self, key: str) -> bool:
+        """Whether there is an object of that key."""
+        return key in self._by_key
+
     @cached_property
     def _by_key(self) -> dict[str, Object]:
         return {item.key: item for item in self.objects}

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, Scene, TextureSlot
+from fasciculum.ways.on_sheet import on_sheet
 
 #: floats for each corner: position 3, normal 3, tangent 4, colour 4, five texture coordinates
 STRIDE = 24
@@ -97,59 +98,92 @@ def _slot_uvs(primitive: Primitive, slot: TextureSlot) -> NDArray[np.float64]:
 
 def source_draws(scene: Scene, item: Object) -> list[Draw]:
     """Return what draws an object as it came, one for each of its primitives."""
-    node = scene.nodes[item.node]
-    mirrored = np.linalg.det(node.world[:3, :3]) < 0
-    draws = []
-    for primitive in scene.primitives_of(item):
-        material: Material = scene.material_of(primitive)
-        rows = _surface_rows(primitive, node.world)
-        if primitive.colors is not None:
-            colors = primitive.colors[primitive.triangles]
-            rows[..., 10:14] = colors[:, ::-1] if mirrored else colors
-        textures = {}
-        for number, role in enumerate(ROLES):
-            slot = getattr(material, role)
-            if slot is None or scene.images[slot.image].missing:
-                continue
-            uvs = _slot_uvs(primitive, slot)
-            uvs = uvs[:, ::-1] if mirrored else uvs
-            rows[..., 14 + 2 * number : 16 + 2 * number] = uvs
-            textures[role] = (scene.images[slot.image].pixels, slot.wrap_u, slot.wrap_v)
-            if role == "normal":
-                rows[..., 6:10] = _tangents(rows, uvs)
-        strength = material.emissive_strength
-        red, green, blue = (part * strength for part in material.emissive_factor)
-        draws.append(
-            Draw(
-                item.key,
-                rows.reshape(-1, STRIDE),
-                textures,
-                material.base_color_factor,
-                material.metallic_factor,
-                material.roughness_factor,
-                material.normal_scale,
-                material.occlusion_strength,
-                (red, green, blue),
-                material.alpha_mode,
-                material.alpha_cutoff,
-                material.double_sided,
-                material.unlit,
-                _bounds(rows),
-            )
-        )
-    return draws
+    return [_source_draw(scene, item, primitive) for primitive in scene.primitives_of(item)]
 
 
-def _sheet_rows(
-    scene: Scene, item: Object, sheet: NDArray[np.float64]
-) -> tuple[NDArray[np.float32], NDArray[np.float64]] | None:
-    """Return an object's rows and their sheet UVs, (T, 3, 2); None when the sheet is of other triangles."""
+def _source_draw(scene: Scene, item: Object, primitive: Primitive) -> Draw:
+    """Return what draws a primitive as it came."""
     node = scene.nodes[item.node]
-    rows = np.concatenate([_surface_rows(primitive, node.world) for primitive in scene.primitives_of(item)])
-    if len(rows) != len(sheet):
-        return None
     mirrored = np.linalg.det(node.world[:3, :3]) < 0
-    return rows, sheet[:, ::-1] if mirrored else sheet
+    material: Material = scene.material_of(primitive)
+    rows = _surface_rows(primitive, node.world)
+    if primitive.colors is not None:
+        colors = primitive.colors[primitive.triangles]
+        rows[..., 10:14] = colors[:, ::-1] if mirrored else colors
+    textures = {}
+    for number, role in enumerate(ROLES):
+        slot = getattr(material, role)
+        if slot is None or scene.images[slot.image].missing:
+            continue
+        uvs = _slot_uvs(primitive, slot)
+        uvs = uvs[:, ::-1] if mirrored else uvs
+        rows[..., 14 + 2 * number : 16 + 2 * number] = uvs
+        textures[role] = (scene.images[slot.image].pixels, slot.wrap_u, slot.wrap_v)
+        if role == "normal":
+            rows[..., 6:10] = _tangents(rows, uvs)
+    strength = material.emissive_strength
+    red, green, blue = (part * strength for part in material.emissive_factor)
+    return Draw(
+        item.key,
+        rows.reshape(-1, STRIDE),
+        textures,
+        material.base_color_factor,
+        material.metallic_factor,
+        material.roughness_factor,
+        material.normal_scale,
+        material.occlusion_strength,
+        (red, green, blue),
+        material.alpha_mode,
+        material.alpha_cutoff,
+        material.double_sided,
+        material.unlit,
+        _bounds(rows),
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Laid:
+    """A primitive of an object as its bundle has it: its sheet UVs, (T, 3, 2), or none where it is kept apart."""
+
+    primitive: Primitive
+    uvs: NDArray[np.float64] | None
+
+
+def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
+    """Return an object's primitives in order, each with where it lies on the sheet; empty when that is not known."""
+    layout = bundle.layout
+    work = on_sheet(scene, bundle)
+    mesh = scene.nodes[item.node].mesh
+    size = np.array([layout.across, layout.height], np.float64) if layout is not None else np.ones(2)
+    islands = None
+    if layout is not None and layout.scale > 0 and item.key in layout.surface_numbers:
+        islands = layout.sheet_corners(layout.surface_of(item.key)) / size
+    found, first = [], 0
+    for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
+        reader = work.readers.get((mesh, number))
+        if primitive.material in work.apart:
+            found.append(_Laid(primitive, None))
+        elif reader is not None:
+            key = work.patches[reader.patch].key
+            if layout is None or key not in layout.surface_numbers:
+                return []
+            found.append(_Laid(reader.primitive, work.sheet_corners(layout, reader) / size))
+        else:
+            last = first + len(primitive.triangles)
+            if islands is None or last > len(islands):
+                return []
+            found.append(_Laid(primitive, islands[first:last]))
+            first = last
+    # a sheet of other triangles than the object has now
+    return found if islands is None or first == len(islands) else []
+
+
+def _sheet_rows(scene: Scene, item: Object, laid: _Laid) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
+    """Return a primitive's rows and its sheet UVs, turned the right way out."""
+    assert laid.uvs is not None
+    node = scene.nodes[item.node]
+    mirrored = np.linalg.det(node.world[:3, :3]) < 0
+    return _surface_rows(laid.primitive, node.world), laid.uvs[:, ::-1] if mirrored else laid.uvs
 
 
 #: pixel-store key that stands for a checker, cells along one repeat of it, and texels of the sheet along a cell
@@ -171,35 +205,30 @@ def checker_image() -> NDArray[np.uint8]:
 def checker_draws(scene: Scene, bundle: Bundle, item: Object) -> list[Draw]:
     """Return what draws an object with a checker through its sheet UVs; empty without a layout."""
     layout = bundle.layout
-    if layout is None or layout.scale <= 0 or item.key not in layout.surface_numbers:
+    if layout is None or layout.scale <= 0:
         return []
-    sheet = layout.sheet_corners(layout.surface_of(item.key)) / (CELLS * CELL)
-    found = _sheet_rows(scene, item, sheet)
-    if found is None:
-        return []
-    rows, uvs = found
-    rows[..., 14:16] = uvs
-    textures = {"base_color": (CHECKER, REPEAT, REPEAT)}
-    bounds = _bounds(rows)
-    rows = rows.reshape(-1, STRIDE)
-    return [Draw(item.key, rows, textures, metallic=0.0, roughness=0.9, double_sided=True, bounds=bounds)]
+    size = np.array([layout.across, layout.height]) / (CELLS * CELL)
+    draws = []
+    for laid in _laid(scene, bundle, item):
+        if laid.uvs is None:
+            draws.append(_source_draw(scene, item, laid.primitive))
+            continue
+        rows, uvs = _sheet_rows(scene, item, laid)
+        rows[..., 14:16] = uvs * size
+        textures = {"base_color": (CHECKER, REPEAT, REPEAT)}
+        bounds = _bounds(rows)
+        flat = rows.reshape(-1, STRIDE)
+        draws.append(Draw(item.key, flat, textures, metallic=0.0, roughness=0.9, double_sided=True, bounds=bounds))
+    return draws
 
 
 def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:
-    """Return what draws an object from its bundle's sheet; empty without layout and maps."""
+    """Return what draws an object as its bundle has it, one for each primitive; empty without layout and maps."""
     layout, made = bundle.layout, bundle.texturing
     if layout is None or made is None or layout.scale <= 0:
         return []
-    if item.key not in layout.surface_numbers:
-        return []
-    sheet = layout.sheet_corners(layout.surface_of(item.key)) / np.array([layout.across, layout.height])
-    found = _sheet_rows(document.scene, item, sheet)
-    if found is None:
-        return []
-    rows, uvs = found
-    rows[..., 14:24] = np.tile(uvs, (1, 1, 5))
-    rows[..., 6:10] = _tangents(rows, uvs)
-    textures = {MAPS[baked.name]: (baked.pixels, CLAMP, CLAMP) for baked in made.maps if baked.name in MAPS}
+    wrap = REPEAT if layout.lanes.any() else CLAMP
+    textures = {MAPS[baked.name]: (baked.pixels, wrap, CLAMP) for baked in made.maps if baked.name in MAPS}
     if "metallic_roughness" in textures:
         textures["occlusion"] = textures["metallic_roughness"]
     glow = made.map("emissive")
@@ -213,19 +242,28 @@ def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]
             _, roughness, metallic = constant.values
         elif constant.name == "emissive":
             emission = tuple(value * constant.strength for value in constant.values)
-    return [
-        Draw(
-            item.key,
-            rows.reshape(-1, STRIDE),
-            textures,
-            base_color=color,  # type: ignore[arg-type]
-            metallic=metallic,
-            roughness=roughness,
-            emission=emission,  # type: ignore[arg-type]
-            alpha_mode=bundle.alpha_mode,
-            cutoff=made.alpha_cutoff,
-            double_sided=made.double_sided,
-            unlit=made.unlit,
-            bounds=_bounds(rows),
+    draws = []
+    for laid in _laid(document.scene, bundle, item):
+        if laid.uvs is None:
+            draws.append(_source_draw(document.scene, item, laid.primitive))
+            continue
+        rows, uvs = _sheet_rows(document.scene, item, laid)
+        rows[..., 14:24] = np.tile(uvs, (1, 1, 5))
+        rows[..., 6:10] = _tangents(rows, uvs)
+        draws.append(
+            Draw(
+                item.key,
+                rows.reshape(-1, STRIDE),
+                textures,
+                base_color=color,  # type: ignore[arg-type]
+                metallic=metallic,
+                roughness=roughness,
+                emission=emission,  # type: ignore[arg-type]
+                alpha_mode=bundle.alpha_mode,
+                cutoff=made.alpha_cutoff,
+                double_sided=made.double_sided,
+                unlit=made.unlit,
+                bounds=_bounds(rows),
+            )
         )
-    ]
+    return draws

@@ -109,15 +109,29 @@ def show_bundles(bundles: tuple[Bundle, ...], *, checker: bool = False, progress
     progress.update(1.0)
 
 
+def part_key(key: str, number: int) -> str:
+    """Return what the colours of one primitive of an object are known by."""
+    return f"{key}\n{number}"
+
+
 def show_lens(colors: dict[str, NDArray[np.float32]], *, progress: Progress = SILENT) -> None:
-    """Take the lens's colours: by object, one for all (1, 3) or one for each triangle (T, 3), linear."""
+    """Take the lens's colours, linear: by object, one for all (1, 3) or one for each triangle (T, 3).
+
+    A primitive of an object may have one of its own; see `part_key`.
+    """
     studio = _studio()
     for side in ("source", "result"):
         first: dict[str, int] = {}
+        drawn: dict[str, int] = {}
 
-        def corner_colors(draw: Draw, first: dict[str, int] = first) -> NDArray[np.float32]:
+        def corner_colors(
+            draw: Draw, first: dict[str, int] = first, drawn: dict[str, int] = drawn
+        ) -> NDArray[np.float32]:
             count = len(draw.corners) // 3
+            number = drawn.get(draw.key, 0)
+            drawn[draw.key] = number + 1
             found = colors.get(draw.key, np.full((1, 3), 0.18, np.float32))
+            found = colors.get(part_key(draw.key, number), found)
             if len(found) > 1:
                 start = first.get(draw.key, 0)
                 first[draw.key] = start + count

@@ -104,6 +104,24 @@ def on_sheet(scene: Scene, bundle: Bundle) -> OnSheet:
     return replace(found, bundle=named)
 
 
+def islands_alone(scene: Scene, bundle: Bundle) -> tuple[Scene, Layout]:
+    """Return a bundle's layout without its patches, and without what is not there any more, and the scene of it.
+
+    Figures about surfaces are measured on these.
+    """
+    layout = bundle.layout
+    assert layout is not None
+    work = on_sheet(scene, bundle)
+    there = {item.key: item for item in work.scene.objects}
+    left = {patch.key for patch in work.patches}
+    for surface in layout.surfaces:
+        key = surface.objects[0]
+        item = there.get(key)
+        if item is None or sum(len(p.triangles) for p in work.scene.primitives_of(item)) != len(surface.corners):
+            left.add(key)
+    return work.scene, layout.without(left)
+
+
 @lru_cache(maxsize=48)
 def _kept(
     scene: Scene,

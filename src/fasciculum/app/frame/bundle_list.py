@@ -33,6 +33,7 @@ from fasciculum.operations.lay_out.forecast import forecast
 from fasciculum.operations.ledger import cost_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.ways.on_sheet import islands_alone
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"
@@ -301,9 +302,9 @@ class BundleList(QWidget):
         if len(layouts) != len(self._layouts) or any(a is not b for a, b in zip(layouts, self._layouts, strict=True)):
             self._layouts = layouts
             self._densities = {}
-            for layout in layouts:
-                if layout is not None and layout.scale > 0:
-                    self._densities |= object_densities(document.scene, layout)
+            for laid in document.bundles:
+                if laid.layout is not None and laid.layout.scale > 0:
+                    self._densities |= object_densities(*islands_alone(document.scene, laid))
         self._filling = True
         for row in self._tops():
             bundle = next((b for b in document.bundles if b.name == row.data(0, KEY)), None)

@@ -25,6 +25,7 @@ from fasciculum.operations.lay_out.forecast import clean_size, forecast
 from fasciculum.operations.ledger import cost_of, ledger_of
 from fasciculum.session.stale import DONE, check_state, layout_state
 from fasciculum.units import MIB, texture_bytes
+from fasciculum.ways.on_sheet import islands_alone
 
 FIGURES = (
     (
@@ -183,7 +184,7 @@ class LedgerStrip(QWidget):
                 for entry in entries
             ]
         if name in ("density", "fill") and bundle.layout is not None and bundle.layout.scale > 0:
-            found_densities = object_densities(scene, bundle.layout)
+            found_densities = object_densities(*islands_alone(scene, bundle))
             return [
                 (key, f"{value:.0f} px/m", key)
                 for key, value in sorted(found_densities.items(), key=lambda pair: pair[1])

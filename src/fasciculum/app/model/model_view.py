@@ -25,6 +25,7 @@ from fasciculum.rendering.renderer import View
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.stretch import angle_stretch
+from fasciculum.ways.on_sheet import islands_alone
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
@@ -37,11 +38,11 @@ def stretch_colors(document: Document) -> dict[str, np.ndarray]:
     """Return for each object that is laid out the colour of each triangle by how much it is stretched."""
     colors: dict[str, np.ndarray] = {}
     for bundle in document.bundles:
-        layout = bundle.layout
-        if layout is None or layout.scale <= 0:
+        if bundle.layout is None or bundle.layout.scale <= 0:
             continue
+        scene, layout = islands_alone(document.scene, bundle)
         for index, surface in enumerate(layout.surfaces):
-            world = corners_of(document.scene, document.scene.object(surface.objects[0])).world
+            world = corners_of(scene, scene.object(surface.objects[0])).world
             if len(world) == len(surface.corners):
                 stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
                 found = scale_colors(np.minimum(stretch, 4.0))
@@ -140,7 +141,7 @@ class ModelView(QWidget):
             for bundle in document.bundles:
                 if bundle.layout is None or bundle.layout.scale <= 0:
                     continue
-                found = object_densities(document.scene, bundle.layout)
+                found = object_densities(*islands_alone(document.scene, bundle))
                 for key, value in found.items():
                     colors[key] = scale_colors(np.array([value / (bundle.layout.scale * bundle.share(key))]))
         linear = {key: srgb_to_linear(value).astype(np.float32) for key, value in colors.items()}

@@ -28,6 +28,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB
+from fasciculum.ways.on_sheet import islands_alone
 
 TWIN_WORDS = {
     TwinRule.TOGETHER: "on one place",
@@ -258,7 +259,7 @@ class LayOutPanel(FoldColumn):
             if self._yields_of is layout:
                 self._show_measured(layout.scale, *measured)
 
-        task = Task(Kind.MEASURE, f"Measure {bundle.name}", measure_layout, (scene, layout), part="layout")
+        task = Task(Kind.MEASURE, f"Measure {bundle.name}", measure_layout, islands_alone(scene, bundle), part="layout")
         self.workspace.run(task, take, anew=True)
 
     def _show_measured(self, scale: float, values: np.ndarray, weights: np.ndarray, yields: dict[str, float]) -> None:

@@ -17,6 +17,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out import arrange
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
+from fasciculum.ways.on_sheet import on_sheet
 
 #: degrees of a turn by hand
 STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15.0}
@@ -110,7 +111,7 @@ class Hand(QObject):
         bundle, layout = self.bundle, self.layout
         if bundle is None or layout is None:
             return
-        scene = self.workspace.document.scene
+        scene = on_sheet(self.workspace.document.scene, bundle).scene
         starts = layout.starts
         materials: list[set[int]] = [set() for _ in layout.placements]
         for index, surface in enumerate(layout.surfaces):

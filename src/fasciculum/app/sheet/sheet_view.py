@@ -32,6 +32,7 @@ from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000
@@ -189,7 +190,10 @@ class SheetView(QWidget):
             figures.density, figures.stretch, figures.conflict = found
             self._changed()
 
-        scene = self.workspace.document.scene
+        bundle = self.workspace.bundle
+        if bundle is None:
+            return
+        scene = on_sheet(self.workspace.document.scene, bundle).scene
         task = Task(Kind.MEASURE, "Measure islands", measure_islands, (scene, layout), part="islands")
         self.workspace.run(task, take, anew=True)
 
@@ -508,8 +512,10 @@ class SheetView(QWidget):
             self._densities = (layout, {})
         known = self._densities[1]
         if layout is not None and key not in known:
-            there = any(key in surface.objects for surface in layout.surfaces)
-            known[key] = object_density(self.workspace.document.scene, layout, key) if there else math.nan
+            bundle = self.workspace.bundle
+            scene, own = (None, layout) if bundle is None else islands_alone(self.workspace.document.scene, bundle)
+            there = scene is not None and any(key in surface.objects for surface in own.surfaces)
+            known[key] = object_density(scene, own, key) if there and scene is not None else math.nan
         return known.get(key, math.nan)
 
     def _say(self, painter: QPainter, words: str) -> None:

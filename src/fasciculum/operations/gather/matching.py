@@ -12,6 +12,7 @@ import numpy as np
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
+from fasciculum.ways.on_sheet import on_sheet
 
 
 def _plain(key: str) -> str:
@@ -56,7 +57,10 @@ def match_objects(shapes: Mapping[str, str], scene: Scene) -> dict[str, str]:
 def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> Bundle:
     """Return a bundle with its objects under their present keys; what is gone leaves the layout, the rest stays put."""
     objects = tuple(renamed[key] for key in bundle.objects if key in renamed)
-    layout = None if bundle.layout is None else _carried_layout(bundle.layout, renamed, scene)
+    # what is laid out may be less than the objects have, and patches beside them
+    laid = on_sheet(scene, replace(bundle, objects=objects, shapings=(), twin_rules=()))
+    names = dict(renamed) | {patch.key: patch.key for patch in laid.patches}
+    layout = None if bundle.layout is None else _carried_layout(bundle.layout, names, laid.scene)
     if objects == bundle.objects and layout is bundle.layout:
         return bundle
     shares = tuple(sorted((renamed[key], share) for key, share in bundle.shares if key in renamed))
@@ -64,7 +68,7 @@ def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> 
     shapings = tuple(
         sorted(((renamed[key], shaping) for key, shaping in bundle.shapings if key in renamed), key=itemgetter(0))
     )
-    kept = ((version, _carried_layout(version.layout, renamed, scene)) for version in bundle.versions)
+    kept = ((version, _carried_layout(version.layout, names, laid.scene)) for version in bundle.versions)
     versions = tuple(replace(version, layout=carried) for version, carried in kept if carried is not None)
     check = None
     if bundle.check is not None:
@@ -95,7 +99,9 @@ def _carried_layout(layout: Layout, renamed: Mapping[str, str], scene: Scene) ->
         keys = tuple(
             renamed[key]
             for key in surface.objects
-            if key in renamed and triangle_count(scene, renamed[key]) == len(surface.corners)
+            if key in renamed
+            and scene.has(renamed[key])
+            and triangle_count(scene, renamed[key]) == len(surface.corners)
         )
         changed |= keys != surface.objects
         if keys:

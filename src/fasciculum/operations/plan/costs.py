@@ -109,7 +109,7 @@ class GroupCosts:
         #: px/m that textures have here, on average
         self.density = math.sqrt(texels / whole) if texels > 0 and whole > 0 else BARE_DENSITY
         self.ways = [self.way_of(one) for one in materials]
-        #: for each map a number for each material's value, whether it varies, and the part of a sheet's edge that it has
+        #: for each map a number for each material's value, whether it varies, and the part of the edge that it has
         self._held = [self._levels(name) for name in ("base_color", NORMAL.name, ORM.name, EMISSIVE.name)]
         #: materials that may be kept apart, and those that may lie on the sheet
         self.may_part = np.array([self._may_part(one) for one in materials], np.bool_) | self.flat
