@@ -13,7 +13,7 @@ from fasciculum.model.choices import Combine
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import Planner
-from fasciculum.operations.plan.terms import Terms
+from fasciculum.model.terms import Terms
 
 
 def scene_of(objects, folder):

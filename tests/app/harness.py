@@ -79,6 +79,8 @@ class WindowCase(unittest.TestCase):
         self.folder = Path(tempfile.mkdtemp())
         self.window = make_window(self.application)
         self.workspace = self.window.workspace
+        # tests bundle by hand what they look at
+        self.workspace.proposes = False
         self.window.show()
         self.said = []
         self.workspace.said.connect(lambda words, state: self.said.append((state, words)))

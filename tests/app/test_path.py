@@ -9,6 +9,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 
 from fasciculum.jobs.runner import CANCELLED, FAILED, RUNNING
+from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from tests.app.harness import MIDDLE, WindowCase
@@ -479,7 +480,11 @@ class Acts(WindowCase):
         self.wait(lambda: self.workspace.document.bundles, "the station")
         self.idle()
         self.assertEqual(self.workspace.document.name, "Ropeway station")
-        self.assertEqual(self.workspace.document.loose(), ("Person for scale",))
+        # bundled by the balanced plan, which pays
+        self.assertEqual([bundle.name for bundle in self.workspace.document.bundles], ["Opaque", "Cut-out", "Blend"])
+        after = ledger_of(self.workspace.document).after
+        self.assertLessEqual(after.draw_calls, 10)
+        self.assertLessEqual(after.texture_bytes, ledger_of(self.workspace.document).before.texture_bytes)
         self.assertGreater(self.window.model.frames, 0)
 
     def test_every_control_has_a_name_and_a_tip(self):

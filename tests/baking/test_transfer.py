@@ -9,6 +9,7 @@ import numpy as np
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square
 from tests.reference import Model, bilinear, decode, encode, unit
@@ -26,7 +27,8 @@ class Delivering(unittest.TestCase):
         self.store = PixelStore(self.folder / "pixels")
 
     def deliver(self, glb, size=256, rule="one", **bake):
-        order = Order(rule, SheetSettings(size, size, padding=4, seconds=0), BakeSettings(**bake))
+        sheet = SheetSettings(size, size, padding=4, seconds=0)
+        order = Order(rule, sheet, BakeSettings(**bake), terms=Terms(swatches=False))
         source = glb.write(self.folder / "model.glb")
         self.report, _ = make([source], self.folder / "out", self.store, order)
         return Model(self.folder / "out" / "model.glb")

@@ -200,6 +200,8 @@ class CommandLine(unittest.TestCase):
             "--seconds",
             "0",
             "--no-twins",
+            "--flats",
+            "bake",
             "--json",
         )
         self.assertEqual((code, json.loads(out)["findings"][0]["code"]), (1, "does_not_fit"))
@@ -300,7 +302,7 @@ class CommandLine(unittest.TestCase):
         uvs = [flat[:, :2] * 0.1]
         glb.node("Boulder", glb.mesh(glb.primitive(flat, np.arange(len(flat)), glb.material(), uvs, NORMAL=normals)))
         model = glb.write(self.folder / "boulder.glb")
-        shared = ("--size", "128", "--padding", "1", "--seconds", "0", "--no-twins", "--maps", "base_color", "--json")
+        shared = ("--size", "128", "--padding", "1", "--seconds", "0", "--no-twins", "--flats", "bake", "--json")
         counts = {}
         for name, words in (
             ("keep", ("--uv", "keep")),

@@ -8,10 +8,38 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor
 
+from fasciculum.model.choices import Way
+
 #: low, target, high: blue over pale grey to ochre, even in lightness on both sides and told apart by colour-blind eyes
 SCALE = np.array([[0.11, 0.26, 0.52], [0.36, 0.56, 0.76], [0.86, 0.86, 0.84], [0.80, 0.56, 0.26], [0.50, 0.24, 0.05]])
 #: factors off the target at the ends of the scale
 FARTHEST = 4.0
+
+
+WAY_WORDS = {
+    Way.BAKE: "baked in",
+    Way.LANE: "on a lane",
+    Way.APART: "kept apart",
+    Way.CUT: "cut at its repeats",
+    Way.SLICE: "in a slice",
+    Way.SWATCH: "on a swatch",
+}
+#: the same where there is little room
+WAY_SHORT = WAY_WORDS | {Way.CUT: "cut", Way.SWATCH: "swatch", Way.SLICE: "slice", Way.LANE: "lane"}
+#: told apart by lightness too, so that nobody needs the hue
+WAY_COLORS = {
+    Way.BAKE: "#8A9089",
+    Way.LANE: "#C9A227",
+    Way.APART: "#3E5C76",
+    Way.CUT: "#D9D3C0",
+    Way.SLICE: "#7A4E7E",
+    Way.SWATCH: "#B2603F",
+}
+
+
+def way_color(way: Way) -> QColor:
+    """Return the colour that stands for a way of treating a material."""
+    return QColor(WAY_COLORS[way])
 
 
 def object_color(key: str) -> QColor:

@@ -19,6 +19,7 @@ from fasciculum.model.lookup import Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.operations.lay_out.forecast import Ahead, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
+from fasciculum.operations.plan.plan import Point
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.loading import add_models
 from fasciculum.session.recovery import LostWork
@@ -37,11 +38,25 @@ from fasciculum.session.tasks import (
     deliver_task,
     look_ahead_task,
     pack_task,
+    take_plan_task,
 )
 from fasciculum.uv.density import ObjectFigures
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
-LENSES = ("colour", "checker", "object", "density", "stretch", "overlap", "moved")
+LENSES = (
+    "colour",
+    "checker",
+    "object",
+    "density",
+    "yield",
+    "way",
+    "stretch",
+    "overlap",
+    "mixing",
+    "waste",
+    "repeats",
+    "moved",
+)
 RECENT = 8
 #: answers to that which are kept: going back and forth in the history asks again for the same
 MOST_AHEAD = 24
@@ -135,6 +150,10 @@ class Workspace(QObject):
         self.live: dict[str, Layout] = {}
         #: fill of each layout in the making over the time since packing began, in seconds, likewise
         self.curves: dict[str, list[tuple[float, float]]] = {}
+        #: whether the first models of a project are bundled by the balanced plan
+        self.proposes = True
+        #: whether what is previewed is a plan that is pointed at
+        self.pointing = False
         self._preview: Document | None = None
         self._told: set[int] = set()
         self._again: dict[int, Callable[[str, str], None]] = {}
@@ -325,6 +344,8 @@ class Workspace(QObject):
 
     def _begin(self, gathered: Document) -> None:
         self.session.apply("Gather", gathered)
+        if self.proposes:
+            self.take_plan("balanced")
         self.frame_wanted.emit()
 
     def _named(self, names: Sequence[str] | None) -> list[Bundle]:
@@ -392,6 +413,11 @@ class Workspace(QObject):
             else:
                 make = partial(self._bake_task, bundle.identity, tuple(only))
                 self.scheduler.want(Kind.BAKE, bundle.identity, make)
+
+    def take_plan(self, name: str, point: Point = (0, 0, 0.0)) -> None:
+        """Bundle everything as a plan says: that of a name, or the one with these figures."""
+        document = self.document
+        self.run(take_plan_task(document, document.terms, name, point), anew=True)
 
     def bake_files(self, wanted: Sequence[tuple[NamedBake, Bundle]], folder: Path) -> None:
         """Bake bundles by named bakes into files, one after the other, on the document as it is now."""

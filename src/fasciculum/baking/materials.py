@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES, Group, PixelsOf, build_groups
 from fasciculum.baking.target import Target
-from fasciculum.kernels.reading import CHANNELS, LEVELS, find_detail, shade_points, shade_tiles
+from fasciculum.kernels.reading import CHANNELS, LEVELS, OFF_GRID, ON_GRID, find_detail, shade_points, shade_tiles
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.threads import THREADS
@@ -140,7 +140,32 @@ class MaterialSource:
         amounts = np.zeros((len(target.corners), CHANNELS), np.float32)
         tables = (self._starts, self._groups, self._levels, self._lanes)
         find_detail(target.maps, target.uvs, target.material, *tables, SMOOTH, EQUAL, FINE, COARSE, amounts)
+        # what is moved texel for texel stays as it was painted
+        amounts[self._moved_whole()] = 0
         return amounts
+
+    def _moved_whole(self) -> NDArray[np.bool_]:
+        """Tell which triangles, (T,), have texels that lie exactly on those of all their textures."""
+        target = self.target
+        found = np.diff(self._starts)[target.material] > 0
+        one, two = target.corners[:, 1] - target.corners[:, 0], target.corners[:, 2] - target.corners[:, 0]
+        area = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]
+        found &= np.abs(area) > 1e-9
+        inverse = np.stack([np.stack([two[:, 1], -two[:, 0]], 1), np.stack([-one[:, 1], one[:, 0]], 1)], 1)
+        inverse /= np.where(found, area, 1.0)[:, None, None]
+        for number, (first, last) in enumerate(zip(self._starts[:-1], self._starts[1:], strict=True)):
+            for g in range(int(first), int(last)):
+                own = np.flatnonzero(found & (target.material == number))
+                size = np.array(self._levels[g, 0, 1:3], np.float64)
+                read = target.uvs[own][:, :, int(self._groups[g, 1])].astype(np.float64) * size
+                steps = np.stack([read[:, 1] - read[:, 0], read[:, 2] - read[:, 0]], 2) @ inverse[own]
+                start = read[:, 0] - np.einsum("nij,nj->ni", steps, target.corners[own, 0])
+                square = np.abs(np.abs(steps) - np.round(np.abs(steps))).max(axis=(1, 2), initial=0.0) < ON_GRID
+                square &= (np.abs(steps).round().sum(axis=(1, 2)) == 2) & (np.abs(steps).round().sum(axis=1) == 1).all(
+                    1
+                )
+                found[own] &= square & (np.abs(start - np.round(start)).max(axis=1, initial=0.0) < OFF_GRID)
+        return found
 
     def detail(self) -> NDArray[np.float32]:
         """Return how much of the second difference each triangle's values are to be sharpened by, shape (T, 16)."""

@@ -56,22 +56,46 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32], *, wraps
     return clean
 
 
+def mixed_at(
+    owned: NDArray[np.int32], covered: NDArray[np.int32], level: int, *, wraps: bool = False
+) -> NDArray[np.uint8]:
+    """Return which texels of a mip level mix, shape (H >> level, W >> level).
+
+    Returns
+    -------
+    ndarray of uint8
+        2 where a reading inside an island meets what is not its own, 1 where a texel holds several islands, else 0.
+    """
+    quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
+    for _ in range(level):
+        if min(owned.shape) < 2:
+            break
+        quarter, owned = _halved(quarter), _halved(owned)
+    found: NDArray[np.uint8] = (owned == MIXED).astype(np.uint8)
+    found[_mixing(owned, quarter, wraps)] = 2
+    return found
+
+
 def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> bool:
-    """Tell whether a bilinear reading inside an island meets a texel that is not wholly its own.
+    """Tell whether a bilinear reading inside an island meets a texel that is not wholly its own."""
+    return bool(_mixing(level, quarter, wraps).any())
+
+
+def _mixing(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> NDArray[np.bool_]:
+    """Tell in which texels a bilinear reading inside an island meets one that is not wholly its own.
 
     A reading in a quarter of a texel blends that texel with its three neighbours on the quarter's side.
     """
     height, width = level.shape
     padded = np.pad(np.pad(level, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap" if wraps else "edge")
+    found: NDArray[np.bool_] = np.zeros((height, width), np.bool_)
     for dy in range(2):
         for dx in range(2):
             inside = quarter[dy : 2 * height : 2, dx : 2 * width : 2]
-            if (inside == MIXED).any():
-                return True
+            found |= inside == MIXED
             there = inside >= 0
             for oy in (0, 2 * dy - 1):
                 for ox in (0, 2 * dx - 1):
                     read = padded[1 + oy : 1 + oy + height, 1 + ox : 1 + ox + width]
-                    if ((read != inside) & (read != FREE) & there).any():
-                        return True
-    return False
+                    found |= (read != inside) & (read != FREE) & there
+    return found

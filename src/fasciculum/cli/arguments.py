@@ -212,7 +212,7 @@ def parser() -> argparse.ArgumentParser:
     demo = command("demo", "open the window on the demo station, or run it without a window")
     demo.add_argument("--headless", action="store_true")
     demo.add_argument("--out", default=None, metavar="DIR")
-    demo.add_argument("--size", type=_size, default=(2048, 2048))
+    demo.add_argument("--size", type=_size, default=None, help="of every sheet; what the balanced plan says without")
     inspect = command("inspect", "tell what is in model files")
     inspect.add_argument("models", nargs="+", metavar="MODEL")
     _add_allow(inspect)

@@ -22,6 +22,7 @@ from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
 from fasciculum.model.named_bakes import find_bakes
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import PLAN_PADDING, Terms
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
@@ -29,7 +30,6 @@ from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import Planner
 from fasciculum.operations.plan.report import plans_report, plans_words
-from fasciculum.operations.plan.terms import PLAN_PADDING, Terms
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import finding_entry, inspection_of
 from fasciculum.progress import Progress
@@ -152,8 +152,9 @@ def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
 def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
     if parsed.out is None:
         raise UsageError("demo --headless needs a folder.", hint="Add --out DIR.")
-    width, height = parsed.size
-    order = Order(sheet=SheetSettings(width=width, height=height, seconds=5.0))
+    sheet = SheetSettings(padding=PLAN_PADDING, density=DensityRule.KEEP, seconds=5.0)
+    delivery = DeliverySettings(combine=Combine.BUNDLE)
+    order = Order(sheet=sheet, delivery=delivery, plan="balanced", terms=Terms(size=parsed.size))
     out = Path(parsed.out)
     report, findings = make([str(demo_model())], out, store, order, progress=progress)
     print(report_words(report))

@@ -26,6 +26,8 @@ REPEAT, MIRROR, CLAMP = 0, 1, 2
 MOST_TAPS = 32
 #: taps to a texel of the level that is read, along each axis of what a texel of the sheet covers
 DENSE = 1.2
+#: how far a step on a texture, and its place there, may be off a whole texel's to count as lying on the grid
+ON_GRID, OFF_GRID = 1e-5, 1e-2
 LEVELS = 16
 #: by how much the parts of frames may differ that count as the same: what 32 bits hold of them
 EVEN = 1e-5
@@ -60,6 +62,18 @@ def affine_of(weights, uvs, t, slot, out):
         for i in range(3):
             out[k] += weights[t, i, k] * uvs[t, i, slot, 0]
             out[3 + k] += weights[t, i, k] * uvs[t, i, slot, 1]
+
+
+@njit(cache=True, nogil=True)
+def _on_grid(ax, ay, bx, by, plan, width, height):
+    """Tell whether texels of the sheet lie on those of the texture, turned by quarters or mirrored at most."""
+    straight = max(abs(abs(ax) - 1.0), abs(abs(by) - 1.0), abs(ay), abs(bx)) < ON_GRID
+    turned = max(abs(abs(ay) - 1.0), abs(abs(bx) - 1.0), abs(ax), abs(by)) < ON_GRID
+    if not (straight or turned):
+        return False
+    x = (0.5 * plan[0] + 0.5 * plan[1] + plan[2]) * width - 0.5
+    y = (0.5 * plan[3] + 0.5 * plan[4] + plan[5]) * height - 0.5
+    return abs(x - np.round(x)) < OFF_GRID and abs(y - np.round(y)) < OFF_GRID
 
 
 @njit(cache=True, nogil=True)
@@ -98,6 +112,9 @@ def _plan(weights, uvs, t, groups, levels, g, finest, grid, plan, taps):
         # across a long footprint, what one tap leaves unread hardly shows
         spare = 0.25 if major > 1.5 * minor else 0.0
         taps[2] = max(min(max(int(np.ceil(minor * shrink * DENSE - spare)), 1), MOST_TAPS), grid)
+    if grid == 1 and _on_grid(ax, ay, bx, by, plan, width, height):
+        # texel for texel: one reading is that texel
+        level, taps[0], taps[1], taps[2] = 0, 0, 1, 1
     for k in range(3):
         plan[k] *= levels[g, level, 1]
         plan[3 + k] *= levels[g, level, 2]

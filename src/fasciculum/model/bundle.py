@@ -60,6 +60,13 @@ class Bundle:
         """Return how a material is treated."""
         return self._ways.get(material, Way.BAKE)
 
+    def treating(self, materials: Collection[str], way: Way) -> Bundle:
+        """Return the bundle with some materials treated in a way."""
+        ways = {one: other for one, other in self.ways if one not in materials}
+        if way is not Way.BAKE:
+            ways |= dict.fromkeys(materials, way)
+        return replace(self, ways=tuple(sorted(ways.items())))
+
     @cached_property
     def _ways(self) -> dict[str, Way]:
         return dict(self.ways)

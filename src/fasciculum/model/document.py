@@ -11,6 +11,7 @@ from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
+from fasciculum.model.terms import Terms
 
 
 @dataclass(frozen=True)
@@ -57,6 +58,8 @@ class Document:
     uv_edits: tuple[UvEdit, ...] = ()
     #: maps and how they are baked, kept under titles
     bakes: tuple[NamedBake, ...] = ()
+    #: what plans are to keep
+    terms: Terms = field(default_factory=Terms)
 
     def bundle(self, name: str) -> Bundle:
         """Return the bundle of that name; `KeyError` when there is none."""

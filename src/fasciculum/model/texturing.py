@@ -112,3 +112,6 @@ class CheckResult:
     stretch_l2: float
     stretch_share: float
     made_from: str
+    #: by map, and by object, how many mip levels smaller it could be without anybody telling
+    wasted: tuple[tuple[str, int], ...] = ()
+    wasted_objects: tuple[tuple[str, float], ...] = ()

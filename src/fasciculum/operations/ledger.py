@@ -18,7 +18,7 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.ways.apart import Factor, apart_materials
 from fasciculum.ways.even import even_maps
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import OnSheet, on_sheet
 
 
 @dataclass(frozen=True)
@@ -94,15 +94,21 @@ def _more_tiles(layout: Layout) -> int:
     )
 
 
+def apart_of(scene: Scene, work: OnSheet) -> dict[int, tuple[int, Factor | None]]:
+    """Return what becomes of the materials of a bundle that are kept apart; see `apart_materials`."""
+    return apart_materials(scene, work.apart)
+
+
 def bundle_calls(
     scene: Scene,
     bundle: Bundle,
     settings: DeliverySettings,
-    apart: dict[int, tuple[int, Factor | None]],
+    apart: dict[int, tuple[int, Factor | None]] | None = None,
     moving: set[str] | None = None,
 ) -> int:
     """Return the draw calls of a bundle: for each object, or each joined group, its sheet and what is kept apart."""
     work = on_sheet(scene, bundle)
+    apart = apart_of(scene, work) if apart is None else apart
     laid = set(work.bundle.objects)
     shown: dict[str, set[object]] = {}
     for key in bundle.objects:

@@ -149,6 +149,7 @@ def open_project(
         delivered_to=reader.delivered_to(),
         uv_edits=edits,
         bakes=reader.bakes(),
+        terms=reader.terms(),
     )
 
 

@@ -25,6 +25,7 @@ from fasciculum.model.lookup import Lookup
 from fasciculum.model.maps import KINDS
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, MapConstant, Texturing
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
 from fasciculum.project import schema
@@ -140,6 +141,10 @@ class ProjectReader:
         """Return the chosen delivery, and behind it those that the project keeps."""
         tell = self._told_settings()
         return [read_settings(DeliverySettings, raw, tell) for raw in (self.entry.delivery, *self.entry.deliveries)]
+
+    def terms(self) -> Terms:
+        """Return what plans are to keep."""
+        return read_settings(Terms, self.entry.terms, lambda words: self._tell("unknown_choice", words, ""))
 
     def bakes(self) -> tuple[NamedBake, ...]:
         """Return the named bakes."""
@@ -364,4 +369,6 @@ def _check(entry: schema.CheckEntry) -> CheckResult:
         _number(entry.stretch_l2),
         _number(entry.stretch_share),
         entry.made_from,
+        tuple(sorted(entry.wasted.items())),
+        tuple(sorted(entry.wasted_objects.items())),
     )

@@ -129,6 +129,8 @@ class CheckEntry(msgspec.Struct):
     stretch_l2: float | None
     stretch_share: float | None
     made_from: str
+    wasted: dict[str, int] = {}
+    wasted_objects: dict[str, float] = {}
 
 
 class BundleEntry(msgspec.Struct):
@@ -185,3 +187,4 @@ class ProjectEntry(msgspec.Struct):
     delivered_to: str = ""
     uv_edits: list[UvEditEntry] = []
     bakes: list[BakeEntry] = []
+    terms: dict[str, Any] = {}

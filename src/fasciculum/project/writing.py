@@ -69,6 +69,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             delivered=document.delivered,
             delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
             bakes=bake_entries(document.bakes),
+            terms=settings_entry(document.terms),
             uv_edits=[msgspec.convert(asdict(edit), schema.UvEditEntry, strict=False) for edit in document.uv_edits],
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)
@@ -165,7 +166,8 @@ def _check_entry(result: CheckResult) -> schema.CheckEntry:
         for entry in result.fidelity
     ]
     stretch = _finite(result.stretch_l2), _finite(result.stretch_share)
-    return schema.CheckEntry(fidelity, result.clean_down_to, *stretch, result.made_from)
+    wasted = dict(result.wasted), dict(result.wasted_objects)
+    return schema.CheckEntry(fidelity, result.clean_down_to, *stretch, result.made_from, *wasted)
 
 
 def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:

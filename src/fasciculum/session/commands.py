@@ -10,13 +10,14 @@ from fasciculum.checks.check import Scope
 from fasciculum.checks.registry import checks_of
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, TwinRule
+from fasciculum.model.choices import AlphaMode, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import PLAN_PADDING
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping
 from fasciculum.operations.check.measures import scene_findings
@@ -145,6 +146,25 @@ def take_bake(document: Document, names: Sequence[str], named: NamedBake) -> Doc
     for name in names:
         document = _with(document, replace(document.bundle(name), bake=named.settings))
     return document
+
+
+#: what bundles of plans are shown with while they are weighed
+PLAN_SHEET, PLAN_BAKE = SheetSettings(padding=PLAN_PADDING), BakeSettings()
+
+
+def put_plan(document: Document, bundles: tuple[Bundle, ...]) -> Document:
+    """Bundle everything as a plan says, in place of the present bundles."""
+    return replace(document, bundles=bundles)
+
+
+def set_terms(document: Document, **values: Any) -> Document:
+    """Change what plans are to keep."""
+    return replace(document, terms=replace(document.terms, **values))
+
+
+def set_way(document: Document, name: str, materials: Sequence[str], way: Way) -> Document:
+    """Say how materials of a bundle are treated."""
+    return _with(document, document.bundle(name).treating(materials, way))
 
 
 def set_share(document: Document, keys: Sequence[str], share: float) -> Document:

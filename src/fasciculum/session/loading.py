@@ -8,13 +8,14 @@ from pathlib import Path
 
 from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Rule
+from fasciculum.model.choices import Combine, Rule
 from fasciculum.model.document import Document
 from fasciculum.model.sheet import BakeSettings, SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.commands import add_bundle, set_sheet
+from fasciculum.session.commands import add_bundle
 
 
 def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
@@ -38,37 +39,6 @@ def bundle_loose(document: Document, rule: Rule, sheet: SheetSettings) -> Docume
     return replace(document, gathered=(*document.gathered, *findings))
 
 
-#: how an artist would bundle the station, by what is seen together: name, sheet's edge, parts of objects' names
-STATION = (
-    ("Cabin", 1024, ("Hull", "Door", "Seat", "Cabin buffer", "Rope grip", "Hanger")),
-    ("Glass", 256, ("Windows", "Lamp post (blend)", "Lamp post mirrored (blend)")),
-    ("Signs", 512, ("Sign",)),
-    (
-        "Machinery",
-        1024,
-        ("Bull wheel", "Wheel shaft", "Gear", "Haul rope", "Control desk", "Bell", "Grease", "Buffer stops"),
-    ),
-    (
-        "Station",
-        2048,
-        (
-            "Platform",
-            "Foundation",
-            "Step",
-            "Hut",
-            "Roof post",
-            "Bench",
-            "Crate",
-            "Handrail",
-            "Baluster",
-            "Lamp post",
-            "Clock",
-            "Timetable",
-        ),
-    ),
-)
-
-
 def demo_model() -> Path:
     """Return where the demo station's file is in a checkout.
 
@@ -83,11 +53,8 @@ def demo_model() -> Path:
 
 
 def demo_document(path: str, folder: str, *, progress: Progress = SILENT) -> Document:
-    """Return the demo station, gathered and bundled, with nothing packed yet."""
+    """Return the demo station, gathered and bundled by the balanced plan, joined, with nothing packed yet."""
     document = replace(add_models(Document(), [path], folder, progress=progress), name="Ropeway station")
-    for name, edge, starts in STATION:
-        loose = document.loose()
-        members = [key for key in loose if any(key.startswith(start) for start in starts)]
-        document = add_bundle(document, name, members)
-        document = set_sheet(document, [name], width=edge, height=edge)
-    return document
+    delivery = replace(document.delivery, combine=Combine.BUNDLE)
+    bundles = take_plan(document.scene, delivery, document.terms, "balanced", progress=progress)
+    return replace(document, delivery=delivery, bundles=bundles)

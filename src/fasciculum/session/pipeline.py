@@ -22,6 +22,7 @@ from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
@@ -29,7 +30,6 @@ from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import NAMES, Planner
 from fasciculum.operations.plan.sizing import smallest_size
 from fasciculum.operations.plan.take import planned_bundles, ruled_ways
-from fasciculum.operations.plan.terms import Terms
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress

@@ -19,6 +19,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS
 from fasciculum.model.named_bakes import NamedBake
+from fasciculum.model.terms import Terms
 from fasciculum.operations.bake.bake import bake, map_digest, wanted_maps
 from fasciculum.operations.bake.files import bake_files
 from fasciculum.operations.check.check import check_bundle, check_digest
@@ -26,6 +27,8 @@ from fasciculum.operations.deliver.deliver import deliver
 from fasciculum.operations.lay_out import arrange
 from fasciculum.operations.lay_out.forecast import look_ahead
 from fasciculum.operations.lay_out.lay_out import lay_out, layout_digest, measured
+from fasciculum.operations.plan.plan import Point
+from fasciculum.operations.plan.take import plans_for, take_plan
 from fasciculum.session import commands
 
 
@@ -41,6 +44,8 @@ class Kind(Choice):
     PACK = "pack"
     PLACE = "place"
     VERIFY = "verify"
+    PLAN = "plan"
+    TAKE = "take a plan"
     BAKE = "bake"
     BAKE_FILES = "bake files"
     CHECK = "check"
@@ -51,7 +56,7 @@ class Kind(Choice):
 #: kinds whose best result so far can be kept when they are ended early
 IMPROVING = (Kind.PACK, Kind.PLACE)
 #: kinds that nobody asked for by name: that they end early is not worth a word
-QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY)
+QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY, Kind.PLAN)
 #: what has to be in order before a kind of task can begin
 NEEDS: Mapping[Kind, tuple[Kind, ...]] = {
     Kind.VERIFY: (Kind.PACK, Kind.PLACE),
@@ -223,6 +228,29 @@ def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Se
         now=_of(bundle.identity, inputs),
         put=_into(bundle.identity, commands.put_texturing),
         label=f"Bake {what}",
+    )
+
+
+def plan_task(document: Document, terms: Terms) -> Task:
+    """Find the plans for a scene."""
+    return Task(Kind.PLAN, "Weigh plans", plans_for, (document.scene, document.delivery, terms))
+
+
+def take_plan_task(document: Document, terms: Terms, name: str, point: Point) -> Task:
+    """Bundle everything as a plan says."""
+
+    def now(document: Document) -> str:
+        return digest_of(*(source.digest for source in document.scene.sources), repr(document.scene.shapes))
+
+    return Task(
+        Kind.TAKE,
+        "Take a plan",
+        take_plan,
+        (document.scene, document.delivery, terms, name, point),
+        inputs=now(document),
+        now=now,
+        put=commands.put_plan,
+        label=f"Take the plan {name}" if name else "Take a plan",
     )
 
 

@@ -70,6 +70,17 @@ class OnSheet:
         read = {reader.patch for reader in self.readers.values() if reader.primitive.material == material}
         return self.patches[min(read)].way if read else Way.BAKE
 
+    def ways_of(self, whole: Scene, key: str) -> tuple[Way, ...]:
+        """Return how each primitive of an object is treated, in order."""
+        item = whole.object(key)
+        mesh = whole.nodes[item.node].mesh
+        found = []
+        for number, primitive in zip(item.primitives, whole.primitives_of(item), strict=True):
+            reader = self.readers.get((mesh, number))
+            apart = primitive.material in self.apart
+            found.append(Way.APART if apart else Way.BAKE if reader is None else self.patches[reader.patch].way)
+        return tuple(found)
+
     def readers_of(self, whole: Scene, key: str) -> Iterator[Reader]:
         """Return what of an object reads patches; ``whole`` is the scene with all that it has."""
         item = whole.object(key)

@@ -14,6 +14,7 @@ from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.conventions import BUILT_IN, find_delivery
 from fasciculum.operations.deliver.deliver import deliver, delivered_names
 from fasciculum.operations.deliver.joining import balance, groups_of
@@ -215,7 +216,7 @@ class Joining(Delivered):
     def test_regions_and_the_balance(self):
         settings = DeliverySettings(combine="bundle", region=4.0)
         bundle = self.document.bundle("All")
-        groups, apart = groups_of(self.document.scene, bundle, settings)
+        groups, apart = groups_of(self.document.scene, bundle.objects, settings, name=bundle.name)
         self.assertEqual([sorted(group.objects) for group in groups], [["Box"], ["Square"], ["Mirrored"]])
         self.assertEqual(apart, ["Moved"])
         found = balance(self.document.scene, [bundle], replace(settings, region=0.0))
@@ -270,7 +271,8 @@ class Edges(unittest.TestCase):
         triangles = [t for a, b, c, d in quads for t in ([a, b, c], [a, c, d])]
         glb = Glb()
         glb.node("Box", glb.mesh(glb.primitive(corners, triangles, glb.material(), NORMAL=corners / 3**0.5)))
-        order = Order("one", SheetSettings(64, 64, padding=2, seconds=0, uv="unwrap"), BakeSettings(edges=edges))
+        sheet = SheetSettings(64, 64, padding=2, seconds=0, uv="unwrap")
+        order = Order("one", sheet, BakeSettings(edges=edges), terms=Terms(swatches=False))
         make([glb.write(folder / "b.glb")], folder / "out", PixelStore(folder / "p"), order)
         model = Model(folder / "out" / "b.glb")
         primitive = model.json["meshes"][0]["primitives"][0]

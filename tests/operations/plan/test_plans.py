@@ -14,10 +14,10 @@ from fasciculum.cli.main import main
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Combine
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.costs import GroupCosts
 from fasciculum.operations.plan.plan import Planner, front_of
-from fasciculum.operations.plan.terms import Terms
 from tests.operations.plan.scenes import SCENES, mixed, repeating
 from tests.reference import Model
 

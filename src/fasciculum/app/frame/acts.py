@@ -9,6 +9,7 @@ from fasciculum.app.actions import Act
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.workspace import LENSES, STAGES, Workspace
+from fasciculum.operations.plan.plan import NAMES
 
 
 class Doings(Protocol):
@@ -41,6 +42,8 @@ class Doings(Protocol):
     def deliver(self) -> None: ...
 
     def run_named_bakes(self) -> None: ...
+
+    def take_plan(self, name: str) -> None: ...
 
     def cancel(self) -> None: ...
 
@@ -207,6 +210,18 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+Shift+B",
             some_bundle,
             "edit",
+        ),
+        *(
+            Act(
+                f"take_{name}",
+                f"Take the plan {name}",
+                "Bundle everything as this plan says, in one step",
+                partial(window.take_plan, name),
+                "",
+                scene,
+                "work",
+            )
+            for name in NAMES
         ),
         Act(
             "main",

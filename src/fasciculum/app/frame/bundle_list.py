@@ -23,17 +23,18 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.colors import object_color
+from fasciculum.app.colors import WAY_SHORT, object_color
 from fasciculum.app.look import DARK, ICONS, Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Way
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import forecast
-from fasciculum.operations.ledger import cost_of
+from fasciculum.operations.ledger import apart_of, bundle_calls, cost_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
-from fasciculum.ways.on_sheet import islands_alone
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"
@@ -307,34 +308,59 @@ class BundleList(QWidget):
                     self._densities |= object_densities(*islands_alone(document.scene, laid))
         self._filling = True
         for row in self._tops():
+            if self.workspace.pointing:
+                self._figure_ways(row)
+                continue
             bundle = next((b for b in document.bundles if b.name == row.data(0, KEY)), None)
             if bundle is None:
                 continue
             cost = cost_of(document.scene, bundle.objects)
-            row.setData(0, FIGURE, f"{cost.draw_calls} → {len(bundle.objects)}")
+            calls = bundle_calls(document.scene, bundle, document.delivery)
+            row.setData(0, FIGURE, f"{cost.draw_calls} → {calls}")
+            work = on_sheet(document.scene, bundle)
+            materials = (not work.bare) + len({leader for leader, _ in apart_of(document.scene, work).values()})
             row.setToolTip(
                 0,
-                f"{cost.draw_calls} draw calls become {len(bundle.objects)}, {cost.materials} materials become 1",
+                f"{cost.draw_calls} draw calls become {calls}, {cost.materials} materials become {materials}",
             )
             self._figure_objects(row, bundle)
         self._filling = False
         self.tree.viewport().update()
 
+    def _figure_ways(self, row: QTreeWidgetItem) -> None:
+        """Tell of each object how the plan that is pointed at would treat it."""
+        document = self.workspace.shown
+        row.setData(0, FIGURE, "")
+        for number in range(row.childCount()):
+            child = row.child(number)
+            bundle = document.bundle_of(child.data(0, KEY))
+            child.setData(0, FIGURE, "" if bundle is None else self._ways_of(bundle, child.data(0, KEY)))
+
+    def _ways_of(self, bundle: Bundle, key: str) -> str:
+        scene = self.workspace.document.scene
+        ways = dict.fromkeys(on_sheet(scene, bundle).ways_of(scene, key))
+        return " + ".join(WAY_SHORT[way] for way in ways)
+
     def _figure_objects(self, row: QTreeWidgetItem, bundle: Bundle) -> None:
         document = self.workspace.shown
         fresh = layout_state(document, bundle) == DONE
-        expected = forecast(bundle, self.workspace.figures)
+        expected = forecast(on_sheet(document.scene, bundle).bundle, self.workspace.figures)
         for number in range(row.childCount()):
             child = row.child(number)
             key, words = child.data(0, KEY), ""
-            if fresh and key in self._densities and math.isfinite(self._densities[key]):
+            ways = on_sheet(document.scene, bundle).ways_of(document.scene, key) if bundle.ways else (Way.BAKE,)
+            if Way.BAKE not in ways:
+                words = self._ways_of(bundle, key)
+            elif fresh and key in self._densities and math.isfinite(self._densities[key]):
                 words = f"{self._densities[key]:.0f} px/m"
             elif expected is not None:
                 words = f"~{expected.density * bundle.share(key):.0f} px/m"
-            if bundle.share(key) != 1.0:
-                words = f"share {bundle.share(key):g} · {words}"
+            if bundle.share(key) != 1.0 and Way.BAKE in ways:
+                words = f"× {bundle.share(key):.2g} · {words}"
             child.setData(0, FIGURE, words)
-            about = " (foretold; pack to measure it)" if words.startswith("~") else ""
+            about = " (foretold; pack to measure it)" if "~" in words else ""
+            if bundle.share(key) != 1.0:
+                about += f"\nIts share is {bundle.share(key):g}: so many times the texels along an edge."
             child.setToolTip(0, f"{key}\n{words}{about}")
 
     def _chosen(self) -> None:

@@ -25,7 +25,7 @@ from fasciculum.operations.lay_out.forecast import clean_size, forecast
 from fasciculum.operations.ledger import cost_of, ledger_of
 from fasciculum.session.stale import DONE, check_state, layout_state
 from fasciculum.units import MIB, texture_bytes
-from fasciculum.ways.on_sheet import islands_alone
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 FIGURES = (
     (
@@ -123,7 +123,7 @@ class LedgerStrip(QWidget):
             clean = bundle.check.clean_down_to if bundle.check else clean_size(layout.width, layout.padding)
             self._show("clean", f"<b>{clean} px</b>" if bundle.check else f"about <b>{clean} px</b>")
         else:
-            expected = forecast(bundle, self.workspace.figures)
+            expected = forecast(on_sheet(document.scene, bundle).bundle, self.workspace.figures)
             if expected is None:
                 for name in ("fill", "density", "clean"):
                     self._show(name, "measuring …")

@@ -436,6 +436,10 @@ class Window(QMainWindow):
         """Bake every bundle by its named bakes, into files."""
         self.settings.bake.named.ask_and_run()
 
+    def take_plan(self, name: str) -> None:
+        """Bundle everything as a plan says."""
+        self.workspace.take_plan(name)
+
     def rename_bundle(self) -> None:
         """Give the chosen bundle another name."""
         self.bundles.rename()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Any
 
@@ -10,22 +11,25 @@ from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from fasciculum.app.colors import object_color, scale_colors
+from fasciculum.app.colors import object_color, scale_colors, way_color
 from fasciculum.app.look import Theme
 from fasciculum.app.model.model_tools import ModelTools
 from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.jobs.runner import FAILED, Job
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.scene import Scene
 from fasciculum.operations.check.check import object_densities
+from fasciculum.operations.check.lenses import part_repeats, part_yields
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.stretch import angle_stretch
-from fasciculum.ways.on_sheet import islands_alone
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
@@ -47,6 +51,42 @@ def stretch_colors(document: Document) -> dict[str, np.ndarray]:
                 stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
                 found = scale_colors(np.minimum(stretch, 4.0))
                 colors |= dict.fromkeys(surface.objects, found)
+    return colors
+
+
+def way_colors(document: Document) -> dict[str, np.ndarray]:
+    """Return for each primitive of each bundled object the colour of how it is treated."""
+    colors: dict[str, np.ndarray] = {}
+    for bundle in document.bundles:
+        work = on_sheet(document.scene, bundle)
+        for key in bundle.objects:
+            for number, way in enumerate(work.ways_of(document.scene, key)):
+                color = way_color(way)
+                colors[service.part_key(key, number)] = np.array([[color.redF(), color.greenF(), color.blueF()]])
+    return colors
+
+
+def ratio_colors(
+    document: Document, measure: Callable[[Scene, Bundle], dict[str, list[float]]]
+) -> dict[str, np.ndarray]:
+    """Return for each primitive of each bundled object the colour of a figure about its target, 1."""
+    colors: dict[str, np.ndarray] = {}
+    for bundle in document.bundles:
+        for key, values in measure(document.scene, bundle).items():
+            for number, value in enumerate(values):
+                if math.isfinite(value):
+                    colors[service.part_key(key, number)] = scale_colors(np.array([value]))
+    return colors
+
+
+def waste_colors(document: Document) -> dict[str, np.ndarray]:
+    """Return for each object the colour of how many levels smaller its islands could be without anybody seeing it."""
+    colors: dict[str, np.ndarray] = {}
+    for bundle in document.bundles:
+        wasted = dict(bundle.check.wasted_objects) if bundle.check is not None else {}
+        for key in bundle.objects:
+            if key in wasted:
+                colors[key] = scale_colors(np.array([2.0 ** min(wasted[key], 2)]))
     return colors
 
 
@@ -74,6 +114,7 @@ class ModelView(QWidget):
         self._scene: object = None
         self._made: tuple = ()
         self._lens_made: tuple = ()
+        self._pointed = False
         self._framed = False
         self._drag: tuple[str, QPointF, Camera] | None = None
         self._moved = False
@@ -83,6 +124,7 @@ class ModelView(QWidget):
         workspace.selection_changed.connect(lambda: self.ask(whole=True))
         workspace.hover_changed.connect(lambda: self.ask(whole=True))
         workspace.view_changed.connect(self.refresh)
+        workspace.preview_changed.connect(self._show_pointed)
         workspace.viewer.changed.connect(self._viewer_changed)
 
     # -- what is shown ----------------------------------------------------------------------------------------
@@ -119,12 +161,24 @@ class ModelView(QWidget):
         self._send_lens()
         self.ask(whole=True)
 
+    @property
+    def lens(self) -> str:
+        """The lens that is on: that of ways while a plan is pointed at."""
+        return "way" if self.workspace.pointing else self.workspace.lens
+
+    def _show_pointed(self) -> None:
+        if self.workspace.pointing or self._pointed:
+            self._pointed = self.workspace.pointing
+            self._send_lens()
+            self.ask(whole=True)
+
     def _send_lens(self) -> None:
-        lens = self.workspace.lens
-        document = self.workspace.document
+        lens = self.lens
+        document = self.workspace.shown if lens == "way" else self.workspace.document
         if lens in PLAIN:
             return
-        made = (lens, document.scene, *(bundle.layout for bundle in document.bundles))
+        of_bundles = (bundle if lens == "way" else bundle.layout for bundle in document.bundles)
+        made = (lens, document.scene, *of_bundles)
         if [id(part) for part in made[1:]] == [id(part) for part in self._lens_made[1:]] and made[
             :1
         ] == self._lens_made[:1]:
@@ -137,6 +191,14 @@ class ModelView(QWidget):
                 colors[item.key] = np.array([[color.redF(), color.greenF(), color.blueF()]])
         elif lens == "stretch":
             colors = stretch_colors(document)
+        elif lens == "way":
+            colors = way_colors(document)
+        elif lens == "yield":
+            colors = ratio_colors(document, part_yields)
+        elif lens == "repeats":
+            colors = ratio_colors(document, part_repeats)
+        elif lens == "waste":
+            colors = waste_colors(document)
         else:
             for bundle in document.bundles:
                 if bundle.layout is None or bundle.layout.scale <= 0:
@@ -195,7 +257,7 @@ class ModelView(QWidget):
             width,
             height,
             views,
-            lens=self.workspace.lens not in PLAIN,
+            lens=self.lens not in PLAIN,
             chosen=set(self.workspace.selection),
             hovered=self.workspace.hovered,
             ground=(ground.redF(), ground.greenF(), ground.blueF()),

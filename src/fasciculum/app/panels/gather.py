@@ -8,7 +8,9 @@ from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
+from fasciculum.app.panels.plans import PlanPanel
 from fasciculum.app.panels.uv_sets import UvSets
+from fasciculum.app.panels.ways import WaysPanel
 from fasciculum.app.parts import Form, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Rule
@@ -29,12 +31,18 @@ class GatherPanel(FoldColumn):
     """Files, counts, unusual things, and the rule for bundling."""
 
     def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
-        super().__init__("gather", workspace.settings, ("Models", "Loose objects", "Unusual"))
+        super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
         self.workspace = workspace
         self.files = QLabel()
         self.files.setWordWrap(True)
         self.counts = note()
         self.fold("Models", theme, self.files, self.counts)
+        self.plan = PlanPanel(workspace, theme)
+        self.fold("Plan", theme, self.plan)
+        self.plan.said = lambda: self.folds["Plan"].say(self.plan.short)
+        self.ways = WaysPanel(workspace)
+        self.fold("Ways", theme, self.ways)
+        self.ways.said = lambda: self.folds["Ways"].say(self.ways.short)
         form = Form()
         self.rule = QComboBox()
         for rule, words in RULE_WORDS.items():

@@ -28,7 +28,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB
-from fasciculum.ways.on_sheet import islands_alone
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 TWIN_WORDS = {
     TwinRule.TOGETHER: "on one place",
@@ -199,7 +199,7 @@ class LayOutPanel(FoldColumn):
 
     def _say_settings(self, bundle: Bundle, ahead: Ahead | None) -> None:
         sheet = bundle.sheet
-        expected = forecast(bundle, self.workspace.figures, ahead)
+        expected = forecast(on_sheet(self.workspace.shown.scene, bundle).bundle, self.workspace.figures, ahead)
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
             self.size_note.setText(

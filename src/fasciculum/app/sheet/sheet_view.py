@@ -24,6 +24,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
+from fasciculum.app.sheet.sheet_lens import OF_OBJECTS, SheetLens
 from fasciculum.app.sheet.sheet_map import BAR, MapBar, SheetMap
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
@@ -83,6 +84,7 @@ class SheetView(QWidget):
         self._moved = False
         self._cache: tuple[tuple, QImage, QPointF] | None = None
         self._version = 0
+        self.lens = SheetLens(workspace, theme, self._changed)
         self._figures: IslandFigures | None = None
         self._filling = QTimer(self, interval=0)
         self._filling.timeout.connect(self._fill_some)
@@ -359,11 +361,16 @@ class SheetView(QWidget):
         line = QPen(QColor(255, 255, 255, 90) if shows_map else QColor(self.theme.text), 0)
         line.setCosmetic(True)
         pinned = self._layout.pinned if self._layout is not None else None
+        hatched = lens == "way"
         for island in shown:
             painter.setPen(line)
             painter.setBrush(Qt.BrushStyle.NoBrush if shows_map else self._island_color(bundle, island))
             painter.drawPath(island.path)
+            if hatched:
+                self.lens.hatch(painter, island)
         painter.resetTransform()
+        if lens == "mixing":
+            self.lens.paint_mixing(painter, sheet)
         if pinned is not None and pinned.any():
             self._paint_pins(painter, [island for island in shown if pinned[island.islands[0]]])
         painter.setPen(QPen(QColor(self.theme.line), 1))
@@ -401,6 +408,8 @@ class SheetView(QWidget):
         first = island.islands[0]
         if lens == "object":
             return object_color(island.keys[0])
+        if lens in OF_OBJECTS:
+            return self.lens.color(island)
         if lens == "moved" and layout is not None:
             return QColor(self.theme.accent) if layout.moved[first] else QColor(self.theme.island)
         if layout is None or figures is None or figures.layout is not layout or not len(figures.density):
@@ -475,6 +484,7 @@ class SheetView(QWidget):
         painter.drawText(QPointF(left, top), words)
         below = min(self.to_widget(0, height).y() + 16, self.height() - 8 - (BAR if self.bar.isVisible() else 0))
         painter.drawText(QPointF(left, below), self._caption(bundle))
+        self.lens.paint_legend(painter, QPointF(left, below + 16), self.width() - left)
 
     def _caption(self, bundle: Bundle) -> str:
         """Return what is said below the sheet: of what is carried, pointed at or chosen, else of the layout."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,12 +15,14 @@ from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing import claim
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import ColorSpace
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import OPAQUE, Scene
-from fasciculum.model.texturing import CheckResult, Fidelity
+from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
 from fasciculum.operations.check.readers import plain_name, with_readers
+from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
@@ -216,7 +219,39 @@ def check_bundle(
     clean = _clean_down_to(laid, bundle)
     progress.update(0.95, "Measuring stretch")
     l2, share = stretch_of(on.scene, laid)
-    return CheckResult(fidelity, clean, l2, share, check_digest(bundle))
+    progress.update(0.97, "Looking for waste")
+    wasted, by_object = _waste(laid, texturing, maps)
+    return CheckResult(fidelity, clean, l2, share, check_digest(bundle), wasted, by_object)
+
+
+def _waste(
+    layout: Layout, texturing: Texturing, maps: dict[str, NDArray[Any]]
+) -> tuple[tuple[tuple[str, int], ...], tuple[tuple[str, float], ...]]:
+    """Return by map and by object how many mip levels smaller it could be without anybody telling."""
+    starts = layout.starts
+    surface = np.repeat(np.arange(len(layout.surfaces), dtype=np.int32), np.diff(starts))
+    parts = [surface[layout.islands_of(index)] for index in range(len(layout.surfaces))]
+    labels = np.concatenate(parts).astype(np.int32)
+    triangles = sheet_triangles(layout)
+    wasted: dict[str, int] = {}
+    least: dict[str, float] = {}
+    owners: dict[tuple[int, int], NDArray[np.int32]] = {}
+    for baked in texturing.maps:
+        kind = KINDS[baked.name]
+        if kind.identity is not None:
+            continue
+        size = baked.width, baked.height
+        if size not in owners:
+            owner = np.full((baked.height, baked.width), -1, np.int32)
+            scale = np.array([baked.width / layout.across, baked.height / layout.height])
+            claim(np.ascontiguousarray(triangles * scale), labels, 0.0, owner)
+            owners[size] = owner
+        found = waste_of(maps[baked.name], owners[size], srgb=baked.color_space == ColorSpace.SRGB)
+        wasted[baked.name] = found.levels
+        for number, levels in enumerate(found.islands.tolist()):
+            for key in layout.surfaces[number].objects if levels >= 0 else ():
+                least[key] = min(least.get(key, MOST_LEVELS), levels)
+    return tuple(sorted(wasted.items())), tuple(sorted(least.items()))
 
 
 def _by_object(parts: list[Fidelity]) -> tuple[Fidelity, ...]:

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.shading import corner_normals, edge_normals
+from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import corner_tangents
 from fasciculum.io.parts import joined
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Surface
 from fasciculum.model.output import Part
 from fasciculum.model.scene import Object, Primitive, Scene
 
@@ -68,7 +69,11 @@ def dress_reader(
     uvs = (corners / np.array([bundle.layout.width, bundle.layout.height])).astype(np.float32)
     tangents = bundle.texturing.map("normal") is not None and not wishes.no_tangents
     tangents = tangents and (wishes.made_tangents or primitive.tangents is not None)
-    return _split(primitive, corner_normals(primitive), False, uvs, material, tangents, wishes.source_uvs)
+    count = len(primitive.triangles)
+    whole = Surface(("",), corners, np.zeros(count, np.int32), np.zeros(count, np.bool_), 0.0)
+    (normals,) = edge_normals((primitive,), whole, bundle.bake.edges, bundle.bake.edge_angle)
+    derived = bundle.bake.edges != "source"
+    return _split(primitive, normals, derived, uvs, material, tangents, wishes.source_uvs)
 
 
 def tinted(part: Part, factor: tuple[float, float, float, float] | None) -> Part:

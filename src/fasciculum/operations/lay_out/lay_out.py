@@ -125,9 +125,10 @@ class _Laying:
             first += surface.count
 
     def rules(self, sheet: SheetSettings) -> Rules:
-        return Rules(
-            sheet.width, sheet.height, sheet.padding, sheet.border, sheet.turns, sheet.mirror, sheet.tiles, sheet.align
-        )
+        # a block ends on the grid, where it touches one texel more
+        more = 1 if self.blocks > 0 else 0
+        padding, margin = sheet.padding + more, sheet.border + more
+        return Rules(sheet.width, sheet.height, padding, margin, sheet.turns, sheet.mirror, sheet.tiles, sheet.align)
 
     def _old_places(self, wanted: NDArray[np.bool_]) -> dict[int, NDArray[np.float64]]:
         """Return the maps of leading islands that an earlier layout gives, through any island of their kind."""
@@ -265,7 +266,14 @@ class _Laying:
         self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]], sheet: SheetSettings
     ) -> Packed:
         """Pack blocks at the size of their textures; with scale 0 where the sheet is too small for that."""
-        return pack(islands, self.rules(sheet), scale=self.blocks, seed=sheet.seed, held=held, progress=self.progress)
+        packed = pack(islands, self.rules(sheet), scale=self.blocks, seed=sheet.seed, held=held, progress=self.progress)
+        if packed.scale <= 0:
+            return packed
+        rows = packed.placements.copy()
+        for row, island in zip(rows, islands, strict=True):
+            corner = placed(island, row).reshape(-1, 2).min(axis=0)
+            row[[2, 5]] += np.round(corner) - corner
+        return Packed(packed.scale, rows)
 
     def _at_density(
         self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]]

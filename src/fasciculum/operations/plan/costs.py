@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import Way
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import Scene
+from fasciculum.model.terms import Terms
 from fasciculum.operations.lay_out.forecast import BOXY, RAGGED
 from fasciculum.operations.plan.figures import PLAIN_SHARE, GroupFigures, MaterialFigures
-from fasciculum.operations.plan.terms import Terms
 from fasciculum.units import texture_bytes
 from fasciculum.ways.even import Even, even_of
 from fasciculum.ways.patches import swatch_edge

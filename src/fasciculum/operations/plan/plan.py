@@ -13,11 +13,11 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import AlphaMode, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.scene import Scene
+from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.bundling import groups_by_look
 from fasciculum.operations.ledger import Cost, cost_of
 from fasciculum.operations.plan.costs import FREE, GroupCosts, Options
 from fasciculum.operations.plan.figures import GroupFigures, group_figures
-from fasciculum.operations.plan.terms import Terms
 from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
@@ -33,6 +33,10 @@ VERTEX_WEIGHT, MEMORY_WEIGHT = 0.5, 0.35
 #: what a source without any texture is allowed to take, bytes
 NOTHING = 0.3 * MIB
 NAMES = ("balanced", "fewest", "smallest", "sharpest")
+
+
+#: draw calls, bytes, and the yield that nine tenths keep
+Point = tuple[int, int, float]
 
 
 @dataclass(frozen=True)
@@ -83,7 +87,7 @@ class Plan:
     on_front: bool = True
 
     @property
-    def point(self) -> tuple[int, int, float]:
+    def point(self) -> Point:
         """What plans are compared by: draw calls, bytes, and the yield that nine tenths keep."""
         return self.draw_calls, self.texture_bytes, 1.0 if math.isnan(self.p10) else self.p10
 
@@ -95,6 +99,8 @@ class Plans:
     now: Cost
     front: tuple[Plan, ...]
     named: dict[str, Plan]
+    #: of the source
+    vertices: int = 1
 
     def plan(self, name: str) -> Plan:
         """Return the plan of a name; `KeyError` when there is none."""
@@ -172,7 +178,14 @@ class Planner:
             for row in chosen.tolist()
         ]
         plans.sort(key=lambda plan: (plan.draw_calls, plan.texture_bytes))
-        return Plans(self.now, tuple(plans), self._named(costs, plans, terms))
+        vertices = max(sum(len(p.positions) for mesh in self.scene.meshes for p in mesh.primitives), 1)
+        best = named_among(plans, self.now, terms, vertices)
+        named = {name: _gentle(costs, replace(plan, name=name)) for name, plan in best.items()}
+        return Plans(self.now, tuple(plans), named, vertices)
+
+    def gentle(self, plan: Plan, terms: Terms) -> Plan:
+        """Return a plan with ways that add fewer vertices at the same cost and sharpness."""
+        return _gentle([GroupCosts(self.scene, figures, terms) for figures in self.figures], plan)
 
     # -- choices ----------------------------------------------------------------------------------------------
 
@@ -302,34 +315,40 @@ class Planner:
         calls, size = cost_of_it
         return Plan("", calls, sheets + len(apart), size, float(p10), float(median), added, tuple(bundles))
 
-    # -- names ------------------------------------------------------------------------------------------------
 
-    def _named(self, costs: Sequence[GroupCosts], plans: list[Plan], terms: Terms) -> dict[str, Plan]:
-        """Return the plans with names; `balanced` keeps the terms as far as any plan does."""
-        if not plans:
-            return {}
+def keeps(plan: Plan, now: Cost, terms: Terms) -> bool:
+    """Tell whether a plan keeps the sharpness and the budgets that are asked for."""
+    memory = terms.memory or now.texture_bytes or NOTHING
+    within = plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
+    return within and plan.point[2] >= terms.sharpness - 1e-9
 
-        def keeps(plan: Plan) -> tuple[bool, float]:
-            memory = terms.memory or self.now.texture_bytes or NOTHING
-            fits = plan.texture_bytes <= memory or plan.texture_bytes <= min(one.texture_bytes for one in plans)
-            fits &= not terms.calls or plan.draw_calls <= terms.calls
-            return not fits, -min(plan.point[2], terms.sharpness)
 
-        vertices = max(sum(len(p.positions) for mesh in self.scene.meshes for p in mesh.primitives), 1)
+def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 1) -> dict[str, Plan]:
+    """Return the plans with names among those of a front; `balanced` keeps the terms as far as any plan does.
 
-        def worth(plan: Plan) -> tuple[bool, float, float, int, int]:
-            memory = max(plan.texture_bytes, 1024) / max(self.now.texture_bytes, 1024)
-            score = math.log2(max(plan.draw_calls, 1)) + MEMORY_WEIGHT * math.log2(memory)
-            score += VERTEX_WEIGHT * math.log2(1 + plan.added / vertices)
-            return *keeps(plan), score, plan.draw_calls, plan.texture_bytes
+    ``vertices`` are those of the source, against which those that cutting adds are weighed.
+    """
+    if not plans:
+        return {}
+    least = min(one.texture_bytes for one in plans)
+    memory = max(terms.memory or now.texture_bytes or NOTHING, least)
 
-        chosen = {
-            "balanced": min(plans, key=worth),
-            "fewest": min(plans, key=lambda plan: (plan.draw_calls, *keeps(plan), plan.texture_bytes)),
-            "smallest": min(plans, key=lambda plan: (plan.texture_bytes, plan.draw_calls)),
-            "sharpest": min(plans, key=lambda plan: (-plan.point[2], plan.draw_calls, plan.texture_bytes)),
-        }
-        return {name: _gentle(costs, replace(chosen[name], name=name)) for name in NAMES}
+    def misses(plan: Plan) -> tuple[bool, float]:
+        fits = plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
+        return not fits, -min(plan.point[2], terms.sharpness)
+
+    def worth(plan: Plan) -> tuple[bool, float, float, int, int]:
+        share = max(plan.texture_bytes, 1024) / max(now.texture_bytes, 1024)
+        score = math.log2(max(plan.draw_calls, 1)) + MEMORY_WEIGHT * math.log2(share)
+        score += VERTEX_WEIGHT * math.log2(1 + plan.added / vertices)
+        return *misses(plan), score, plan.draw_calls, plan.texture_bytes
+
+    return {
+        "balanced": min(plans, key=worth),
+        "fewest": min(plans, key=lambda plan: (plan.draw_calls, *misses(plan), plan.texture_bytes)),
+        "smallest": min(plans, key=lambda plan: (plan.texture_bytes, plan.draw_calls)),
+        "sharpest": min(plans, key=lambda plan: (-plan.point[2], plan.draw_calls, plan.texture_bytes)),
+    }
 
 
 def _added(cost: GroupCosts, ways: Sequence[tuple[int, Way]]) -> int:

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
+from fasciculum.model.terms import Terms
 from fasciculum.operations.check.readers import with_readers
 from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.plan.costs import EDGES
-from fasciculum.operations.plan.terms import Terms
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas

@@ -5,13 +5,17 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from fasciculum.errors import UsageError
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import DensityRule, Repeats, Way
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.plan.figures import PLAIN_SHARE
-from fasciculum.operations.plan.plan import Plan, PlannedBundle
+from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans, Point
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import figures_of
 from fasciculum.ways.flats import flat_values
 from fasciculum.ways.on_sheet import on_sheet
@@ -63,6 +67,38 @@ def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
         if key not in fixed:
             shares[key] = round(densities[key] / mean, 4) if key in densities else PLAIN_SHARE
     return tuple(sorted((key, share) for key, share in shares.items() if share != 1.0 and share > 0))
+
+
+def plans_for(scene: Scene, settings: DeliverySettings, terms: Terms, *, progress: Progress = SILENT) -> Plans:
+    """Return all plans for a scene."""
+    progress.update(0.0, "Weighing plans")
+    return Planner(scene, settings).plans(terms)
+
+
+def take_plan(
+    scene: Scene,
+    settings: DeliverySettings,
+    terms: Terms,
+    name: str,
+    point: Point = (0, 0, 0.0),
+    *,
+    progress: Progress = SILENT,
+) -> tuple[Bundle, ...]:
+    """Return the bundles of a plan: that of a name, or the one of the front with these figures.
+
+    Raises
+    ------
+    UsageError
+        When there is none.
+    """
+    progress.update(0.0, "Weighing plans")
+    planner = Planner(scene, settings)
+    plans = planner.plans(terms)
+    plan = plans.named.get(name) or next((one for one in plans.front if one.point == point), None)
+    if plan is None:
+        raise UsageError("there is no such plan any more.", hint="Choose another mark.")
+    sheet = SheetSettings(padding=terms.padding, density=DensityRule.KEEP)
+    return planned_bundles(scene, planner.gentle(plan, terms), sheet, BakeSettings())
 
 
 def ruled_ways(

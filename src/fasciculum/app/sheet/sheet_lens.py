@@ -1,0 +1,156 @@
+"""Lenses of the sheet about materials and texels: ways, sharpness, repeats, waste and mixing."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QBrush, QColor, QImage, QPainter
+
+from fasciculum.app.colors import WAY_WORDS, scale_colors, way_color
+from fasciculum.app.look import Theme
+from fasciculum.app.sheet.sheet_islands import Island
+from fasciculum.app.workspace import Workspace
+from fasciculum.model.choices import Way
+from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields
+from fasciculum.session.tasks import Kind, Task
+from fasciculum.ways.on_sheet import on_sheet
+
+#: lenses that colour islands by what is known of their object
+OF_OBJECTS = ("way", "yield", "repeats", "waste")
+#: hatching of patches by their way
+HATCHES = {
+    Way.LANE: Qt.BrushStyle.HorPattern,
+    Way.CUT: Qt.BrushStyle.CrossPattern,
+    Way.SWATCH: Qt.BrushStyle.Dense5Pattern,
+    Way.SLICE: Qt.BrushStyle.FDiagPattern,
+}
+
+
+#: what colours of the scale mean, by lens
+LEGENDS = {
+    "yield": ((0.4, "sharpness lost"), (1.0, "as its source"), (2.5, "more texels than it had")),
+    "repeats": ((1.0, "once"), (2.0, "2 times"), (4.0, "4 times or more")),
+    "waste": ((1.0, "all of it is used"), (2.0, "half the size would do"), (4.0, "a quarter would do")),
+}
+
+
+def _ratio(value: float) -> QColor:
+    red, green, blue = scale_colors(np.array([value]))[0]
+    return QColor.fromRgbF(float(red), float(green), float(blue))
+
+
+class SheetLens:
+    """Colours of islands and marks of texels for the lenses of this module.
+
+    ``changed`` is called when something that had to be measured has come in.
+    """
+
+    def __init__(self, workspace: Workspace, theme: Theme, changed: Callable[[], None]) -> None:
+        self.workspace, self.theme, self._changed = workspace, theme, changed
+        #: figures by object that a lens shows, and texels that mix, each with what it is about
+        self._ratios: tuple[object, dict[str, float]] = (None, {})
+        self._mixing: tuple[object, QImage | None] = (None, None)
+
+    @property
+    def _ways(self) -> dict[str, Way]:
+        """The way of each patch of the shown bundle, by its key."""
+        bundle = self.workspace.bundle
+        if bundle is None:
+            return {}
+        return {patch.key: patch.way for patch in on_sheet(self.workspace.document.scene, bundle).patches}
+
+    def color(self, island: Island) -> QColor:
+        """Return an island's colour by the lens that is on."""
+        lens = self.workspace.lens
+        if lens == "way":
+            return way_color(self._ways.get(island.keys[0], Way.BAKE))
+        bundle = self.workspace.bundle
+        about = lens, id(bundle)
+        if self._ratios[0] != about:
+            self._ratios = (about, self._measure(lens))
+        value = self._ratios[1].get(island.keys[0], math.nan)
+        if not math.isfinite(value):
+            return QColor(self.theme.island)
+        return _ratio(value)
+
+    def _measure(self, lens: str) -> dict[str, float]:
+        """Return a figure about its target, 1, for each object and patch of the shown bundle."""
+        bundle, scene = self.workspace.bundle, self.workspace.document.scene
+        if bundle is None:
+            return {}
+        if lens == "waste":
+            wasted = bundle.check.wasted_objects if bundle.check is not None else ()
+            return {key: 2.0 ** min(levels, 2) for key, levels in wasted}
+        measured = (part_yields if lens == "yield" else part_repeats)(scene, bundle)
+        found = {}
+        for key, values in measured.items():
+            found[key] = max((value for value in values if math.isfinite(value)), default=math.nan)
+        # a patch shows what its readers have
+        work = on_sheet(scene, bundle)
+        for key in bundle.objects:
+            for reader in work.readers_of(scene, key):
+                found.setdefault(work.patches[reader.patch].key, found.get(key, math.nan))
+        return found
+
+    def hatch(self, painter: QPainter, island: Island) -> None:
+        """Lay a hatching of its own over each way but that of islands, so that nobody needs the colour."""
+        pattern = HATCHES.get(self._ways.get(island.keys[0], Way.BAKE))
+        if pattern is not None:
+            brush = QBrush(QColor(0, 0, 0, 150), pattern)
+            brush.setTransform(painter.transform().inverted()[0])
+            painter.fillPath(island.path, brush)
+
+    def paint_legend(self, painter: QPainter, at: QPointF, room: float) -> None:
+        """Say what the colours mean, from a place on to the right, within so many px."""
+        lens = self.workspace.lens
+        if lens == "way":
+            ways = dict.fromkeys([Way.BAKE, *self._ways.values()])
+            entries = [(way_color(way), WAY_WORDS[way]) for way in ways]
+        else:
+            entries = [(_ratio(value), words) for value, words in LEGENDS.get(lens, ())]
+            if lens == "mixing":
+                level = f"at mip {self.workspace.mip}"
+                entries = [
+                    (QColor(self.theme.broken), f"readings mix {level}"),
+                    (QColor(self.theme.quiet), "a texel holds several islands"),
+                ]
+        x = at.x()
+        for color, words in entries:
+            wide = painter.fontMetrics().horizontalAdvance(words) + 30
+            if x + wide - at.x() > room:
+                break
+            painter.fillRect(QRectF(x, at.y() - 8, 9, 9), color)
+            painter.setPen(QColor(self.theme.quiet))
+            painter.drawText(QPointF(x + 13, at.y()), words)
+            x += wide
+
+    def paint_mixing(self, painter: QPainter, sheet: QRectF) -> None:
+        """Mark the texels that mix at the mip that is chosen: those that readings meet, and those beside islands."""
+        bundle = self.workspace.bundle
+        layout = bundle.layout if bundle is not None else None
+        if bundle is None or layout is None or layout.scale <= 0 or bundle.identity in self.workspace.live:
+            return
+        about = id(layout), self.workspace.mip, bundle.bake.bleed
+        if self._mixing[0] != about:
+            self._mixing = (about, None)
+
+            def take(found: np.ndarray) -> None:
+                if self._mixing[0] == about:
+                    self._mixing = (about, self._mixing_image(found))
+                    self._changed()
+
+            task = Task(Kind.MEASURE, "Look for mixing", mixed_texels, (layout, *about[1:]), part="mixing")
+            self.workspace.run(task, take, anew=True)
+        image = self._mixing[1]
+        if image is not None:
+            painter.drawImage(sheet, image)
+
+    def _mixing_image(self, found: np.ndarray) -> QImage:
+        shown = np.zeros((*found.shape, 4), np.uint8)
+        for value, color, alpha in ((1, QColor(self.theme.quiet), 150), (2, QColor(self.theme.broken), 255)):
+            shown[found == value] = [color.red(), color.green(), color.blue(), alpha]
+        image = QImage(shown.data, shown.shape[1], shown.shape[0], 4 * shown.shape[1], QImage.Format.Format_RGBA8888)
+        return image.copy()

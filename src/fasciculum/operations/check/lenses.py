@@ -1,0 +1,106 @@
+"""What lenses show: the sharpness that is kept, how often textures repeat, and which texels mix."""
+
+from __future__ import annotations
+
+import math
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.bleeding import nearest_covered
+from fasciculum.checks.mixing import mixed_at
+from fasciculum.kernels.packing import claim
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.layout import Layout
+from fasciculum.model.scene import Scene
+from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.corners import corners_of, signed_uv_areas
+from fasciculum.uv.density import source_texel_areas
+from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.reading import read_of
+
+
+def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
+    """Return the yield of each primitive of a bundle's objects; NaN where it has no detail, 1 where kept apart."""
+    layout = bundle.layout
+    if layout is None or layout.scale <= 0:
+        return {}
+    known: dict[object, list[float]] = {}
+    found: dict[str, list[float]] = {}
+    for key in bundle.objects:
+        item = scene.object(key)
+        alike = scene.alike(item), layout.surface_numbers.get(key, -1)
+        if alike not in known:
+            known[alike] = _yields_of(scene, bundle, layout, key)
+        found[key] = known[alike]
+    return found
+
+
+def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[float]:
+    work, item = on_sheet(scene, bundle), scene.object(key)
+    mesh = scene.nodes[item.node].mesh
+    corners = corners_of(scene, item)
+    source = source_texel_areas(scene, item, corners)
+    islands = None
+    if key in layout.surface_numbers:
+        islands = np.abs(signed_uv_areas(layout.sheet_corners(layout.surface_of(key))))
+    found, first = [], 0
+    for place, (number, primitive) in enumerate(zip(item.primitives, scene.primitives_of(item), strict=True)):
+        wanted = float(source[corners.primitive == place].sum())
+        reader = work.readers.get((mesh, number))
+        flat = math.nan
+        if primitive.material in work.apart:
+            flat = wanted
+        elif reader is not None:
+            if work.patches[reader.patch].key in layout.surface_numbers:
+                flat = float(np.abs(signed_uv_areas(work.sheet_corners(layout, reader))).sum())
+        else:
+            last = first + len(primitive.triangles)
+            if islands is not None and last <= len(islands):
+                flat = float(islands[first:last].sum())
+            first = last
+        found.append(math.sqrt(flat / wanted) if wanted > 0 and math.isfinite(flat) else math.nan)
+    return found
+
+
+def part_repeats(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
+    """Return how often each primitive of a bundle's objects repeats its textures, at least 1; NaN without any."""
+    known: dict[tuple[int, int], float] = {}
+    found: dict[str, list[float]] = {}
+    for key in bundle.objects:
+        item = scene.object(key)
+        mesh = scene.nodes[item.node].mesh
+        spans = []
+        for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
+            if (mesh, number) not in known:
+                read = read_of(scene, primitive, leading=True)
+                known[mesh, number] = math.nan if read is None else max(*read.span, 1.0)
+            spans.append(known[mesh, number])
+        found[key] = spans
+    return found
+
+
+def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Progress = SILENT) -> NDArray[np.uint8]:
+    """Return which texels of a mip level mix islands when they are read, at most 1024 px across.
+
+    Returns
+    -------
+    ndarray of uint8, shape (h, w)
+        2 where a reading inside an island meets another's texels, 1 where the texel itself holds several, else 0.
+    """
+    progress.update(0.0, "Looking for mixing")
+    covered = np.full((layout.height, layout.across), -1, np.int32)
+    claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
+    nearest = nearest_covered(covered >= 0, progress.part(0.1, 0.8))
+    owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
+    if bleed is not None:
+        rows, columns = np.divmod(nearest, layout.across)
+        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
+        owned = np.where(away <= bleed, owned, len(layout.placements))
+    found = mixed_at(owned.astype(np.int32), covered, level, wraps=bool(layout.lanes.any()))
+    if found.shape[1] > 1024:
+        wide, high = 1024, max(round(found.shape[0] * 1024 / found.shape[1]), 1)
+        found = np.asarray(cv2.resize(found, (wide, high), interpolation=cv2.INTER_NEAREST), np.uint8)
+    return found
