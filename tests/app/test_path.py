@@ -22,7 +22,7 @@ class WholePath(WindowCase):
     def test_from_a_dropped_file_to_a_delivery(self):
         window, workspace = self.window, self.workspace
         self.gathered()
-        self.assertEqual(window.ledger.text("draw_calls"), "4 → 4")
+        self.assertEqual(window.ledger.text("draw_calls"), "4 → 4 as it was")
         self.assertEqual(len(workspace.document.loose()), 4)
 
         # choose two objects, make a bundle of them, drag a third one into it

@@ -41,6 +41,7 @@ from fasciculum.session.tasks import (
     take_plan_task,
 )
 from fasciculum.uv.density import ObjectFigures
+from fasciculum.ways.on_sheet import on_sheet
 
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = (
@@ -356,6 +357,9 @@ class Workspace(QObject):
     def pack(self, names: Sequence[str] | None = None, *, fresh: bool = False) -> None:
         """Lay out bundles, the chosen ones unless others are named; with ``fresh`` nothing stays but what is pinned."""
         for bundle in self._named(names):
+            if on_sheet(self.document.scene, bundle).bare:
+                self.say(f"{bundle.name} needs no sheet: all its materials are kept apart.")
+                continue
             # packing finds out by itself what would be looked up
             self.scheduler.cancel(Kind.LOOK_AHEAD, bundle.identity)
             task = pack_task(self.document, bundle, fresh=fresh)
@@ -405,6 +409,8 @@ class Workspace(QObject):
     def bake(self, names: Sequence[str] | None = None, *, only: Sequence[str] = ()) -> None:
         """Bake the maps of bundles that have a layout, or some of their maps alone."""
         for bundle in self._named(names):
+            if on_sheet(self.document.scene, bundle).bare:
+                continue
             coming = self.scheduler.busy(Kind.PACK, bundle.identity)
             if bundle.layout is None and not coming:
                 self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")

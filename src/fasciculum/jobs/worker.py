@@ -31,12 +31,13 @@ class _Desk:
         self.waiting: list[tuple[Any, ...]] = []
         self.stop = -1
         self.content = -1
-        self._last = 0.0
+        self._last, self._told = 0.0, -1
 
     def report(self, job: int, fraction: float, words: str) -> None:
         now = time.monotonic()
-        if now - self._last >= REPORTS or fraction >= 1.0:
-            self._last = now
+        # the first word of a job is heard however short it is
+        if now - self._last >= REPORTS or fraction >= 1.0 or job != self._told:
+            self._last, self._told = now, job
             self.connection.send(("progress", job, fraction, words))
 
     def cancelled(self, job: int) -> bool:

@@ -99,14 +99,22 @@ def apart_of(scene: Scene, work: OnSheet) -> dict[int, tuple[int, Factor | None]
     return apart_materials(scene, work.apart)
 
 
-def bundle_calls(
+@dataclass(frozen=True)
+class Thing:
+    """What is drawn at once: an object, or objects that are joined, and its draw calls."""
+
+    objects: tuple[str, ...]
+    calls: int
+
+
+def drawn_things(
     scene: Scene,
     bundle: Bundle,
     settings: DeliverySettings,
     apart: dict[int, tuple[int, Factor | None]] | None = None,
     moving: set[str] | None = None,
-) -> int:
-    """Return the draw calls of a bundle: for each object, or each joined group, its sheet and what is kept apart."""
+) -> list[Thing]:
+    """Return what a bundle is drawn as: for each object, or each joined group, its sheet and what is kept apart."""
     work = on_sheet(scene, bundle)
     apart = apart_of(scene, work) if apart is None else apart
     laid = set(work.bundle.objects)
@@ -119,10 +127,21 @@ def bundle_calls(
             kept.add("sheet")
         shown[key] = kept
     if settings.combine != Combine.BUNDLE:
-        return sum(map(len, shown.values()))
+        return [Thing((key,), len(shown[key])) for key in bundle.objects]
     groups, alone = groups_of(scene, bundle.objects, settings, name=bundle.name, moving=moving)
-    joined = sum(len(set().union(*(shown[key] for key in group.objects))) for group in groups)
-    return joined + sum(len(shown[key]) for key in alone)
+    joined = [Thing(group.objects, len(set().union(*(shown[key] for key in group.objects)))) for group in groups]
+    return joined + [Thing((key,), len(shown[key])) for key in alone]
+
+
+def bundle_calls(
+    scene: Scene,
+    bundle: Bundle,
+    settings: DeliverySettings,
+    apart: dict[int, tuple[int, Factor | None]] | None = None,
+    moving: set[str] | None = None,
+) -> int:
+    """Return the draw calls of a bundle; parameters are those of `drawn_things`."""
+    return sum(thing.calls for thing in drawn_things(scene, bundle, settings, apart, moving))
 
 
 def ledger_of(document: Document) -> Ledger:

@@ -20,6 +20,7 @@ from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, ledger_of
+from fasciculum.operations.plan.views import seen_in
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
@@ -42,6 +43,12 @@ def finding_entry(finding: Finding) -> dict[str, str]:
 
 def _cost_entry(cost: Cost) -> dict[str, int]:
     return asdict(cost)
+
+
+def _view_entry(document: Document) -> dict[str, float]:
+    """Return what is drawn in a typical view: the mean over eye-level places and six directions."""
+    seen = seen_in(document, [bundle for bundle in document.bundles if bundle.objects], document.delivery)
+    return {"draw_calls": round(seen.calls, 1), "triangles": round(seen.triangles)}
 
 
 def _sheet_entry(bundle: Bundle) -> dict[str, Any]:
@@ -196,7 +203,10 @@ def report_of(
         "name": document.name,
         "sources": [source.named for source in document.scene.sources],
         "bundles": [_bundle_entry(document.scene, bundle, map_files) for bundle in document.bundles],
-        "ledger": {"before": _cost_entry(ledger.before), "after": _cost_entry(ledger.after)},
+        "ledger": {
+            "before": _cost_entry(ledger.before),
+            "after": _cost_entry(ledger.after) | {"typical_view": _view_entry(document)},
+        },
         "findings": [finding_entry(finding) for finding in findings],
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
         "files": files,

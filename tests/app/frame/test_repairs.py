@@ -379,11 +379,11 @@ class Deliveries(RepairCase):
         self.workspace.apply("one", lambda d: commands.add_bundle(d, "Both", ["Board 0", "Board 1"]))
         self.keys(Qt.Key.Key_5)
         panel = self.window.settings.panels["deliver"]
-        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2")
+        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 as it was")
         combine = self.setting("deliver", "combine")
         combine.setFocus()
         QTest.keyClick(combine, Qt.Key.Key_Down)
-        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 1")
+        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 1 better")
         self.assertIn("2 → 1 draw calls", panel.balance_note.text())
         self.assertIn("2 → 4 triangles", panel.balance_note.text())
         self.setting("deliver", "region").setValue(1.0)
@@ -391,7 +391,7 @@ class Deliveries(RepairCase):
         self.assertIn("2 → 2 draw calls", panel.balance_note.text())
         self.keys(Qt.Key.Key_Z, CTRL)
         self.keys(Qt.Key.Key_Z, CTRL)
-        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2")
+        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 as it was")
 
     def test_textures_are_left_out_one_by_one_but_never_all(self):
         self.open_boards()

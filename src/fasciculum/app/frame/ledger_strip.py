@@ -50,6 +50,11 @@ FIGURES = (
 )
 
 
+def _verdict(before: int, after: int) -> str:
+    """Return in a word whether a figure is better than it was."""
+    return "as it was" if after == before else "better" if after < before else "worse"
+
+
 class LedgerStrip(QWidget):
     """The strip at the bottom."""
 
@@ -108,9 +113,11 @@ class LedgerStrip(QWidget):
             return
         ledger = ledger_of(document)
         before, after = ledger.before, ledger.after
-        self._show("draw_calls", f"{before.draw_calls} → <b>{after.draw_calls}</b>")
+        calls = before.draw_calls, after.draw_calls
+        self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {_verdict(*calls)}")
         self._show("materials", f"{before.materials} → <b>{after.materials}</b>")
-        self._show("memory", f"{before.texture_bytes / MIB:.0f} → <b>{after.texture_bytes / MIB:.0f} MiB</b>")
+        memory = before.texture_bytes, after.texture_bytes
+        self._show("memory", f"{memory[0] / MIB:.0f} → <b>{memory[1] / MIB:.0f} MiB</b> {_verdict(*memory)}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
             for name in ("fill", "density", "clean", "match"):

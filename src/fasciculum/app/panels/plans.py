@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSpinBox
@@ -19,6 +20,7 @@ from fasciculum.model.terms import Terms
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.plan.plan import NAMES, Plan, Plans, keeps, named_among
 from fasciculum.operations.plan.take import planned_bundles
+from fasciculum.operations.plan.views import seen_in
 from fasciculum.session import commands
 from fasciculum.session.tasks import plan_task
 from fasciculum.units import MIB
@@ -165,13 +167,23 @@ class PlanPanel(Column):
         self.short = "none yet" if best is None else f"{best.draw_calls} draw calls · {_size(best)}"
         if self.plot.at < 0:
             self._say_balance()
-        joins = document.delivery.combine == Combine.BUNDLE
-        self.joined.setText(
-            "Draw calls are of joined meshes."
-            if joins
-            else "Draw calls are of objects apart; they can be joined under Deliver."
-        )
+        self.joined.setText(self._view_words(document))
         self.said()
+
+    def _view_words(self, document: Document) -> str:
+        """Return what is drawn in a typical view, and what joining would make of it."""
+        bundles = [bundle for bundle in document.bundles if bundle.objects]
+        delivery = document.delivery
+        joins = delivery.combine == Combine.BUNDLE
+        if not bundles or self.workspace.stage != "gather":
+            return f"Draw calls are of meshes {'joined' if joins else 'apart'}."
+        other = replace(delivery, combine=Combine.NONE if joins else Combine.BUNDLE)
+        now, then = (seen_in(document, bundles, settings) for settings in (delivery, other))
+        words = "joined" if joins else "apart"
+        return (
+            f"Draw calls are of meshes {words}. A typical view draws {now.calls:.0f} of them and {now.triangles:,.0f} "
+            f"triangles; {'apart' if joins else 'joined, by Deliver'}: {then.calls:.0f} and {then.triangles:,.0f}."
+        )
 
     def _legible(self, front: list[Plan], always: list[Plan]) -> list[Plan]:
         """Return the plans without those whose marks would hide another that keeps more of what is asked."""

@@ -288,6 +288,8 @@ class SheetView(QWidget):
                 if empty
                 else "Not packed yet.\nPress Pack (Ctrl+Return) to lay it out."
             )
+            if not empty and on_sheet(self.workspace.document.scene, bundle).bare:
+                words = "All materials of this bundle are kept apart.\nIt needs no sheet."
             if bundle.layout is not None and bundle.layout.scale <= 0:
                 words = "Nothing fits with this padding.\nChoose a larger sheet or less padding."
             self._say(painter, words)

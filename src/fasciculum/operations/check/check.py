@@ -250,7 +250,7 @@ def _waste(
         wasted[baked.name] = found.levels
         for number, levels in enumerate(found.islands.tolist()):
             for key in layout.surfaces[number].objects if levels >= 0 else ():
-                least[key] = min(least.get(key, MOST_LEVELS), levels)
+                least[key] = float(min(least.get(key, MOST_LEVELS), levels))
     return tuple(sorted(wasted.items())), tuple(sorted(least.items()))
 
 

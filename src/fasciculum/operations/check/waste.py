@@ -14,6 +14,8 @@ from fasciculum.units import linear_to_srgb, srgb_to_linear
 #: dB from which nobody tells a map from itself made smaller and larger again
 AS_WELL = 44.0
 MOST_LEVELS = 5
+#: times that what a smaller map lost is put back into it
+ROUNDS = 6
 
 
 @dataclass(frozen=True)
@@ -24,11 +26,24 @@ class Waste:
     islands: NDArray[np.int64]
 
 
+def _smaller_and_back(light: NDArray[np.float32], level: int) -> NDArray[np.float32]:
+    """Return a channel as a smaller map of it would be read: one that was baked for bilinear reading."""
+    height, width = light.shape
+    size = max(width >> level, 1), max(height >> level, 1)
+    small = cv2.resize(light, size, interpolation=cv2.INTER_AREA)
+    large = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
+    for _ in range(ROUNDS):
+        # what reading blurs is put back, as far as the smaller map can hold it (back-projection, Irani and Peleg 1991)
+        small = small + cv2.resize(light - large, size, interpolation=cv2.INTER_AREA)
+        large = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)
+    return np.asarray(large, np.float32)
+
+
 def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> Waste:
     """Measure what of a map's detail is above each mip's cut-off.
 
-    The map is reduced by boxes of 2 x 2 and enlarged again between texel centres, in linear light, and compared over
-    the texels that islands cover, encoded as the map is.
+    The map is made smaller as a bake would make it, and read between texel centres, in linear light; that is compared
+    over the texels that islands cover, encoded as the map is.
 
     Parameters
     ----------
@@ -56,8 +71,7 @@ def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> W
             stored = np.asarray(pixels[..., channel], np.float32) / top
             coded = srgb and channel < 3 and pixels.dtype.kind == "u"
             light = srgb_to_linear(stored).astype(np.float32) if coded else stored
-            small = cv2.resize(light, (max(width >> level, 1), max(height >> level, 1)), interpolation=cv2.INTER_AREA)
-            large = cv2.resize(small, (width, height), interpolation=cv2.INTER_LINEAR)[covered]
+            large = _smaller_and_back(light, level)[covered]
             shown = linear_to_srgb(np.asarray(large, np.float32)) if coded else large
             error += np.bincount(labels, (shown - stored[covered]) ** 2, count)
         least = 10 ** (-AS_WELL / 10) * pixels.shape[2]

@@ -1,0 +1,185 @@
+"""Plans and ways in the window: the plot is pointed at and clicked, numbers are typed, a way is taken by hand."""
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtTest import QTest
+
+from fasciculum.model.choices import Combine, Way
+from fasciculum.operations.ledger import ledger_of
+from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session import commands
+from fasciculum.session.stale import DONE, layout_state
+from fasciculum.ways.on_sheet import on_sheet
+from tests.app.harness import WindowCase
+from tests.operations.plan.scenes import mixed
+
+CTRL = Qt.KeyboardModifier.ControlModifier
+
+
+class PlansCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        self.drop(mixed(self.folder / "mixed.glb"))
+        self.wait(lambda: self.workspace.document.scene.objects, "the props")
+        self.idle()
+        self.keys(Qt.Key.Key_1)
+        self.panel = self.window.settings.panels["gather"]
+        self.plan = self.panel.plan
+        self.unfold(self.plan.plot)
+
+    def weighed(self):
+        self.wait(lambda: self.plan.plot.plans, "the plans")
+        self.idle()
+        return self.plan.plot
+
+    def mark_of(self, name):
+        plot = self.plan.plot
+        return next(plan for number, plan in enumerate(plot.plans) if plot.names.get(number) == name)
+
+
+class Proposal(WindowCase):
+    def test_a_model_is_bundled_by_the_balanced_plan_without_a_click(self):
+        self.workspace.proposes = True
+        self.drop(mixed(self.folder / "mixed.glb"))
+        self.wait(lambda: self.workspace.document.bundles, "the proposal")
+        self.idle()
+        document = self.workspace.document
+        self.assertEqual(document.loose(), ())
+        ledger = ledger_of(document)
+        self.assertLessEqual(ledger.after.texture_bytes, ledger.before.texture_bytes)
+        # one step, that can be taken back
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.bundles, ())
+        self.assertEqual(len(self.workspace.document.scene.objects), len(document.scene.objects))
+
+
+class Plot(PlansCase):
+    def test_pointing_shows_and_clicking_takes(self):
+        plot = self.weighed()
+        before = self.workspace.document
+        plan = self.mark_of("balanced")
+        place = plot.place(plan.draw_calls, plan.texture_bytes)
+        self.mouse(plot, "move", QPointF(place), button=Qt.MouseButton.NoButton)
+        self.assertEqual(plot.plans[plot.at].point, plan.point)
+        # the ledger tells what it would come to, and nothing is done yet
+        self.assertIn(str(plan.draw_calls), self.window.ledger.text("draw_calls").split("→")[1])
+        self.assertIs(self.workspace.document, before)
+        self.assertIn("Materials:", self.plan.words.text())
+        self.assertEqual(self.window.model.lens, "way")
+        self.click(plot, place.toPoint())
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        after = ledger_of(self.workspace.document).after
+        self.assertEqual((after.draw_calls, after.texture_bytes), (plan.draw_calls, plan.texture_bytes))
+        self.assertEqual(self.window.model.lens, "colour")
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.bundles, before.bundles)
+
+    def test_by_the_keyboard(self):
+        plot = self.weighed()
+        plot.setFocus()
+        self.keys(Qt.Key.Key_Right, widget=plot)
+        self.assertEqual(plot.at, 0)
+        self.keys(Qt.Key.Key_Return, widget=plot)
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+
+    def test_what_is_asked_is_kept_and_bars_plans(self):
+        self.weighed()
+        calls = min(plan.draw_calls for plan in self.plan.plot.plans)
+        self.plan.calls.setFocus()
+        self.plan.calls.selectAll()
+        QTest.keyClicks(self.plan.calls, str(calls))
+        QTest.keyClick(self.plan.calls, Qt.Key.Key_Return)
+        self.assertEqual(self.workspace.document.terms.calls, calls)
+        for plan, barred in zip(self.plan.plot.plans, self.plan.plot.barred, strict=True):
+            self.assertTrue(barred or plan.draw_calls <= calls)
+        self.assertEqual(self.mark_of("balanced").draw_calls, calls)
+        path = self.folder / "p.fasc"
+        save_project(self.workspace.document, path, self.workspace.session.store)
+        self.assertEqual(open_project(path, self.workspace.session.store).terms.calls, calls)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.terms.calls, 0)
+
+    def test_joining_is_weighed(self):
+        apart = min(plan.draw_calls for plan in self.weighed().plans)
+        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
+        self.wait(lambda: min(plan.draw_calls for plan in self.plan.plot.plans) < apart, "joined plans")
+        self.assertIn("joined", self.plan.joined.text())
+
+
+class Ways(PlansCase):
+    def test_where_all_is_kept_apart_no_sheet_is_asked_for(self):
+        self.workspace.apply("one", lambda d: commands.add_bundle(d, "All", [item.key for item in d.scene.objects]))
+        names = self.workspace.document.scene.material_names
+        self.workspace.apply("apart", lambda d: commands.set_way(d, "All", names, Way.APART))
+        self.workspace.pack(["All"])
+        self.idle()
+        self.assertIn("needs no sheet", self.said[-1][1])
+        self.assertIsNone(self.workspace.document.bundle("All").layout)
+        self.workspace.deliver(str(self.folder / "out"))
+        self.idle()
+        self.assertTrue((self.folder / "out" / "mixed.glb").exists())
+
+    def test_a_way_by_hand_moves_the_ledger_and_the_whole_line_follows(self):
+        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
+        self.weighed()
+        self.plan.take("fewest")
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        bundle = self.workspace.document.bundles[0]
+        self.workspace.select((), (bundle.name,))
+        ways = self.panel.ways
+        self.unfold(ways.table)
+        self.wait(lambda: ways.costs, "the ways")
+        self.idle()
+        name = "material 0"
+        ways.material.setCurrentText(name)
+        ways.material.activated.emit(ways.material.currentIndex())
+        self.wait(lambda: [cost.way for cost in ways.costs if cost.why_not], "its ways")
+        self.idle()
+        row = next(at for at, cost in enumerate(ways.costs) if cost.way is Way.APART)
+        foretold = ways.costs[row]
+        before = self.workspace.document
+        self.click(ways.table.viewport(), ways.table.visualItemRect(ways.table.item(row, 0)).center())
+        self.assertIs(self.workspace.document.bundle(bundle.name).way(name), Way.APART)
+        after = ledger_of(self.workspace.document).after
+        self.assertEqual((after.draw_calls, after.texture_bytes), (foretold.draw_calls, foretold.texture_bytes))
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.bundle(bundle.name).ways, before.bundle(bundle.name).ways)
+        self.keys(Qt.Key.Key_Z, CTRL | Qt.KeyboardModifier.ShiftModifier)
+        # packed, baked, checked and looked at through every lens of it
+        self.workspace.apply("quick", lambda d: commands.set_sheet(d, [bundle.name], seconds=0.0))
+        self.workspace.pack([bundle.name])
+        self.idle()
+        self.assertEqual(layout_state(self.workspace.document, self.workspace.document.bundle(bundle.name)), DONE)
+        self.workspace.bake([bundle.name])
+        self.idle()
+        self.workspace.check([bundle.name])
+        self.idle()
+        self.assertIsNotNone(self.workspace.document.bundle(bundle.name).check, self.said)
+        for lens in ("way", "yield", "repeats", "waste", "mixing", "density", "stretch", "object", "overlap"):
+            self.workspace.set_view(lens=lens)
+            self.idle()
+        self.assertFalse([words for state, words in self.said if state == "broken"], self.said)
+
+    def test_the_lens_of_ways_tells_patches_apart(self):
+        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
+        self.weighed()
+        self.plan.take("fewest")
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        bundle = self.workspace.document.bundles[0]
+        self.workspace.apply("quick", lambda d: commands.set_sheet(d, [bundle.name], seconds=0.0))
+        self.workspace.select((), (bundle.name,))
+        self.workspace.pack([bundle.name])
+        self.idle()
+        self.workspace.set_view(lens="way")
+        self.idle()
+        bundle = self.workspace.document.bundle(bundle.name)
+        patches = {patch.key: patch.way for patch in on_sheet(self.workspace.document.scene, bundle).patches}
+        self.assertTrue(patches)
+        lens = self.window.sheet.lens
+        colors = {key: lens.color(island).name() for island in self.window.sheet.islands for key in island.keys}
+        for key, way in patches.items():
+            same = {colors[other] for other, own in patches.items() if own is way}
+            self.assertEqual(same, {colors[key]})
+        self.assertGreater(len(set(colors.values())), 1)
