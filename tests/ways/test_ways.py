@@ -247,6 +247,85 @@ class Cutting(Delivering):
         self.assertGreater(len(cut.triangles), 30)
 
 
+class Slices(Delivering):
+    def walls(self, plain):
+        glb = Glb()
+        self.images = [smooth_image(64, seed=seed) for seed in (3, 4, 5)]
+        for number, image in enumerate(self.images):
+            material = glb.material(glb.texture(image), name=f"wall {number}")
+            repeats = (1, 1) if plain and number == 2 else (4 + number, 2.5)
+            mesh = glb.mesh(
+                glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs(repeats)], NORMAL=SQUARE_NORMALS)
+            )
+            glb.node(f"wall {number}", mesh, translation=[2.0 * number, 0, 0])
+        return glb
+
+    def test_files_numbers_and_what_any_viewer_shows(self):
+        delivered, _ = self.make(
+            self.walls(False),
+            "--size",
+            "64",
+            "--padding",
+            "2",
+            "--repeats",
+            "slice",
+            "--combine",
+            "bundle",
+            "--external-textures",
+            "--gltf",
+            "--glb",
+        )
+        (bundle,) = self.report["bundles"]
+        self.assertEqual([one["way"] for one in bundle["materials"]], ["slice"] * 3)
+        self.assertEqual([one["slice"] for one in bundle["sheet"]["slices"]], [0, 1, 2])
+        names = sorted(path.name for path in (self.folder / "out").glob("*base_color*"))
+        self.assertEqual(names, [f"m_opaque_base_color_{number:03d}.png" for number in range(3)])
+        after = self.report["ledger"]["after"]
+        self.assertEqual((after["draw_calls"], after["draw_calls_without_arrays"], after["materials"]), (1, 3, 1))
+        self.assertEqual(after["texture_bytes"], 3 * round(64 * 64 * 16 / 3))
+        model = json.loads((self.folder / "out" / "m.gltf").read_text())
+        (mesh,) = model["meshes"]
+        self.assertEqual(len(mesh["primitives"]), 3)
+        for primitive in mesh["primitives"]:
+            accessor = model["accessors"][primitive["attributes"]["_SLICE"]]
+            self.assertEqual((accessor["type"], accessor["componentType"]), ("SCALAR", 5126))
+        ((_, _, primitives),) = delivered.drawn()
+        seen = set()
+        for primitive in primitives:
+            (number,) = np.unique(delivered.accessor(primitive["attributes"]["_SLICE"]))
+            seen.add(int(number))
+            uri = next(
+                image["uri"] for image in delivered.json["images"] if image["uri"].endswith(f"_{int(number):03d}.png")
+            )
+            material = delivered.json["materials"][primitive["material"]]
+            info = material["pbrMetallicRoughness"]["baseColorTexture"]
+            self.assertEqual(delivered.json["images"][delivered.json["textures"][info["index"]]["source"]]["uri"], uri)
+            from PIL import Image
+
+            shown = np.asarray(Image.open(self.folder / "out" / uri))[..., :3]
+            # as fine as its source, so that each texel is the source's
+            np.testing.assert_array_equal(shown, self.images[int(number)])
+            uvs = delivered.accessor(primitive["attributes"]["TEXCOORD_0"])
+            np.testing.assert_allclose(np.ptp(uvs, axis=0), [4 + number, 2.5], atol=1e-5)
+        self.assertEqual(seen, {0, 1, 2})
+        for found in bundle["fidelity"]:
+            # at a slice's side the check reads the next slice, which lies beside it in the one picture of all
+            self.assertGreaterEqual(found["base_color_db"], 38)
+
+    def test_beside_islands(self):
+        delivered, _ = self.make(self.walls(True), "--size", "64", "--padding", "2", "--repeats", "slice")
+        (bundle,) = self.report["bundles"]
+        self.assertEqual([one["way"] for one in bundle["materials"]], ["slice", "slice", "bake"])
+        names = sorted(one["file"] for one in bundle["maps"])
+        self.assertEqual(len(names), 1)
+        self.assertTrue((self.folder / "out" / "m_opaque_base_color_001.png").exists())
+        self.assertTrue((self.folder / "out" / "m_opaque_base_color.png").exists())
+        self.assertGreaterEqual(bundle["sheet"]["margin_px"], 1)
+        for number in range(2):
+            self.compare(delivered, f"wall {number}", self.images[number], np.array([4 + number, 2.5]), 45)
+        self.compare(delivered, "wall 2", self.images[2], np.array([1, 1]), 40)
+
+
 class Blocks(Delivering):
     def test_texels_are_the_source_s_to_the_last_bit(self):
         glb = Glb()

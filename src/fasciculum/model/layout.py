@@ -112,6 +112,8 @@ class Layout:
     squeezed: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     pages: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
     gain: float = math.nan
+    #: how many of the tiles, the last ones, are slices of a texture array
+    slices: int = 0
 
     def __post_init__(self) -> None:
         count = len(self.placements)
@@ -137,6 +139,11 @@ class Layout:
     def doubles(self) -> int:
         """Islands that lie on another's place, in all objects."""
         return sum(surface.count * len(surface.objects) for surface in self.surfaces) - self.distinct
+
+    @property
+    def own_tiles(self) -> int:
+        """How many tiles hold islands: those that are no slices."""
+        return self.tiles - self.slices
 
     @property
     def across(self) -> int:
@@ -182,6 +189,14 @@ class Layout:
             for name in ("placements", "places", "pinned", "moved", "shares", "squeezed", "pages")
         }
         return replace(self, surfaces=tuple(self.surfaces[index] for index in stays), **each)
+
+    def before_slices(self) -> Layout:
+        """Return the layout of the tiles that hold islands alone; as it is where there are none but slices."""
+        if not self.slices or not self.own_tiles:
+            return self
+        beyond = self.own_tiles
+        left = {one.objects[0] for n, one in enumerate(self.surfaces) if self.pages[self.starts[n]] >= beyond}
+        return replace(self.without(left), tiles=beyond, slices=0)
 
     def held_places(self) -> set[int]:
         """Return the places of pinned islands."""

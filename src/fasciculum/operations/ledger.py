@@ -113,8 +113,13 @@ def drawn_things(
     settings: DeliverySettings,
     apart: dict[int, tuple[int, Factor | None]] | None = None,
     moving: set[str] | None = None,
+    *,
+    one_by_one: bool = False,
 ) -> list[Thing]:
-    """Return what a bundle is drawn as: for each object, or each joined group, its sheet and what is kept apart."""
+    """Return what a bundle is drawn as: for each object, or each joined group, its sheet and what is kept apart.
+
+    With ``one_by_one`` each slice of a texture array is drawn by itself, as an engine does that reads no arrays.
+    """
     work = on_sheet(scene, bundle)
     apart = apart_of(scene, work) if apart is None else apart
     laid = set(work.bundle.objects)
@@ -123,8 +128,11 @@ def drawn_things(
         item = scene.object(key)
         materials = {apart[index] for index in scene.materials_of(item) if index in work.apart}
         kept: set[object] = {(leader, tint is not None) for leader, tint in materials}
-        if key in laid or next(work.readers_of(scene, key), None) is not None:
+        readers = [work.slice_of(reader) for reader in work.readers_of(scene, key)]
+        if key in laid or -1 in readers:
             kept.add("sheet")
+        # an engine that reads texture arrays draws all slices at once
+        kept |= {f"slice {number}" if one_by_one else "slices" for number in readers if number >= 0}
         shown[key] = kept
     if settings.combine != Combine.BUNDLE:
         return [Thing((key,), len(shown[key])) for key in bundle.objects]
@@ -161,12 +169,15 @@ def ledger_of(document: Document) -> Ledger:
     moving = moving_objects(scene) if document.delivery.combine == Combine.BUNDLE else None
     for bundle in filled:
         calls += bundle_calls(scene, bundle, document.delivery, apart, moving)
-        tiles = bundle.sheet.tiles
+        work = works[bundle.name]
+        tiles = work.tiles - work.slices
         if tiles > 1 and bundle.layout is not None:
             calls += _more_tiles(bundle.layout)
-        materials += 0 if works[bundle.name].bare else tiles
+        # the slices of an array are one texture of one material
+        pages = tiles + (work.slices > 0)
+        materials += 0 if work.bare else pages
         sizes = written_sizes(scene, bundle)
-        textures += len(sizes) * tiles
-        size += tiles * sum(texture_bytes(width, height) for width, height in sizes)
+        textures += len(sizes) * pages
+        size += work.tiles * sum(texture_bytes(width, height) for width, height in sizes)
     every = tuple(item.key for item in scene.objects)
     return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))

@@ -19,7 +19,7 @@ from fasciculum.model.map_wishes import ChannelFile
 from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
-from fasciculum.operations.ledger import Cost, cost_of, ledger_of
+from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
 from fasciculum.operations.plan.views import seen_in
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
@@ -43,6 +43,17 @@ def finding_entry(finding: Finding) -> dict[str, str]:
 
 def _cost_entry(cost: Cost) -> dict[str, int]:
     return asdict(cost)
+
+
+def _without_arrays(document: Document) -> dict[str, int]:
+    """Return the draw calls of an engine that reads no texture arrays, where there are any."""
+    scene, more = document.scene, 0
+    sliced = [bundle for bundle in document.bundles if bundle.objects and on_sheet(scene, bundle).slices]
+    for bundle in sliced:
+        whole = drawn_things(scene, bundle, document.delivery, one_by_one=True)
+        more += sum(thing.calls for thing in whole)
+        more -= sum(thing.calls for thing in drawn_things(scene, bundle, document.delivery))
+    return {"draw_calls_without_arrays": ledger_of(document).after.draw_calls + more} if sliced else {}
 
 
 def _view_entry(document: Document) -> dict[str, float]:
@@ -145,6 +156,11 @@ def _patches_entry(scene: Scene, layout: Layout, on: OnSheet) -> dict[str, Any]:
         entry["swatches"] = [
             {"box": list(patch.box or ()), "values": _values_entry(scene, patch.material)} for patch in swatches
         ]
+    sliced = [patch for patch in on.patches if patch.way is Way.SLICE]
+    if sliced:
+        entry["slices"] = [
+            {"slice": number, "material": scene.material_name(patch.material)} for number, patch in enumerate(sliced)
+        ]
     return entry
 
 
@@ -205,7 +221,7 @@ def report_of(
         "bundles": [_bundle_entry(document.scene, bundle, map_files) for bundle in document.bundles],
         "ledger": {
             "before": _cost_entry(ledger.before),
-            "after": _cost_entry(ledger.after) | {"typical_view": _view_entry(document)},
+            "after": _cost_entry(ledger.after) | _without_arrays(document) | {"typical_view": _view_entry(document)},
         },
         "findings": [finding_entry(finding) for finding in findings],
         "seconds": {name: round(value, 3) for name, value in seconds.items()},

@@ -310,6 +310,7 @@ class ProjectReader:
             tiles=entry.tiles,
             rules=entry.rules,
             gain=math.nan if entry.gain is None else entry.gain,
+            slices=max(0, min(entry.slices, entry.tiles)),
             **more,
         )
 

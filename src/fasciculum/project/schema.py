@@ -72,6 +72,7 @@ class LayoutEntry(msgspec.Struct):
     tiles: Annotated[int, msgspec.Meta(ge=1, le=64)] = 1
     rules: str = ""
     gain: float | None = None
+    slices: int = 0
 
 
 class VersionEntry(msgspec.Struct):

@@ -187,6 +187,7 @@ def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:
         layout.tiles,
         layout.rules,
         layout.gain if math.isfinite(layout.gain) else None,
+        layout.slices,
     )
 
 

@@ -163,6 +163,9 @@ def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
         reader = work.readers.get((mesh, number))
         if primitive.material in work.apart:
             found.append(_Laid(primitive, None))
+        elif reader is not None and work.slice_of(reader) >= 0:
+            # as its source shows it: the slice holds the same
+            found.append(_Laid(primitive, None))
         elif reader is not None:
             key = work.patches[reader.patch].key
             if layout is None or key not in layout.surface_numbers:

@@ -24,6 +24,8 @@ from fasciculum.ways.reading import SLACK, Read, read_of, texels_of, users
 
 #: texels along an edge of the least sheet that a wanted density leads to
 LEAST_SHEET = 64
+#: texels across all tiles
+MOST_ACROSS = 16384
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,6 +52,10 @@ class OnSheet:
         For each number of a mesh and of a primitive in it, what reads a patch.
     apart : frozenset
         The numbers of the materials that are kept apart.
+    slices : int
+        How many materials lie in slices of a texture array; each is a tile of its own behind the others.
+    laid : bool
+        Whether there are tiles before the slices.
     """
 
     scene: Scene
@@ -57,6 +63,13 @@ class OnSheet:
     patches: tuple[Patch, ...] = ()
     readers: dict[tuple[int, int], Reader] = field(default_factory=dict)
     apart: frozenset[int] = frozenset()
+    slices: int = 0
+    laid: bool = True
+
+    @property
+    def tiles(self) -> int:
+        """The tiles of the sheet, slices too."""
+        return (self.bundle.sheet.tiles if self.laid else 0) + self.slices
 
     @property
     def bare(self) -> bool:
@@ -80,6 +93,11 @@ class OnSheet:
             apart = primitive.material in self.apart
             found.append(Way.APART if apart else Way.BAKE if reader is None else self.patches[reader.patch].way)
         return tuple(found)
+
+    def slice_of(self, reader: Reader) -> int:
+        """Return the number of the slice that a primitive reads, -1 for what reads another patch."""
+        slices = [number for number, patch in enumerate(self.patches) if patch.way is Way.SLICE]
+        return slices.index(reader.patch) if reader.patch in slices else -1
 
     def readers_of(self, whole: Scene, key: str) -> Iterator[Reader]:
         """Return what of an object reads patches; ``whole`` is the scene with all that it has."""
@@ -115,12 +133,12 @@ def on_sheet(scene: Scene, bundle: Bundle) -> OnSheet:
     return replace(found, bundle=named)
 
 
-def islands_alone(scene: Scene, bundle: Bundle) -> tuple[Scene, Layout]:
+def islands_alone(scene: Scene, bundle: Bundle, layout: Layout | None = None) -> tuple[Scene, Layout]:
     """Return a bundle's layout without its patches, and without what is not there any more, and the scene of it.
 
-    Figures about surfaces are measured on these.
+    Figures about surfaces are measured on these. Another layout than the bundle's own may be given.
     """
-    layout = bundle.layout
+    layout = layout or bundle.layout
     assert layout is not None
     work = on_sheet(scene, bundle)
     there = {item.key: item for item in work.scene.objects}
@@ -158,6 +176,7 @@ class _Sorting:
         self.patches: list[Patch] = []
         self.readers: dict[tuple[int, int], Reader] = {}
         self.apart: set[int] = set()
+        self.slices, self.laid = 0, True
         sheet = bundle.sheet_in_force
         self.width = LEAST_SHEET if sheet.wanted > 0 else sheet.width
         #: texels from the top that are taken by patches that lie where they must
@@ -178,6 +197,7 @@ class _Sorting:
             elif way is Way.BAKE and blocks:
                 self._block(index, Way.BAKE)
         self._swatches([index for index, way in ways.items() if way is Way.SWATCH])
+        self._slices([index for index, way in ways.items() if way is Way.SLICE])
         return self._put_together()
 
     # -- patches ----------------------------------------------------------------------------------------------
@@ -334,6 +354,31 @@ class _Sorting:
                         mesh = self.scene.nodes[item.node].mesh
                         self.readers[mesh, place] = Reader(primitive, len(self.patches) - 1, flat)
 
+    def _slices(self, wanted: list[int]) -> None:
+        """Give each material a tile of its own behind the sheet's, which its textures fill."""
+        sheet = self.bundle.sheet
+        reads = {}
+        for index in wanted if not self._computed() and sheet.wanted <= 0 else ():
+            found = self._reads(index) if index >= 0 and self._plain(index) else None
+            if found and all(read.repeats for _, read in found.values()):
+                reads[index] = found
+        rest = sum(len(uses) for index, uses in self.used.items() if index not in reads and index not in self.apart)
+        own = sheet.tiles if rest else 0
+        most = max(MOST_ACROSS // sheet.width - own, 0)
+        wide, high = sheet.width * METRES_PER_TEXEL, sheet.height * METRES_PER_TEXEL
+        uvs = np.array([[1 / wide, 0.0, 0.0], [0.0, 1 / high, 0.0]])
+        for index, found in list(reads.items())[:most]:
+            name = self.scene.material_name(index)
+            left = float((own + self.slices) * sheet.width)
+            row = (1 / METRES_PER_TEXEL, 0.0, left, 0.0, 1 / METRES_PER_TEXEL, 0.0)
+            key = self._key(name, "slice")
+            self._add(Patch(key, index, Way.SLICE, (wide, high), uvs, _inverse(uvs), 1 / METRES_PER_TEXEL, row))
+            self.slices += 1
+            for place, (primitive, read) in found.items():
+                flat = patches.through(read.uvs, self.patches[-1].inverse)
+                self.readers[place] = Reader(primitive, len(self.patches) - 1, flat)
+        self.laid = bool(own) or not self.slices or len(reads) > most
+
     def _add(self, patch: Patch) -> None:
         self.patches.append(patch)
 
@@ -379,6 +424,8 @@ class _Sorting:
             tuple(self.patches),
             self.readers,
             frozenset(self.apart),
+            self.slices,
+            self.laid,
         )
 
 

@@ -51,6 +51,11 @@ class Patch:
     row: tuple[float, ...] | None = None
     box: tuple[int, int, int, int] | None = None
 
+    @property
+    def held(self) -> bool:
+        """Whether it takes room among islands, at a place of its own."""
+        return self.row is not None and self.way is not Way.SLICE
+
 
 def swatch_edge(padding: int) -> int:
     """Return the edge of a swatch, texels: its painted middle with half the padding about it, in whole blocks."""

@@ -525,7 +525,9 @@ class SheetView(QWidget):
         known = self._densities[1]
         if layout is not None and key not in known:
             bundle = self.workspace.bundle
-            scene, own = (None, layout) if bundle is None else islands_alone(self.workspace.document.scene, bundle)
+            scene, own = (
+                (None, layout) if bundle is None else islands_alone(self.workspace.document.scene, bundle, layout)
+            )
             there = scene is not None and any(key in surface.objects for surface in own.surfaces)
             known[key] = object_density(scene, own, key) if there and scene is not None else math.nan
         return known.get(key, math.nan)

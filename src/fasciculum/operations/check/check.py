@@ -272,6 +272,10 @@ def _by_object(parts: list[Fidelity]) -> tuple[Fidelity, ...]:
 
 
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
+    if layout.slices and not layout.own_tiles:
+        # a slice goes on in itself
+        return 1
+    layout = layout.before_slices()
     covered = np.full((layout.height, layout.across), -1, np.int32)
     claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
     nearest = nearest_covered(covered >= 0)

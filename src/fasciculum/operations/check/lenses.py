@@ -91,6 +91,7 @@ def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Pro
         2 where a reading inside an island meets another's texels, 1 where the texel itself holds several, else 0.
     """
     progress.update(0.0, "Looking for mixing")
+    layout = layout.before_slices()
     covered = np.full((layout.height, layout.across), -1, np.int32)
     claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
     nearest = nearest_covered(covered >= 0, progress.part(0.1, 0.8))

@@ -9,9 +9,11 @@ from numpy.typing import NDArray
 
 from fasciculum.model.choices import Way
 from fasciculum.model.layout import Layout, Surface
-from fasciculum.model.scene import Mesh, Object, Scene
+from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.ways.cutting import cut_at_repeats
 from fasciculum.ways.on_sheet import OnSheet, Reader
+from fasciculum.ways.patches import through
 
 #: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on
 SMALL = np.array([[-0.4, -0.4], [0.4, -0.4], [0.0, 0.4]], np.float64)
@@ -49,7 +51,8 @@ def with_readers(whole: Scene, on: OnSheet, layout: Layout, objects: tuple[str, 
     for keys in groups.values():
         item = whole.object(keys[0])
         readers = list(on.readers_of(whole, keys[0]))
-        primitives = tuple(reader.primitive for reader in readers)
+        cut = [_within(on, layout, reader) for reader in readers]
+        primitives = tuple(primitive for primitive, _ in cut)
         meshes.append(Mesh(keys[0], primitives))
         names = []
         for key in keys:
@@ -57,7 +60,7 @@ def with_readers(whole: Scene, on: OnSheet, layout: Layout, objects: tuple[str, 
             nodes.append(replace(node, mesh=len(meshes) - 1))
             names.append(key + MARK if key in laid else key)
             items.append(Object(names[-1], len(nodes) - 1, tuple(range(len(primitives))), item.alpha_mode))
-        corners = np.concatenate([_corners(on, layout, reader) for reader in readers])
+        corners = np.concatenate([part for _, part in cut])
         one = replace(scene, nodes=tuple(nodes), meshes=tuple(meshes), objects=tuple(items[-1:]))
         area = float(surface_areas(corners_of(one, items[-1]).world).sum())
         count = len(corners)
@@ -86,6 +89,17 @@ MARK = " \u00b7 on patches"
 def plain_name(key: str) -> str:
     """Return the name of the object that a surface is about."""
     return key.removesuffix(MARK)
+
+
+def _within(on: OnSheet, layout: Layout, reader: Reader) -> tuple[Primitive, NDArray[np.float64]]:
+    """Return a reader's primitive and where its triangles lie; what repeats over a slice is cut at its sides."""
+    which = on.slice_of(reader)
+    if which < 0:
+        return reader.primitive, _corners(on, layout, reader)
+    patch = on.patches[reader.patch]
+    primitive, laid = cut_at_repeats(reader.primitive, through(reader.flat, patch.uvs))
+    left = (layout.own_tiles + which) * layout.width
+    return primitive, laid * np.array([layout.width, layout.height]) + np.array([left, 0.0])
 
 
 def _corners(on: OnSheet, layout: Layout, reader: Reader) -> NDArray[np.float64]:

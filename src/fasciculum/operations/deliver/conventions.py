@@ -80,9 +80,15 @@ class TextureFile:
         return self.baked.width // self.baked.tiles
 
 
-def tile_name(name: str, tile: int, tiles: int) -> str:
-    """Return a name with the number that tiles are known by, 1001 being the first; alone it needs none."""
-    return f"{name}_{1001 + tile}" if tiles > 1 else name
+def tile_name(name: str, tile: int, tiles: int, slices: int = 0) -> str:
+    """Return a name with the number that a tile is known by, 1001 being the first; alone it needs none.
+
+    The last tiles may be ``slices`` of a texture array, which are counted from 000.
+    """
+    own = tiles - slices
+    if tile >= own:
+        return f"{name}_{tile - own:03d}"
+    return f"{name}_{1001 + tile}" if own > 1 else name
 
 
 def delivery_name(document: Document) -> str:
@@ -112,6 +118,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
         made = bundle.texturing
         assert made is not None
         files = found[bundle.name] = []
+        slices = bundle.layout.slices if bundle.layout is not None else 0
         for baked in made.maps:
             if baked.name in made.unwritten:
                 continue
@@ -120,7 +127,8 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
                 for tile in range(baked.tiles):
-                    file = named(bundle, pattern, tile_name(shown, tile, baked.tiles), f".{baked.format}")
+                    name_of = tile_name(shown, tile, baked.tiles, slices)
+                    file = named(bundle, pattern, name_of, f".{baked.format}")
                     files.append(TextureFile(file, shown, baked, tile))
         for packed in bundle.bake.packed:
             parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
@@ -133,7 +141,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
             whole = BakedMap(packed.name, "", layout.across, layout.height, bits, packed.color_space, count)
             whole = replace(whole, tiles=layout.tiles)
             for tile in range(layout.tiles):
-                file = named(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles), ".png")
+                file = named(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles, slices), ".png")
                 files.append(TextureFile(file, packed.name, whole, tile, packed, parts, constants))
     return found
 

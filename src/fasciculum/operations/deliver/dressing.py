@@ -62,18 +62,35 @@ def dress(scene: Scene, bundle: Bundle, item: Object, material: int, wishes: Dre
 
 
 def dress_reader(
-    bundle: Bundle, primitive: Primitive, corners: NDArray[np.float64], material: int, wishes: Dress
+    bundle: Bundle,
+    primitive: Primitive,
+    corners: NDArray[np.float64],
+    material: int,
+    wishes: Dress,
+    slice_: int = -1,
 ) -> Part:
-    """Return a primitive that reads a patch, with its sheet UVs; corners are (T, 3, 2), texels."""
+    """Return a primitive that reads a patch, with its sheet UVs; corners are (T, 3, 2), texels.
+
+    What reads a slice of a texture array has its number in ``_SLICE``, and the material of that slice beside it.
+    """
     assert bundle.layout is not None and bundle.texturing is not None
-    uvs = (corners / np.array([bundle.layout.width, bundle.layout.height])).astype(np.float32)
+    layout = bundle.layout
+    if slice_ >= 0:
+        page = layout.own_tiles + slice_
+        corners = corners - np.array([page * layout.width, 0.0])
+        material += page
+    uvs = (corners / np.array([layout.width, layout.height])).astype(np.float32)
     tangents = bundle.texturing.map("normal") is not None and not wishes.no_tangents
     tangents = tangents and (wishes.made_tangents or primitive.tangents is not None)
     count = len(primitive.triangles)
     whole = Surface(("",), corners, np.zeros(count, np.int32), np.zeros(count, np.bool_), 0.0)
     (normals,) = edge_normals((primitive,), whole, bundle.bake.edges, bundle.bake.edge_angle)
     derived = bundle.bake.edges != "source"
-    return _split(primitive, normals, derived, uvs, material, tangents, wishes.source_uvs)
+    part = _split(primitive, normals, derived, uvs, material, tangents, wishes.source_uvs)
+    if slice_ < 0:
+        return part
+    number = np.full((len(part.attributes["POSITION"].values), 1), slice_, np.float32)
+    return replace(part, attributes=part.attributes | {"_SLICE": Attribute(number, "SCALAR", False)})
 
 
 def tinted(part: Part, factor: tuple[float, float, float, float] | None) -> Part:

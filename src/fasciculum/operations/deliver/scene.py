@@ -177,9 +177,9 @@ class SceneBuilder:
             if item.key in bundle.layout.surface_numbers:
                 parts += dress(work.scene, bundle, work.scene.object(item.key), number, wishes)
             for reader in work.readers_of(self.scene, item.key):
-                parts.append(
-                    dress_reader(bundle, reader.primitive, work.sheet_corners(bundle.layout, reader), number, wishes)
-                )
+                corners = work.sheet_corners(bundle.layout, reader)
+                which = work.slice_of(reader)
+                parts.append(dress_reader(bundle, reader.primitive, corners, number, wishes, which))
         for primitive in work.apart_of(self.scene, item.key):
             material, tint = self.apart[primitive.material]
             parts.append(tinted(loose_part(primitive, self._loose_material(material, white=tint is not None)), tint))
@@ -237,13 +237,17 @@ class SceneBuilder:
         strength = 1.0
         glows = False
         # a lane goes on beyond the sheet's sides
-        wrap = REPEAT if bundle.layout is not None and bundle.layout.lanes.any() else CLAMP
+        layout = bundle.layout
+        sliced = layout is not None and page >= layout.own_tiles
+        wrap = REPEAT if sliced or (layout is not None and layout.lanes.any()) else CLAMP
         shown = [texture for texture in self.textures[bundle.name] if texture.tile == page and texture.packed is None]
         for texture in shown:
             roles = [role for role in KINDS[texture.baked.name].fills if role not in slots]
             if not roles:
                 continue
-            slot = TextureSlot(len(self.images), wrap_u=wrap, wrap_v=CLAMP, filters=(LINEAR, TRILINEAR))
+            slot = TextureSlot(
+                len(self.images), wrap_u=wrap, wrap_v=REPEAT if sliced else CLAMP, filters=(LINEAR, TRILINEAR)
+            )
             slots |= dict.fromkeys(roles, slot)
             self.images.append(self._image(texture, files, refer))
             if KINDS[texture.baked.name].scaled:
@@ -263,7 +267,7 @@ class SceneBuilder:
                 part = min(strength, 1.0) / max(constant.values)
                 emission = tuple(value * part for value in constant.values)  # type: ignore[assignment]
         material = Material(
-            tile_name(bundle.name, page, pages_of(bundle)),
+            tile_name(bundle.name, page, pages_of(bundle), layout.slices if layout is not None else 0),
             base_color_factor=color,
             metallic_factor=metallic,
             roughness_factor=roughness,

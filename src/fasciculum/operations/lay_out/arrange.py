@@ -325,7 +325,7 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
         layout.margin,
         sheet.turns,
         sheet.mirror,
-        layout.tiles,
+        max(layout.own_tiles, 1),
         sheet.align,
     )
     first = first_on_places(layout)
@@ -334,10 +334,11 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
     rows = layout.placements[moving]
     sizes = np.sqrt(np.abs(rows[:, 0] * rows[:, 4] - rows[:, 1] * rows[:, 3])) / layout.scale
     others = np.setdiff1d(np.arange(len(first)), places)
+    on_tiles = layout.pages < max(layout.own_tiles, 1)
     packer = Packer(
         [islands[index] * size for index, size in zip(moving.tolist(), sizes.tolist(), strict=True)],
         rules,
-        held=[placed(islands[index], layout.placements[index]) for index in first[others].tolist()],
+        held=[placed(islands[index], layout.placements[index]) for index in first[others].tolist() if on_tiles[index]],
         seed=sheet.seed,
         enough=progress.enough,
         progress=progress.part(0.0, 0.9),

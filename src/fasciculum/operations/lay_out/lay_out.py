@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -23,8 +22,7 @@ from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import on_sheet
-from fasciculum.ways.patches import Patch
+from fasciculum.ways.on_sheet import OnSheet, on_sheet
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
@@ -87,7 +85,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     sheet = bundle.sheet_in_force
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
     before = bundle.layout if bundle.layout is not None and bundle.layout.scale > 0 else None
-    work = _Laying(pieces, sheet, before, on.patches, progress.part(0.1, 0.95))
+    work = _Laying(pieces, sheet, before, on, progress.part(0.1, 0.95))
     made = None
     if before is not None and before.rules == sheet_rules(sheet) and not fresh:
         made = work.calm()
@@ -105,20 +103,23 @@ class _Laying:
         pieces: Pieces,
         sheet: SheetSettings,
         before: Layout | None,
-        patches: Sequence[Patch],
+        on: OnSheet,
         progress: Progress,
     ) -> None:
         self.pieces, self.sheet, self.before, self.progress = pieces, sheet, before, progress
         self.numbers = pieces.earlier
-        known = {patch.key: patch for patch in patches}
-        #: patches that lie where they must, and the scale at which blocks have the texels of their textures
+        known = {patch.key: patch for patch in on.patches}
+        self.slices, self.tiles = on.slices, on.tiles
+        #: patches that lie where they must, slices among them; the scale at which blocks have their textures' texels
         self.fixed: dict[int, NDArray[np.float64]] = {}
+        self.sliced: set[int] = set()
         self.blocks = 0.0
         first = 0
         for surface in pieces.surfaces:
             patch = known.get(surface.objects[0])
             if patch is not None and patch.row is not None:
                 self.fixed[first] = np.array(patch.row)
+                self.sliced |= set() if patch.held else {first}
             elif patch is not None and patch.way is Way.BAKE:
                 self.blocks = patch.density
                 self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
@@ -148,7 +149,7 @@ class _Laying:
 
     def _lying(self, held: dict[int, NDArray[np.float64]]) -> list[NDArray[np.float64]]:
         """Return the triangles of islands that lie on the sheet, in texels."""
-        return [placed(self.pieces.islands[index], row) for index, row in held.items()]
+        return [placed(self.pieces.islands[index], row) for index, row in held.items() if index not in self.sliced]
 
     def calm(self) -> Layout | None:
         """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
@@ -170,7 +171,8 @@ class _Laying:
         if not held or (same and not len(rest)):
             # nothing is new and nothing is gone: whoever packs again wants better
             return None
-        sheet = replace(self.sheet, width=before.width, height=before.height, tiles=before.tiles)
+        own = max(before.own_tiles, 1)
+        sheet = replace(self.sheet, width=before.width, height=before.height, tiles=own)
         rows = dict(held)
         if len(rest):
             packed = self._around(held, rest, before.scale, sheet)
@@ -213,7 +215,7 @@ class _Laying:
         sheet, pieces = self.sheet, self.pieces
         held: dict[int, NDArray[np.float64]] = {}
         before = self.before
-        if before is not None and (before.width, before.height, before.tiles) == (
+        if before is not None and (before.width, before.height, before.own_tiles) == (
             sheet.width,
             sheet.height,
             sheet.tiles,
@@ -260,6 +262,7 @@ class _Laying:
             placed(self.pieces.islands[index], row)[..., 1].max() <= sheet.height - sheet.border
             and placed(self.pieces.islands[index], row)[..., 0].max() <= sheet.width
             for index, row in self.fixed.items()
+            if index not in self.sliced
         )
 
     def _texel_for_texel(
@@ -333,7 +336,8 @@ class _Laying:
             0.0,
             0.0,
             "",
-            tiles=sheet.tiles,
+            tiles=sheet.tiles - self.sheet.tiles + self.tiles if self.slices else sheet.tiles,
+            slices=self.slices,
             places=pieces.places,
             pinned=pinned,
             moved=moved,
@@ -424,6 +428,12 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
         # a lane goes on beyond the sheet's sides: it keeps its distance above and below
         rest = verify(corners[~lanes], labels[~lanes], layout.width, layout.height, pages=pages[~lanes]).border_gap
         touched = corners[lanes][..., 1]
-        own = min(int(np.floor(touched.min())), layout.height - int(np.ceil(touched.max())))
-        border = own if rest < 0 else min(own, rest)
+        # a slice is a whole tile, and has no border to keep from
+        whole = (touched.min() <= 0) & (touched.max() >= layout.height)
+        if layout.slices:
+            strips = touched[pages[lanes] < layout.own_tiles]
+            touched, whole = strips, np.bool_(not len(strips))
+        own = -1 if whole else min(int(np.floor(touched.min())), layout.height - int(np.ceil(touched.max())))
+        found_gaps = [gap for gap in (own, rest) if gap >= 0]
+        border = min(found_gaps, default=layout.margin)
     return replace(layout, gap=found.gap, border_gap=border, overlap=found.overlap, fill=fill_of(layout))

@@ -178,7 +178,9 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
             for flat, wish, share in zip(flats, wishes, shares, strict=True)
         ]
     surfaces = tuple(
-        Surface(tuple(item.key for item in group), flat.corners, flat.islands, flat.projected, area, share)
+        Surface(
+            tuple(item.key for item in group), flat.corners, flat.islands, _projected(scene, group, flat), area, share
+        )
         for group, flat, area, share in zip(groups, flats, areas, shares, strict=True)
     )
     islands = [island for surface in surfaces for island in islands_of(surface)]
@@ -194,6 +196,16 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
     return Pieces(surfaces, islands, own, wished, twins, earlier, reasons)
+
+
+def _keys(group: tuple[Object, ...]) -> tuple[str, ...]:
+    return tuple(item.key for item in group)
+
+
+def _projected(scene: Scene, group: tuple[Object, ...], flat: Flat) -> NDArray[np.bool_]:
+    """Return which triangles got UVs of their own; a patch, which no file knows, is as it must be."""
+    made = scene.nodes[group[0].node].number < 0
+    return np.zeros_like(flat.projected) if made else flat.projected
 
 
 def _count(surface: Surface) -> int:
