@@ -11,9 +11,9 @@ from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Combine
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import Planner
-from fasciculum.model.terms import Terms
 
 
 def scene_of(objects, folder):

@@ -95,13 +95,46 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
     window.act("put_away")()
 
 
+def plans(window: Window, shot: Callable[[str], None]) -> None:
+    """Point at the plan with the fewest draw calls, then look at the ways of a material in force."""
+    workspace, panel = window.workspace, window.settings.panels["gather"]
+    opened = [title for title, fold in panel.folds.items() if fold.open]
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Plan")
+    plot = panel.plan.plot
+    while not plot.plans:
+        pump(0.1)
+    idle(window)
+    plot.point(min(range(len(plot.plans)), key=lambda number: plot.plans[number].draw_calls))
+    idle(window)
+    shot("plan")
+    plot.point(-1)
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Ways")
+    workspace.select((), ("Opaque",))
+    workspace.apply("Quick", lambda document: set_sheet(document, ["Opaque"], seconds=0.0))
+    workspace.pack(["Opaque"])
+    idle(window)
+    panel.ways.material.setCurrentText("Platform planks")
+    panel.ways.material.activated.emit(panel.ways.material.currentIndex())
+    workspace.set_view(lens="way")
+    pump(0.6)
+    idle(window)
+    shot("ways")
+    workspace.set_view(lens="colour")
+    workspace.session.undo()
+    workspace.session.undo()
+    for title, fold in panel.folds.items():
+        fold.set_open(title in opened)
+
+
 def channels(window: Window, shot: Callable[[str], None]) -> None:
     """Put a file together of maps' channels, and look at a map of floats."""
     workspace, panel = window.workspace, window.settings.bake
     packed = ("mask=occlusion,1-roughness,metallic", "tint=base_color.r,base_color.g,base_color.b,0.5")
     opened = [title for title, fold in panel.folds.items() if fold.open]
-    workspace.apply("Packed", lambda document: set_bake(document, ["Cabin"], channels=packed, format="exr", bits=32))
-    workspace.bake(["Cabin"])
+    workspace.apply("Packed", lambda document: set_bake(document, ["Opaque"], channels=packed, format="exr", bits=32))
+    workspace.bake(["Opaque"])
     idle(window)
     for title, fold in panel.folds.items():
         fold.set_open(title in ("One map", "Packed"))
@@ -117,7 +150,7 @@ def channels(window: Window, shot: Callable[[str], None]) -> None:
         fold.set_open(title in opened)
     workspace.session.undo()
     workspace.session.undo()
-    workspace.bake(["Cabin"])
+    workspace.bake(["Opaque"])
     idle(window)
 
 
@@ -149,6 +182,7 @@ def main() -> int:
     idle(window)
     window.setFocus()
     workspace.set_stage("gather")
+    plans(window, shot)
     shot("gather")
     window.repairs.open_table()
     idle(window)
@@ -161,24 +195,24 @@ def main() -> int:
     idle(window)
     workspace.set_stage("lay out")
     workspace.set_view(lens="object")
-    workspace.select({"Hull"})
+    workspace.select({"Crate 1"})
     idle(window)
     shot("lay-out")
     workspace.set_view(lens="density")
     idle(window)
     shot("density")
     workspace.set_view(lens="colour")
-    workspace.select((), ("Station",))
+    workspace.select((), ("Opaque",))
     idle(window)
     carry(window)
     shot("hand")
     window.sheet.mouse.cancel()
     window.hand.choose([])
-    workspace.apply("Turns", lambda document: set_sheet(document, ["Station"], turns="any", seconds=30.0))
-    workspace.pack(["Station"])
+    workspace.apply("Turns", lambda document: set_sheet(document, ["Opaque"], turns="any", seconds=30.0))
+    workspace.pack(["Opaque"])
     until = time.monotonic() + 20
-    station = workspace.document.bundle("Station").identity
-    while len(workspace.curves[station]) < 6 and time.monotonic() < until:
+    opaque = workspace.document.bundle("Opaque").identity
+    while len(workspace.curves[opaque]) < 6 and time.monotonic() < until:
         pump(0.1)
     shot("packing")
     workspace.enough()
@@ -191,7 +225,7 @@ def main() -> int:
     shot("queue", window.queue.dialog)
     window.queue.dialog.close()
     idle(window)
-    workspace.select((), ("Cabin",))
+    workspace.select((), ("Opaque",))
     workspace.set_stage("bake")
     idle(window)
     shot("bake")

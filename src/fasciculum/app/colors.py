@@ -29,7 +29,7 @@ WAY_SHORT = WAY_WORDS | {Way.CUT: "cut", Way.SWATCH: "swatch", Way.SLICE: "slice
 #: told apart by lightness too, so that nobody needs the hue
 WAY_COLORS = {
     Way.BAKE: "#8A9089",
-    Way.LANE: "#C9A227",
+    Way.LANE: "#4F8F83",
     Way.APART: "#3E5C76",
     Way.CUT: "#D9D3C0",
     Way.SLICE: "#7A4E7E",

@@ -90,6 +90,27 @@ def _readings(
     return total
 
 
+def _read_slices(
+    pixels: NDArray[Any],
+    places: NDArray[np.float64],
+    srgb: bool,
+    strength: float,
+    slices: tuple[int, int],
+    found: NDArray[np.float64],
+) -> None:
+    """Read what lies in slices again, each going on at its other sides, into ``found`` (N, C)."""
+    tiles, count = slices
+    width = pixels.shape[1] // tiles
+    page = np.clip(places[:, 0] // width, 0, tiles - 1).astype(np.int64)
+    for number in range(tiles - count, tiles):
+        own = page == number
+        if own.any():
+            tile = np.pad(
+                np.asarray(pixels[:, number * width : (number + 1) * width]), ((1, 1), (1, 1), (0, 0)), mode="wrap"
+            )
+            found[own] = _readings(tile, places[own] - [number * width - 1, -1], srgb, strength, False)
+
+
 def _on_map(places: NDArray[np.float64], pixels: NDArray[Any], size: tuple[int, int] | None) -> NDArray[np.float64]:
     """Return places on a sheet as places on a map of it, texels."""
     if size is None or size == (pixels.shape[1], pixels.shape[0]):
@@ -127,6 +148,7 @@ def compare(
     as_fine: frozenset[int] = frozenset(),
     size: tuple[int, int] | None = None,
     wraps: bool = False,
+    slices: tuple[int, int] | None = None,
     points: int = 200_000,
     seed: int = 0,
     progress: Progress = SILENT,
@@ -148,6 +170,8 @@ def compare(
         Width and height of the sheet, all tiles of it, texels; maps may have another one.
     wraps : bool
         Whether readings go on at the sheet's other side, since it has lanes.
+    slices : tuple of int, optional
+        How many tiles there are, and how many of them, the last ones, are slices, in which readings go on all round.
 
     Returns
     -------
@@ -168,16 +192,13 @@ def compare(
         for name in maps
         if KINDS[name].source is Values.MATERIALS and KINDS[name].judged is not Judged.NOT
     }
-    readings = {
-        name: _readings(
-            maps[name],
-            _on_map(places, maps[name], size),
-            kind.color_space is ColorSpace.SRGB,
-            strength if kind.scaled else 1.0,
-            wraps,
-        )
-        for name, kind in judged.items()
-    }
+    readings = {}
+    for name, kind in judged.items():
+        on_map = _on_map(places, maps[name], size)
+        coding = kind.color_space is ColorSpace.SRGB, strength if kind.scaled else 1.0
+        readings[name] = _readings(maps[name], on_map, *coding, wraps)
+        if slices and size is not None:
+            _read_slices(maps[name], on_map, *coding, slices, readings[name])
     wanted = {name: _wanted(truth[:, kind.values], kind, strength) for name, kind in judged.items()}
     bumpy = np.array([material_at(scene, number).normal is not None for number in target.materials], bool)
     matches: dict[int, dict[str, float]] = {}

@@ -20,6 +20,7 @@ from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
+from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
@@ -104,6 +105,9 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
         }
         entry["object_density"] = {key: number(value, 1) for key, value in object_densities(on.scene, laid).items()}
         entry["stretch"] = {"l2": number(l2), "area_share_over_2": number(share)}
+        yields = surface_yields(scene, bundle, bundle.layout)
+        if len(yields[0]):
+            entry["yield"] = {"p10": number(low_yield(*yields)), "median": number(low_yield(*yields, 0.5))}
     if bundle.texturing is not None:
         made = bundle.texturing
         whole = [baked for baked in made.maps if baked.name not in made.unwritten]

@@ -17,7 +17,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
-from fasciculum.model.finding import Finding
+from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
@@ -28,7 +28,7 @@ from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import NAMES, Planner
-from fasciculum.operations.plan.sizing import smallest_size
+from fasciculum.operations.plan.sizing import low_yield, smallest_size, surface_yields
 from fasciculum.operations.plan.take import planned_bundles, ruled_ways
 from fasciculum.operations.projects import save_project
 from fasciculum.operations.report import report_of
@@ -68,6 +68,8 @@ class Pipeline:
         self.store = store
         self.progress = progress
         self.seconds: dict[str, float] = {}
+        #: what does not keep the sharpness that was asked for
+        self.missed: tuple[Finding, ...] = ()
         self._runner = InlineRunner()
         self._scheduler = Scheduler(self, self._runner)
 
@@ -95,6 +97,26 @@ class Pipeline:
             wide, high = smallest_size(self.document.scene, bundle, terms, progress=part)
             sized.append(replace(bundle, sheet=replace(bundle.sheet, width=wide, height=high)))
         self.document = replace(self.document, bundles=tuple(sized))
+
+    def below(self, wanted: float) -> tuple[Finding, ...]:
+        """Return a finding for each bundle that does not keep a yield over nine tenths of its surface, by how much."""
+        found = []
+        for bundle in self.document.bundles:
+            if bundle.layout is None or bundle.layout.scale <= 0:
+                continue
+            kept = low_yield(*surface_yields(self.document.scene, bundle, bundle.layout))
+            if kept < wanted - 0.005:
+                found.append(
+                    Finding(
+                        "yield_missed",
+                        INFO,
+                        f"{bundle.name}: nine tenths of its surface keep {kept:.2f} of their sharpness, of "
+                        f"{wanted:.2f} asked for.",
+                        "Give it a larger sheet, or ask for less.",
+                        bundle=bundle.name,
+                    )
+                )
+        return tuple(found)
 
     def bring(
         self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()
@@ -156,7 +178,7 @@ class Pipeline:
 
     def report(self, delivered: Delivered | None = None) -> tuple[dict[str, Any], list[Finding]]:
         """Return the report and the findings it holds."""
-        findings = [*all_findings(self.document), *(delivered.findings if delivered else [])]
+        findings = [*all_findings(self.document), *self.missed, *(delivered.findings if delivered else [])]
         files = delivered.files if delivered else []
         maps = delivered.maps if delivered else {}
         return (
@@ -228,6 +250,8 @@ def make(
     line.bake(names)
     line.check(names)
     delivered = line.deliver(folder)
+    if order.plan or order.size_follows:
+        line.missed = line.below(order.terms.sharpness)
     report, findings = line.report(delivered)
     report_name = f"{file_name(name)}_report.json"
     report["files"].append(report_name)

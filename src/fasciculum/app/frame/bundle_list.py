@@ -355,8 +355,6 @@ class BundleList(QWidget):
                 words = f"{self._densities[key]:.0f} px/m"
             elif expected is not None:
                 words = f"~{expected.density * bundle.share(key):.0f} px/m"
-            if bundle.share(key) != 1.0 and Way.BAKE in ways:
-                words = f"× {bundle.share(key):.2g} · {words}"
             child.setData(0, FIGURE, words)
             about = " (foretold; pack to measure it)" if "~" in words else ""
             if bundle.share(key) != 1.0:

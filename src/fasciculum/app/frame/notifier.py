@@ -17,6 +17,7 @@ from PySide6.QtGui import QGuiApplication
 
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, FAILED, Job
+from fasciculum.session.tasks import QUIET
 
 #: seconds of work from which its end is worth a word
 LONG = 10.0
@@ -55,7 +56,8 @@ class Notifier(QObject):
 
     def _look(self) -> None:
         runner = self.workspace.worker.runner
-        working = [job for job in runner.jobs if not job.over]
+        # what nobody asked for by name is not worth a word
+        working = [job for job in runner.jobs if not job.over and (not job.about or job.about[0] not in QUIET)]
         if working:
             self._began = self._began or time.monotonic()
             self._seen += [job for job in working if job not in self._seen]

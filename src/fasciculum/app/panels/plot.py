@@ -224,4 +224,4 @@ class PlanPlot(QWidget):
         wide = painter.fontMetrics().horizontalAdvance(words)
         x = middle.x() + 10 if middle.x() + 12 + wide < self.width() else middle.x() - 10 - wide
         painter.setPen(QColor(self.theme.text))
-        painter.drawText(QPointF(x, middle.y() - 5), words)
+        painter.drawText(QPointF(x, middle.y() - 9), words)

@@ -77,7 +77,7 @@ class WaysPanel(Column):
             "QHeaderView::section { font-size: 10px; padding: 2px }"
         )
         self.table.verticalHeader().setDefaultSectionSize(26)
-        self.table.setFixedHeight(6 * 26 + 26)
+        self.table.setFixedHeight(6 * 26 + 34)
         self.table.setWordWrap(False)
         self.table.cellClicked.connect(lambda row, _: self._take(row))
         self.table.cellActivated.connect(lambda row, _: self._take(row))
@@ -188,4 +188,4 @@ class WaysPanel(Column):
 
 
 def _short(way: Way) -> str:
-    return "apart" if way is Way.APART else WAY_SHORT[way]
+    return {Way.APART: "apart", Way.BAKE: "baked"}.get(way, WAY_SHORT[way])

@@ -204,7 +204,8 @@ def check_bundle(
         == 1,
         as_fine=as_fine,
         size=(laid.across, laid.height),
-        wraps=bool(laid.lanes.any()),
+        wraps=bool(laid.lanes[laid.pages < laid.own_tiles].any()),
+        slices=(laid.tiles, laid.slices) if laid.slices else None,
         points=points,
         progress=progress.part(0.0, 0.7),
     )

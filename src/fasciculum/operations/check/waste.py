@@ -14,8 +14,10 @@ from fasciculum.units import linear_to_srgb, srgb_to_linear
 #: dB from which nobody tells a map from itself made smaller and larger again
 AS_WELL = 44.0
 MOST_LEVELS = 5
+#: part of the covered texels that must lie on islands which are shown as well
+NEARLY_ALL = 0.97
 #: times that what a smaller map lost is put back into it
-ROUNDS = 6
+ROUNDS = 4
 
 
 @dataclass(frozen=True)
@@ -78,7 +80,8 @@ def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> W
         fits = error <= least * texels
         going &= fits
         islands[going & (texels > 0)] = level
-        whole &= float(error.sum()) <= least * float(texels.sum())
+        # a mean would hide what little of it is lively
+        whole &= float(texels[going].sum()) >= NEARLY_ALL * float(texels.sum())
         if whole:
             levels = level
     return Waste(levels if count else 0, islands)

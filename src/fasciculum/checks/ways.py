@@ -1,0 +1,56 @@
+"""Ways: materials that cannot be treated as was said, and flat ones that need texels after all."""
+
+from __future__ import annotations
+
+from fasciculum.checks.check import Check, Facts, Scope
+from fasciculum.model.choices import Way
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.maps import KINDS, Origin
+from fasciculum.ways.on_sheet import on_sheet
+
+WORDS = {Way.LANE: "on a lane", Way.CUT: "cut at its repeats", Way.SLICE: "in a slice", Way.SWATCH: "on a swatch"}
+
+
+def check_ways(facts: Facts) -> list[Finding]:
+    """Name the materials of a bundle whose way does not suit them, and say why they are baked instead."""
+    scene, bundle = facts.scene, facts.bundle
+    if not bundle.ways:
+        return []
+    work = on_sheet(scene, bundle)
+    computed = [KINDS[name].title.lower() for name in bundle.bake.named if KINDS[name].origin is not Origin.CARRIED]
+    used = {index for key in bundle.objects for index in scene.materials_of(scene.object(key))}
+    findings, flats = [], []
+    for index in sorted(used):
+        name = scene.material_name(index)
+        way = bundle.way(name)
+        if way in (Way.BAKE, Way.APART) or work.way_of(index) is way:
+            continue
+        if computed and way is Way.SWATCH:
+            flats.append(name)
+            continue
+        findings.append(
+            Finding(
+                "way_not_kept",
+                WARNING,
+                f"{bundle.name}: {name} cannot lie {WORDS[way]} and is baked in: its UVs, vertex colours or the maps "
+                "asked for do not allow it.",
+                "Choose another way for it under Gather, or leave it.",
+                material=name,
+                bundle=bundle.name,
+            )
+        )
+    if flats:
+        findings.append(
+            Finding(
+                "flats_need_texels",
+                INFO,
+                f"{bundle.name}: {', '.join(flats[:5])} are of one colour, but get texels, since {', '.join(computed)} "
+                "depends on where a surface is.",
+                "Leave that map out to have them on swatches.",
+                bundle=bundle.name,
+            )
+        )
+    return findings
+
+
+CHECKS = (Check("ways", Scope.BUNDLE, ("way_not_kept", "flats_need_texels"), check_ways, rank=20),)
