@@ -348,6 +348,42 @@ class Blocks(Delivering):
             turns = [np.rot90(wanted, turn) for turn in range(4)]
             self.assertTrue(any(one.shape == got.shape and (one == got).all() for one in turns), number)
 
+    def test_normals_and_surfaces_too_and_normals_turn_with_their_block(self):
+        rng = np.random.default_rng(4)
+        vectors = rng.normal(0, 0.4, (48, 48, 3)) + [0, 0, 1]
+        vectors /= np.linalg.norm(vectors, axis=2, keepdims=True)
+        bumps = np.round(vectors * 127.5 + 127.5).astype(np.uint8)
+        for wide, high in ((1.0, 0.5), (0.5, 1.0)):
+            glb = Glb()
+            surface = glb.texture(noise(48, seed=8))
+            material = glb.material(
+                glb.texture(noise(48, seed=7)),
+                normalTexture={"index": glb.texture(bumps)},
+                occlusionTexture={"index": surface},
+                pbr={"metallicRoughnessTexture": {"index": surface}, "metallicFactor": 1.0},
+            )
+            mesh = glb.mesh(
+                glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs((wide, high))], NORMAL=SQUARE_NORMALS)
+            )
+            glb.node("board", mesh)
+            # a sheet that is narrow one way, so that one of the two has to be turned
+            delivered, _ = self.make(glb, "--size", "64x32", "--padding", "2", "--pieces", "blocks")
+            primitive = next(p for _, _, p in delivered.drawn())[0]
+            uvs = delivered.accessor(primitive["attributes"]["TEXCOORD_0"]) * [64, 32]
+            low, top = np.round(uvs.min(axis=0)).astype(int), np.round(uvs.max(axis=0)).astype(int)
+            own = slice(low[1], top[1]), slice(low[0], top[0])
+            part = slice(0, round(high * 48)), slice(0, round(wide * 48))
+            material = delivered.json["materials"][0]
+            normal = delivered.texture(material["normalTexture"])[own][..., :3].astype(int)
+            orm = delivered.texture(material["pbrMetallicRoughness"]["metallicRoughnessTexture"])[own][..., :3]
+            turns = [turn for turn in range(4) if np.array_equal(np.rot90(noise(48, seed=8)[part], turn), orm)]
+            self.assertEqual(len(turns), 1)
+            wanted = np.rot90(bumps[part], turns[0]).astype(int)
+            # anticlockwise by a quarter, what pointed right points up
+            for _ in range(turns[0]):
+                wanted = np.dstack([255 - wanted[..., 1], wanted[..., 0], wanted[..., 2]])
+            np.testing.assert_array_equal(normal, wanted)
+
     def test_a_sheet_that_is_too_small_scales_them(self):
         glb = Glb()
         material = glb.material(glb.texture(smooth_image(128)), name="paint")

@@ -15,9 +15,10 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
-from fasciculum.model.maps import KINDS, MapKind, Origin, Values
+from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
+from fasciculum.operations.bake.blocks import keep_normals
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.on_sheet import on_sheet
 
@@ -145,6 +146,8 @@ def bake(
     baking = Baking(scene, layout, target, conditions, lambda image: store.get(image.pixels), blank)  # type: ignore[arg-type]
     try:
         found = baking.bake(plans, progress.part(0.02, 0.95))
+        if NORMAL.name in found and found[NORMAL.name].constant is None:
+            keep_normals(scene, work, layout, found[NORMAL.name].pixels, lambda image: store.get(image.pixels))
         made: dict[str, BakedMap | MapConstant] = {}
         for number, plan in enumerate(plans):
             progress.part(0.95, 1.0).update(number / len(plans), "Keeping the maps")
