@@ -19,7 +19,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
-from fasciculum.app.colors import object_color, scale_colors
+from fasciculum.app.colors import WAY_WORDS, object_color, scale_colors
 from fasciculum.app.look import Theme
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
@@ -416,6 +416,9 @@ class SheetView(QWidget):
             return QColor(self.theme.accent) if layout.moved[first] else QColor(self.theme.island)
         if layout is None or figures is None or figures.layout is not layout or not len(figures.density):
             return QColor(self.theme.island)
+        if lens == "density" and not self.workspace.document.scene.has(island.keys[0]):
+            # a patch has the density of whoever reads it
+            return QColor(self.theme.island)
         if lens == "density":
             target = layout.scale * bundle.share(island.keys[0])
             return _scaled(figures.density[first] / max(target, 1e-9))
@@ -499,6 +502,10 @@ class SheetView(QWidget):
             count = sum(1 for island in self.islands if key in island.keys)
             shared = next((len(island.keys) for island in self.islands if key in island.keys), 1)
             words = f"{key} · {count} island{'s' if count != 1 else ''}"
+            if not count:
+                work = on_sheet(self.workspace.document.scene, bundle)
+                ways = dict.fromkeys(work.ways_of(self.workspace.document.scene, key))
+                words = f"{key} · {', '.join(WAY_WORDS[way] for way in ways)}"
             if math.isfinite(density := self._density_of(key)):
                 words += f" · {density:.0f} px/m"
             return words + (f" · {shared} twins on one place" if shared > 1 else "")
