@@ -16,10 +16,12 @@ from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.geometry import GeometrySource
 from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.materials import MaterialSource
+from fasciculum.baking.occlusion import Rays, RaySource
 from fasciculum.baking.pyramids import PixelsOf
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
 from fasciculum.kernels.encoding import one_value
+from fasciculum.kernels.occluding import BENT, FREE, OPEN, THICK
 from fasciculum.kernels.tiles import TILE
 from fasciculum.model.choices import ColorSpace, FileFormat
 from fasciculum.model.layout import Layout
@@ -97,6 +99,7 @@ class Conditions:
     clear: bool = False
     edges: str = "source"
     angle: float = 40.0
+    rays: Rays = Rays()  # noqa: RUF009 - frozen
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,7 +121,12 @@ class Baking:
         conditions: Conditions,
         pixels: PixelsOf,
         blank: BlankOf = np.empty,
+        *,
+        whole: Scene | None = None,
+        objects: Sequence[str] = (),
     ) -> None:
+        #: all that was gathered, and what of it the bundle has: for what stands in the way of rays
+        self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
 
@@ -234,6 +242,22 @@ class Baking:
         if any(plan.kind.source is Values.GEOMETRY for plan in lot):
             found[Values.GEOMETRY] = GeometrySource(
                 self.scene, self.layout, target, self.conditions.edges, self.conditions.angle
+            )
+        cast = [plan.kind for plan in lot if plan.kind.source is Values.RAYS]
+        if cast:
+            wanted = {value for kind in cast for value in kind.values}
+            found[Values.RAYS] = RaySource(
+                self.whole,
+                self.scene,
+                self.layout,
+                target,
+                self.objects or [key for surface in self.layout.surfaces for key in surface.objects],
+                self.conditions.rays,
+                (bool(wanted & {OPEN, FREE}), THICK in wanted, BENT in wanted),
+                self._pixels,
+                bent=FREE in wanted,
+                edges=self.conditions.edges,
+                angle=self.conditions.angle,
             )
         return found
 

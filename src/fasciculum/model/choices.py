@@ -55,6 +55,14 @@ class Flats(Choice):
     BAKE = "bake"
 
 
+class Casts(Choice):
+    """What stands in the way of rays: the object itself, its bundle, or the whole scene."""
+
+    SELF = "self"
+    BUNDLE = "bundle"
+    SCENE = "scene"
+
+
 class PieceRule(Choice):
     """Whether surfaces are laid out as islands, or each texture's used part as one block."""
 

@@ -7,6 +7,7 @@ new kind is an entry here and a function that bakes it, named in `fasciculum.bak
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from fasciculum.model.choices import Choice, ColorSpace
 
@@ -51,6 +52,7 @@ class Values(Choice):
     MATERIALS = "materials"
     GEOMETRY = "geometry"
     IDENTITY = "identity"
+    RAYS = "rays"
 
 
 class Identity(Choice):
@@ -121,7 +123,7 @@ class MapKind:
         if self.vectors:
             return all(abs(value - flat) < 0.003 for value, flat in zip(values, self.ground, strict=True))
         # a material has no constant occlusion
-        return self.name != "orm" or values[0] > 0.997
+        return self.name not in ("orm", "ao") or values[0] > 0.997
 
     @property
     def short(self) -> str:
@@ -241,6 +243,29 @@ OBJECT_ID = _identifiers(Identity.OBJECT, "Object IDs")
 MATERIAL_ID = _identifiers(Identity.MATERIAL, "Material IDs")
 ISLAND_ID = _identifiers(Identity.ISLAND, "Island IDs")
 
+
+def _by_rays(name: str, title: str, ground: tuple[float, ...], values: tuple[int, ...], **more: Any) -> MapKind:
+    """Return a kind of map that rays are cast for; copies share its places: all but what stands about is alike."""
+    return MapKind(
+        name,
+        title,
+        GEOMETRY,
+        len(values),
+        ground,
+        LINEAR,
+        sharing=Sharing.SHAPE,
+        judged=Judged.NOT,
+        source=Values.RAYS,
+        values=values,
+        **more,
+    )
+
+
+AO = _by_rays("ao", "Ambient occlusion", (1.0,), (0,), fills=(Role.OCCLUSION,))
+BENT_NORMAL = _by_rays("bent_normal", "Bent normal", (0.5, 0.5, 1.0), (1, 2, 3), vectors=True)
+CURVATURE = _by_rays("curvature", "Curvature", (0.5,), (5,))
+THICKNESS = _by_rays("thickness", "Thickness", (1.0,), (4,))
+
 KINDS: dict[str, MapKind] = {
     kind.name: kind
     for kind in (
@@ -253,6 +278,10 @@ KINDS: dict[str, MapKind] = {
         METALLIC,
         EMISSIVE,
         VERTEX_COLOR,
+        AO,
+        BENT_NORMAL,
+        CURVATURE,
+        THICKNESS,
         POSITION,
         OBJECT_NORMAL,
         OBJECT_ID,

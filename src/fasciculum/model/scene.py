@@ -319,6 +319,22 @@ class Scene:
             found[item.key] = digest_of(*parts)
         return found
 
+    @cached_property
+    def standing(self) -> dict[str, str]:
+        """For each object a digest of where it stands and what of it is cut out: what it keeps from others."""
+        found = {}
+        for item in self.objects:
+            parts: list[str | NDArray[Any]] = [self.nodes[item.node].world]
+            for primitive in self.primitives_of(item):
+                material = self.material_of(primitive)
+                slot = material.base_color
+                cut = (
+                    "" if slot is None else f"{self.images[slot.image].pixels} {slot!r} {material.base_color_factor[3]}"
+                )
+                parts += [primitive.shape, f"{material.alpha_mode} {material.alpha_cutoff} {cut}"]
+            found[item.key] = digest_of(*parts)
+        return found
+
     def alike(self, item: Object) -> tuple[int, tuple[int, ...], str]:
         """Return what copies of one mesh at one size have in common, and nothing else has."""
         return self.nodes[item.node].mesh, item.primitives, self.shapes[item.key]

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from fasciculum.model.choices import (
     Alike,
+    Casts,
     DensityRule,
     Edges,
     FileFormat,
@@ -357,6 +358,91 @@ class BakeSettings:
         step=5,
         option="--edge-angle",
         when=lambda bake: bake.edges == Edges.ANGLE,
+    )
+
+    rays: int = setting(
+        64,
+        "Rays",
+        "Rays from each texel for occlusion, bent normals, thickness and curvature. Four times as many halve the "
+        "noise, or better, and take four times as long.",
+        fold="Rays",
+        stales=MAPS,
+        low=1,
+        high=65536,
+        words={16: "16", 64: "64", 256: "256", 1024: "1024"},
+        option="--rays",
+    )
+    ao_radius: float = setting(
+        0.0,
+        "Occlusion within",
+        "How far off something may stand and still keep light away, in metres; at the lowest value a tenth of the "
+        "bundle's diagonal.",
+        fold="Rays",
+        stales=MAPS,
+        unit="m",
+        low=0,
+        high=1e6,
+        step=0.1,
+        unset="auto",
+        option="--ao-radius",
+        line="auto|METRES",
+    )
+    ao_of: Casts = setting(
+        Casts.SCENE,
+        "In the way",
+        "What stands in the way of rays: only the object itself, its bundle, or everything that was gathered.",
+        fold="Rays",
+        stales=MAPS,
+        words={Casts.SELF: "the object itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "the whole scene"},
+        option="--ao-of",
+    )
+    ao_floor: bool = setting(
+        False,
+        "Floor",
+        "Whether an endless floor lies at the scene's lowest point.",
+        fold="Rays",
+        stales=MAPS,
+        words={True: "under the scene"},
+        option="--ao-floor",
+    )
+    ao_as_occlusion: bool = setting(
+        True,
+        "Occlusion",
+        "Whether ambient occlusion is the occlusion of the delivered material where the source's materials have none.",
+        fold="Rays",
+        stales=Stales.DELIVERY,
+        words={True: "for the material too"},
+        option="--ao-as-occlusion",
+    )
+    thickness_radius: float = setting(
+        0.0,
+        "Thick from",
+        "Distance to the other side from which a body counts as thick, in metres; at the lowest value a tenth of the "
+        "bundle's diagonal.",
+        fold="Rays",
+        stales=MAPS,
+        unit="m",
+        low=0,
+        high=1e6,
+        step=0.1,
+        unset="auto",
+        option="--thickness-radius",
+        line="auto|METRES",
+    )
+    curvature_radius: float = setting(
+        0.0,
+        "Bends within",
+        "How wide a part of the surface decides its curvature, in metres; at the lowest value a fiftieth of the "
+        "bundle's diagonal.",
+        fold="Rays",
+        stales=MAPS,
+        unit="m",
+        low=0,
+        high=1e6,
+        step=0.01,
+        unset="auto",
+        option="--curvature-radius",
+        line="auto|METRES",
     )
 
     def wish(self, name: str) -> MapWish:

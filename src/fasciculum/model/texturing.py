@@ -115,3 +115,5 @@ class CheckResult:
     #: by map, and by object, how many mip levels smaller it could be without anybody telling
     wasted: tuple[tuple[str, int], ...] = ()
     wasted_objects: tuple[tuple[str, float], ...] = ()
+    #: copies that share a place though what stands about them differs, and by how much of openness
+    unlike: tuple[tuple[str, float], ...] = ()

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.baking.occlusion import radii_of
 from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Way
@@ -16,8 +17,9 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import ChannelFile
-from fasciculum.model.maps import KINDS, Judged
+from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
+from fasciculum.operations.bake.bake import rays_of
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
@@ -120,6 +122,7 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
                 "bits": baked.bits,
                 "color_space": baked.color_space,
             }
+            | _metres_entry(scene, bundle, baked.name)
             for baked in whole
         ]
         entry["maps"] += [_packed_entry(bundle, packed, files) for packed in bundle.bake.packed]
@@ -191,6 +194,14 @@ def _materials_entry(
         way = on.way_of(index)
         found.append({"name": name, "way": str(way), "objects": own, "files": [] if way is Way.APART else sheet})
     return found
+
+
+def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
+    """Return the radius within which rays were followed, for maps that they were cast for."""
+    place = {AO.name: 0, BENT_NORMAL.name: 0, THICKNESS.name: 1, CURVATURE.name: 2}.get(name)
+    if place is None:
+        return {}
+    return {"metres": round(radii_of(scene, bundle.objects, rays_of(bundle.bake))[place], 6)}
 
 
 def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, str], str]) -> dict[str, Any]:

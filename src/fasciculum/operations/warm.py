@@ -128,7 +128,13 @@ def main() -> int:
                 scene = small_scene(store, kind)
                 sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
                 bundle = Bundle("b", ("n0", "n1"), AlphaMode.OPAQUE, sheet)
-                bundle = replace(bundle, bake=replace(bundle.bake, bits=bits))
+                # rays are compiled once: they know nothing of bits
+                maps = (
+                    ("auto", "ao", "thickness", "curvature", "bent_normal")
+                    if not number and uv is UvPolicy.AUTO
+                    else ()
+                )
+                bundle = replace(bundle, bake=replace(bundle.bake, bits=bits, maps=maps, rays=1))
                 layout = lay_out(scene, bundle)
                 bundle = replace(bundle, layout=layout)
                 lay_out(scene, replace(bundle, sheet=replace(sheet, twins=True)))

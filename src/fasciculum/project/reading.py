@@ -372,4 +372,5 @@ def _check(entry: schema.CheckEntry) -> CheckResult:
         entry.made_from,
         tuple(sorted(entry.wasted.items())),
         tuple(sorted(entry.wasted_objects.items())),
+        tuple(entry.unlike.items()),
     )

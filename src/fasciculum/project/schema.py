@@ -132,6 +132,7 @@ class CheckEntry(msgspec.Struct):
     made_from: str
     wasted: dict[str, int] = {}
     wasted_objects: dict[str, float] = {}
+    unlike: dict[str, float] = {}
 
 
 class BundleEntry(msgspec.Struct):

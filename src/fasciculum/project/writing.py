@@ -166,8 +166,15 @@ def _check_entry(result: CheckResult) -> schema.CheckEntry:
         for entry in result.fidelity
     ]
     stretch = _finite(result.stretch_l2), _finite(result.stretch_share)
-    wasted = dict(result.wasted), dict(result.wasted_objects)
-    return schema.CheckEntry(fidelity, result.clean_down_to, *stretch, result.made_from, *wasted)
+    return schema.CheckEntry(
+        fidelity,
+        result.clean_down_to,
+        *stretch,
+        result.made_from,
+        dict(result.wasted),
+        dict(result.wasted_objects),
+        dict(result.unlike),
+    )
 
 
 def _layout_entry(layout: Layout, arrays: str) -> schema.LayoutEntry:

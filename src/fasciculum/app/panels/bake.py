@@ -57,6 +57,7 @@ class BakePanel(FoldColumn):
         self.fold("Named bakes", theme, self.named)
         self.fold("Quality", theme, self.rows.form("Quality"))
         self.fold("Edges", theme, self.rows.form("Edges"))
+        self.fold("Rays", theme, self.rows.form("Rays"))
         self.baked = QLabel()
         self.baked.setWordWrap(True)
         self.baked.setProperty("quiet", True)

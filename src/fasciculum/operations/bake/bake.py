@@ -8,15 +8,17 @@ from dataclasses import replace
 from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.needs import Needs, needs_of
+from fasciculum.baking.occlusion import Rays
 from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace, FileFormat, VertexColors
+from fasciculum.model.choices import Casts, ColorSpace, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
+from fasciculum.model.sheet import BakeSettings
 from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
 from fasciculum.operations.bake.blocks import keep_normals
 from fasciculum.progress import SILENT, Progress
@@ -32,19 +34,32 @@ def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
     if kind.origin is Origin.CARRIED:
         parts.append(f"{wish.samples} {bake.vertex_colors}")
         parts.append(f"{needs.strength if kind.scaled else 0} {needs.cutoff if kind.channels == 4 else 0}")
+    if kind.source is Values.RAYS:
+        parts.append(repr(rays_of(bake)))
     if kind.vectors:
         parts += [bake.edges, str(bake.edge_angle if bake.edges == "angle" else 0.0)]
     return digest_of(*parts, layout.placements)
 
 
-def _surfaces(scene: Scene, bundle: Bundle, kind: MapKind) -> tuple[str, ...]:
+def rays_of(bake: BakeSettings) -> Rays:
+    """Return how rays are cast for a bundle's maps."""
+    radii = bake.ao_radius, bake.thickness_radius, bake.curvature_radius
+    return Rays(bake.rays, radii, bake.ao_of, bake.ao_floor)
+
+
+def _surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> tuple[str, ...]:
     """Return digests of what a map is made from, one for each of the bundle's objects.
 
     What further inputs a map has (other objects that cast, high-poly sources, lights, layers) is added here by its
-    origin.
+    origin. ``whole`` is the scene as it was gathered.
     """
     if kind.origin is Origin.CARRIED or kind.identity is not None:
         return tuple(scene.surfaces[key] for key in bundle.objects)
+    if kind.source is Values.RAYS:
+        casts = bundle.bake.ao_of
+        there = whole.standing if casts is Casts.SCENE else {key: whole.standing.get(key, "") for key in bundle.objects}
+        everything = "" if casts is Casts.SELF else digest_of(*there.values())
+        return tuple(digest_of(whole.standing.get(key, key), everything) for key in bundle.objects)
     # shape is in the layout; where it stands in the world is not
     return tuple(digest_of(scene.nodes[scene.object(key).node].world) for key in bundle.objects)
 
@@ -56,8 +71,7 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
         return ""
     needs = needs or wanted_maps(scene, bundle)
     work = on_sheet(scene, bundle)
-    scene, bundle = work.scene, work.bundle
-    return digest_of(_frame(bundle, layout, kind, needs), *_surfaces(scene, bundle, kind))
+    return digest_of(_frame(work.bundle, layout, kind, needs), *_surfaces(work.scene, work.bundle, kind, scene))
 
 
 def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
@@ -103,6 +117,7 @@ def bake(
     UsageError
         When there is no layout, islands overlap on it, or a map is named that the bundle is not to have.
     """
+    whole_scene, own = scene, bundle.objects
     work = on_sheet(scene, bundle)
     scene, bundle = work.scene, work.bundle
     layout = bundle.layout
@@ -127,7 +142,8 @@ def bake(
     before = bundle.texturing or Texturing()
     kinds = [KINDS[name] for name in needs.maps if not only or name in only]
     plans = [
-        _plan(scene, bundle, layout, kind, needs, None if whole else before.map(kind.name), store) for kind in kinds
+        _plan(whole_scene, scene, bundle, layout, kind, needs, None if whole else before.map(kind.name), store)
+        for kind in kinds
     ]
     conditions = Conditions(
         needs.cutoff,
@@ -136,6 +152,7 @@ def bake(
         bundle.bake.clear,
         bundle.bake.edges,
         bundle.bake.edge_angle,
+        rays_of(bundle.bake),
     )
     blanks: list = []
 
@@ -143,7 +160,16 @@ def bake(
         blanks.append(store.blank(shape, dtype))  # type: ignore[arg-type]
         return blanks[-1]
 
-    baking = Baking(scene, layout, target, conditions, lambda image: store.get(image.pixels), blank)  # type: ignore[arg-type]
+    baking = Baking(
+        scene,
+        layout,
+        target,
+        conditions,
+        lambda image: store.get(image.pixels),
+        blank,  # type: ignore[arg-type]
+        whole=whole_scene,
+        objects=own,
+    )
     try:
         found = baking.bake(plans, progress.part(0.02, 0.95))
         if NORMAL.name in found and found[NORMAL.name].constant is None:
@@ -151,7 +177,7 @@ def bake(
         made: dict[str, BakedMap | MapConstant] = {}
         for number, plan in enumerate(plans):
             progress.part(0.95, 1.0).update(number / len(plans), "Keeping the maps")
-            made[plan.kind.name] = _kept(scene, bundle, plan, found[plan.kind.name], needs, store)
+            made[plan.kind.name] = _kept(whole_scene, scene, bundle, plan, found[plan.kind.name], needs, store)
     finally:
         for array in blanks:
             store.discard(array)
@@ -173,6 +199,7 @@ def bake(
 
 
 def _plan(
+    whole: Scene,
     scene: Scene,
     bundle: Bundle,
     layout: Layout,
@@ -189,7 +216,7 @@ def _plan(
     plan = MapPlan(kind, width, height, bundle.bake.wish(kind.name), channels)
     if before is None or before.frame != _frame(bundle, layout, kind, needs) or not store.has(before.pixels):
         return plan
-    now = _surfaces(scene, bundle, kind)
+    now = _surfaces(scene, bundle, kind, whole)
     if len(before.surfaces) != len(now):
         return plan
     other = {key for key, was, is_ in zip(bundle.objects, before.surfaces, now, strict=True) if was != is_}
@@ -200,13 +227,14 @@ def _plan(
 
 
 def _kept(
-    scene: Scene, bundle: Bundle, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
+    whole: Scene, scene: Scene, bundle: Bundle, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
 ) -> BakedMap | MapConstant:
     """Keep a finished map, or the constant that stands for it."""
     kind, layout = plan.kind, bundle.layout
     assert layout is not None
     strength = needs.strength if kind.scaled else 1.0
-    digest = map_digest(scene, bundle, kind, needs)
+    surfaces = _surfaces(scene, bundle, kind, whole)
+    digest = digest_of(_frame(bundle, layout, kind, needs), *surfaces)
     if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
         values = made.constant
         if kind.may_be_constant(values):
@@ -224,7 +252,7 @@ def _kept(
         digest,
         plan.wish.format,
         _frame(bundle, layout, kind, needs),
-        _surfaces(scene, bundle, kind),
+        surfaces,
     )
 
 

@@ -22,6 +22,7 @@ from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
 from fasciculum.operations.check.readers import plain_name, with_readers
+from fasciculum.operations.check.surroundings import unlike_copies
 from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
@@ -222,7 +223,8 @@ def check_bundle(
     l2, share = stretch_of(on.scene, laid)
     progress.update(0.97, "Looking for waste")
     wasted, by_object = _waste(laid, texturing, maps)
-    return CheckResult(fidelity, clean, l2, share, check_digest(bundle), wasted, by_object)
+    unlike = unlike_copies(whole, bundle, laid, lambda image: store.get(image.pixels))
+    return CheckResult(fidelity, clean, l2, share, check_digest(bundle), wasted, by_object, unlike)
 
 
 def _waste(

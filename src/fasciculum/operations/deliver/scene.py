@@ -15,7 +15,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine, FileFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
-from fasciculum.model.maps import KINDS
+from fasciculum.model.maps import AO, KINDS, Role
 from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
 from fasciculum.operations.deliver.conventions import (
@@ -242,7 +242,8 @@ class SceneBuilder:
         wrap = REPEAT if sliced or (layout is not None and layout.lanes.any()) else CLAMP
         shown = [texture for texture in self.textures[bundle.name] if texture.tile == page and texture.packed is None]
         for texture in shown:
-            roles = [role for role in KINDS[texture.baked.name].fills if role not in slots]
+            fills = self._fills(bundle, texture.baked.name, {other.baked.name for other in shown})
+            roles = [role for role in fills if role not in slots]
             if not roles:
                 continue
             slot = TextureSlot(
@@ -281,6 +282,20 @@ class SceneBuilder:
             **slots,  # type: ignore[arg-type]
         )
         return OutputMaterial(material, {texture.map: texture.file for texture in shown})
+
+    def _fills(self, bundle: Bundle, name: str, there: set[str]) -> tuple[Role, ...]:
+        """Return the textures of the material that a map becomes.
+
+        Computed occlusion is that of the material where no source material has one.
+        """
+        fills = KINDS[name].fills
+        scene = self.on[bundle.name].scene
+        used = scene.materials_among(self.on[bundle.name].bundle.objects)
+        own = any(one.occlusion is not None and not scene.images[one.occlusion.image].missing for one in used)
+        computed = AO.name in there and bundle.bake.ao_as_occlusion and not own
+        if name == AO.name:
+            return fills if computed else ()
+        return tuple(role for role in fills if role is not Role.OCCLUSION or not computed)
 
     def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
         name = texture.file.rpartition(".")[0]

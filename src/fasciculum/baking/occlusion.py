@@ -1,0 +1,196 @@
+"""A source of values: what rays meet from the texels of a sheet: openness and whereto, thickness, curvature."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.casting import Tree, tree_of
+from fasciculum.baking.shading import edge_normals
+from fasciculum.baking.tangents import tangents, unit
+from fasciculum.baking.target import Target
+from fasciculum.kernels.interpolating import interpolate_tiles
+from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_tiles
+from fasciculum.kernels.tiles import WIDE
+from fasciculum.model.choices import Casts
+from fasciculum.model.layout import Layout
+from fasciculum.model.scene import Image, Scene
+
+#: parts of the diagonal of what is baked that radii are when nothing is said: of occlusion, thickness and curvature
+AUTO_RADII = 0.1, 0.1, 0.02
+#: how far off its surface a ray begins, as a part of the diagonal of what casts
+OFF = 1e-5
+
+
+@dataclass(frozen=True)
+class Rays:
+    """How rays are cast.
+
+    Attributes
+    ----------
+    count : int
+        Rays a texel.
+    radii : tuple of float
+        Of occlusion, thickness and curvature, metres; 0 is found from the size of what is baked.
+    casts : Casts
+        What stands in the way: the object itself, its bundle, or everything.
+    floor : bool
+        Whether an endless floor lies at the scene's lowest point.
+    """
+
+    count: int = 64
+    radii: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    casts: Casts = Casts.SCENE
+    floor: bool = False
+
+
+def _box(scene: Scene, keys: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    low, high = np.full(3, np.inf), np.full(3, -np.inf)
+    for key in keys:
+        item = scene.object(key)
+        world = scene.nodes[item.node].world
+        for primitive in scene.primitives_of(item):
+            places = primitive.positions.astype(np.float64) @ world[:3, :3].T + world[:3, 3]
+            low, high = np.minimum(low, places.min(axis=0)), np.maximum(high, places.max(axis=0))
+    return low, high
+
+
+def radii_of(scene: Scene, keys: Sequence[str], rays: Rays) -> tuple[float, float, float]:
+    """Return the radii in force, metres: those that are given, else parts of the diagonal of the objects' box."""
+    low, high = _box(scene, keys)
+    diagonal = float(np.linalg.norm(high - low)) if np.isfinite(low).all() else 1.0
+    one, two, three = (given or part * max(diagonal, 1e-6) for given, part in zip(rays.radii, AUTO_RADII, strict=True))
+    return one, two, three
+
+
+class RaySource:
+    """Openness (0), the free direction in the sheet's tangent frame (1 to 3), thickness (4) and curvature (5).
+
+    Parameters
+    ----------
+    whole : Scene
+        All that was gathered, for what casts.
+    scene : Scene
+        As it is laid out.
+    layout : Layout
+    target : Target
+        Made of the same layout.
+    objects : sequence of str
+        The bundle's own.
+    rays : Rays
+    wanted : tuple of bool
+        Whether openness, thickness and curvature are wanted.
+    bent : bool
+        Whether the free direction is.
+    pixels : callable
+        Returns an image's stored values.
+    """
+
+    values = RAY_VALUES
+
+    def __init__(
+        self,
+        whole: Scene,
+        scene: Scene,
+        layout: Layout,
+        target: Target,
+        objects: Sequence[str],
+        rays: Rays,
+        wanted: tuple[bool, bool, bool],
+        pixels: Callable[[Image], NDArray[Any]],
+        *,
+        bent: bool = False,
+        edges: str = "source",
+        angle: float = 40.0,
+    ) -> None:
+        self.target, self.rays, self._bent = target, rays, bent
+        self._wanted = np.array(wanted, np.bool_)
+        self.radii = radii_of(whole, objects, rays)
+        every = [item.key for item in whole.objects]
+        casting = every if rays.casts is Casts.SCENE else list(objects)
+        low, high = _box(whole, casting)
+        self._step = OFF * max(float(np.linalg.norm(high - low)), 1e-6)
+        self._floor = float(_box(whole, every)[0][1]) if rays.floor else -math.inf
+        corners, frames, turns = [np.zeros((0, 3, 9))], [np.zeros((0, 3, 7))], []
+        size = np.array([layout.across, layout.height], np.float64)
+        for index, surface in enumerate(layout.surfaces):
+            item = scene.object(surface.objects[0])
+            world = scene.nodes[item.node].world
+            linear = world[:3, :3]
+            mirrored = np.linalg.det(linear) < 0
+            turns.append(np.linalg.pinv(linear))
+            sheet, first = layout.sheet_corners(index) / size, 0
+            primitives = scene.primitives_of(item)
+            for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
+                last = first + len(primitive.triangles)
+                places = primitive.positions.astype(np.float64)[primitive.triangles]
+                part = np.empty((len(places), 3, 9))
+                part[..., :3] = places @ linear.T + world[:3, 3]
+                part[..., 3:6] = unit(normals @ np.linalg.pinv(linear))
+                face = np.cross(part[:, 1, :3] - part[:, 0, :3], part[:, 2, :3] - part[:, 0, :3])
+                face = -face if mirrored else face
+                part[..., 6:9] = unit(face)[:, None, :]
+                corners.append(part)
+                if bent:
+                    along = tangents(places, normals, sheet[first:last])
+                    frames.append(np.concatenate([normals, along], axis=2))
+                first = last
+        self._corners = np.ascontiguousarray(np.concatenate(corners))
+        self._frames = np.ascontiguousarray(np.concatenate(frames), np.float32)
+        self._turns = np.array(turns).reshape(-1, 3, 3)
+        self._trees: list[tuple[Tree, NDArray[np.bool_] | None]] = []
+        if rays.casts is Casts.SELF:
+            for index, surface in enumerate(layout.surfaces):
+                own = target.surface == index
+                there = surface.objects[:1] if whole.has(surface.objects[0]) else ()
+                self._trees.append((tree_of(whole, there, pixels), own))
+        else:
+            self._trees.append((tree_of(whole, casting, pixels), None))
+
+    def detail(self) -> NDArray[np.float32]:
+        """Nothing: what rays meet is read as it is."""
+        return np.zeros((0, 0), np.float32)
+
+    def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
+        """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 6)."""
+        radii = np.array(self.radii, np.float64)
+        for tree, own in self._trees:
+            chosen = ids if own is None else np.where((ids >= 0) & own[np.maximum(ids, 0)], ids, np.int32(-1))
+            if own is not None and not (chosen >= 0).any():
+                continue
+            trace_tiles(
+                tiles,
+                across,
+                chosen,
+                self.target.maps,
+                self._corners,
+                tree,
+                self._wanted,
+                self.rays.count,
+                radii,
+                self._step,
+                self._floor,
+                found,
+            )
+        if self._bent:
+            self._turn(tiles, across, ids, found)
+
+    def _turn(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
+        """Turn free directions from the world into the sheet's tangent frame."""
+        frames = np.zeros((len(tiles), WIDE, WIDE, 7), np.float32)
+        interpolate_tiles(tiles, across, ids, self.target.maps, self._frames, frames)
+        there = ids >= 0
+        normal, along = unit(frames[there, :3].astype(np.float64)), frames[there, 3:6].astype(np.float64)
+        along = unit(along - normal * (along * normal).sum(axis=1, keepdims=True))
+        beside = np.cross(normal, along) * np.where(frames[there, 6:7] < 0, -1.0, 1.0)
+        turns = self._turns[self.target.surface[ids[there]]]
+        free = found[there, FREE : FREE + 3].astype(np.float64)
+        # as directions go back through the node, so that a mirrored one is met with its mirrored frame
+        own = unit(np.einsum("nij,nj->ni", turns, free))
+        own = np.stack([(own * axis).sum(axis=1) for axis in (along, beside, normal)], axis=1)
+        found[there, FREE : FREE + 3] = unit(own)

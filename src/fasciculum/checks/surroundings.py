@@ -1,0 +1,41 @@
+"""Surroundings: copies on one place whose computed maps would differ."""
+
+from __future__ import annotations
+
+from fasciculum.checks.check import Check, Scope
+from fasciculum.kernels.placed import through
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.finding import INFO, Finding
+
+
+def check_surroundings(bundle: Bundle) -> list[Finding]:
+    """Name the copies that share a place though they stand otherwise, and what of the sheet parting them would take."""
+    check, layout = bundle.check, bundle.layout
+    if check is None or layout is None or not check.unlike:
+        return []
+    unlike = dict(check.unlike)
+    texels = 0.0
+    for index, surface in enumerate(layout.surfaces):
+        copies = sum(key in unlike for key in surface.objects)
+        if copies:
+            corners = through(layout.placements[layout.islands_of(index)], surface.corners)
+            one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
+            texels += copies * float(abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
+    part = texels / (layout.width * layout.height)
+    names = sorted(unlike, key=lambda key: -unlike[key])
+    more = f" and {len(names) - 4} more" if len(names) > 4 else ""
+    return [
+        Finding(
+            "surroundings_differ",
+            INFO,
+            f"{bundle.name}: {', '.join(names[:4])}{more} share places with copies that stand otherwise; their "
+            f"occlusion is off by up to {max(unlike.values()):.2f}. Parting them takes {part:.0%} of the sheet more.",
+            "Say under Lay out that their twins stay apart, or let only the object itself stand in the way.",
+            object=names[0],
+            bundle=bundle.name,
+        )
+    ]
+
+
+CODES = ("surroundings_differ",)
+CHECKS = (Check("surroundings", Scope.BUNDLE, CODES, lambda facts: check_surroundings(facts.bundle), rank=50),)

@@ -1,0 +1,69 @@
+"""Copies on one place whose surroundings differ: what of computed maps is then wrong for all but the first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.casting import tree_of, triangles_of
+from fasciculum.baking.occlusion import OFF, radii_of
+from fasciculum.kernels.occluding import open_at
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Casts
+from fasciculum.model.layout import Layout
+from fasciculum.model.maps import KINDS, Values
+from fasciculum.model.scene import Image, Scene
+from fasciculum.operations.bake.bake import rays_of
+
+#: triangles of each object that are looked at, and rays from each
+LOOKED_AT, RAYS = 64, 16
+#: mean difference in openness from which anybody sees that copies share a place
+VISIBLE = 0.08
+
+
+def unlike_copies(
+    scene: Scene, bundle: Bundle, layout: Layout, pixels: Callable[[Image], NDArray[Any]]
+) -> tuple[tuple[str, float], ...]:
+    """Return the copies that share the places of another object though they stand otherwise, and by how much.
+
+    Returns
+    -------
+    tuple of (str, float)
+        Objects, and the mean difference of their openness, 0 to 1, from the object that was baked.
+    """
+    cast = any(KINDS[name].source is Values.RAYS for name in bundle.bake.named)
+    shared = [surface for surface in layout.surfaces if len(surface.objects) > 1 and scene.has(surface.objects[0])]
+    if not cast or not shared or bundle.bake.ao_of is Casts.SELF:
+        return ()
+    rays = rays_of(bundle.bake)
+    every = [item.key for item in scene.objects]
+    tree = tree_of(scene, every if rays.casts is Casts.SCENE else bundle.objects, pixels)
+    radius = radii_of(scene, bundle.objects, rays)[0]
+    found = []
+    for surface in shared:
+        first: NDArray[np.float64] | None = None
+        for key in surface.objects:
+            places = _places(scene, key)
+            openness = np.empty(len(places))
+            open_at(places, tree, RAYS, radius, OFF * max(radius, 1e-3) * 10, -np.inf, openness)
+            if first is None:
+                first = openness
+            elif len(first) == len(openness):
+                away = float(np.abs(first - openness).mean())
+                if away > VISIBLE:
+                    found.append((key, round(away, 3)))
+    return tuple(found)
+
+
+def _places(scene: Scene, key: str) -> NDArray[np.float64]:
+    """Return the middles of some triangles of an object with their normals twice, (N, 9); copies give the same ones."""
+    item = scene.object(key)
+    corners = np.concatenate([triangles_of(scene, item, one) for one in scene.primitives_of(item)]).astype(np.float64)
+    step = max(len(corners) // LOOKED_AT, 1)
+    chosen = corners[::step][:LOOKED_AT]
+    normals = np.cross(chosen[:, 1] - chosen[:, 0], chosen[:, 2] - chosen[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+    return np.concatenate([chosen.mean(axis=1), normals, normals], axis=1)

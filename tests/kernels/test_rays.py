@@ -1,0 +1,193 @@
+"""Rays: hits against a brute force, and what is known of planes, corners, balls, slabs and cylinders."""
+
+import unittest
+
+import numpy as np
+
+from fasciculum.baking.casting import _tree
+from fasciculum.kernels.bvh import WAITING, any_hit, closest_hit
+from fasciculum.kernels.occluding import _curvature, _openness, _thickness
+
+STACK = np.empty(WAITING, np.int64)
+
+
+def tree(triangles, cuts=None, uvs=None, alphas=None, sizes=None):
+    count = len(triangles)
+    return _tree(
+        np.asarray(triangles, np.float32),
+        np.full(count, -1, np.int32) if cuts is None else cuts,
+        np.zeros((count, 6), np.float32) if uvs is None else uvs,
+        np.zeros(1, np.float32) if alphas is None else alphas,
+        np.zeros((0, 4)) if sizes is None else sizes,
+    )
+
+
+def quad(a, b, c, d):
+    return [[a, b, c], [a, c, d]]
+
+
+def surface(n, m, place):
+    """Triangles of a surface over a grid, fronts outside where the place's second parameter goes round."""
+    points = np.array([[place(i / n, j / m) for j in range(m + 1)] for i in range(n + 1)])
+    found = []
+    for i in range(n):
+        for j in range(m):
+            found += quad(points[i, j], points[i, j + 1], points[i + 1, j + 1], points[i + 1, j])
+    return np.array(found)
+
+
+def ball(radius, n=160, m=320):
+    def place(a, b):
+        polar, turn = np.pi * a, 2 * np.pi * b
+        return radius * np.array([np.sin(polar) * np.cos(turn), np.cos(polar), np.sin(polar) * np.sin(turn)])
+
+    return surface(n, m, place)
+
+
+def at(place, normal):
+    return np.concatenate([place, normal, normal]).astype(float)
+
+
+class Hits(unittest.TestCase):
+    def brute(self, triangles, origin, way):
+        e1, e2 = triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0]
+        p = np.cross(way, e2)
+        det = (e1 * p).sum(1)
+        s = origin - triangles[:, 0]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            u, q = (s * p).sum(1) / det, np.cross(s, e1)
+            v, t = (q @ way) / det, (e2 * q).sum(1) / det
+        good = (u >= 0) & (v >= 0) & (u + v <= 1) & (t > 0)
+        return t[good].min() if good.any() else np.inf
+
+    def test_against_every_triangle(self):
+        rng = np.random.default_rng(0)
+        for count in (1, 3, 5, 40, 700):
+            triangles = (rng.random((count, 1, 3)) * 4 + rng.random((count, 3, 3))).astype(np.float32).astype(float)
+            own = tree(triangles)
+            for _ in range(300):
+                origin, way = rng.random(3) * 5, rng.normal(size=3)
+                way /= np.linalg.norm(way)
+                wanted = self.brute(triangles, origin, way)
+                hit, far, _, _, side = closest_hit(own, *origin, *way, 0.0, 1e9, STACK)
+                self.assertEqual(hit >= 0, np.isfinite(wanted))
+                self.assertEqual(any_hit(own, *origin, *way, 0.0, 1e9, STACK), np.isfinite(wanted))
+                if hit >= 0:
+                    self.assertAlmostEqual(far, wanted, places=4)
+                    self.assertFalse(any_hit(own, *origin, *way, 0.0, wanted * 0.999, STACK))
+                    edges = own[2][hit]
+                    front = np.dot(np.cross(edges[3:6], edges[6:9]), way) < 0
+                    self.assertEqual(side > 0, front)
+
+    def test_no_ray_slips_between_two_triangles(self):
+        own = tree(ball(1.0, 40, 80))
+        rng = np.random.default_rng(1)
+        corners = ball(1.0, 40, 80).reshape(-1, 3)
+        for corner in corners[rng.permutation(len(corners))[:500]]:
+            # to corners and along edges, where triangles meet
+            self.assertTrue(any_hit(own, 0.0, 0.0, 0.0, *corner, 0.0, 10.0, STACK))
+
+    def test_axis_parallel_rays_and_nothing_at_all(self):
+        own = tree(quad([-1, 0, -1], [-1, 0, 1], [1, 0, 1], [1, 0, -1]))
+        self.assertTrue(any_hit(own, 0.3, 1.0, 0.2, 0.0, -1.0, 0.0, 0.0, 5.0, STACK))
+        self.assertFalse(any_hit(own, 0.3, 1.0, 0.2, 0.0, 1.0, 0.0, 0.0, 5.0, STACK))
+        self.assertFalse(any_hit(tree(np.zeros((0, 3, 3))), 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 5.0, STACK))
+
+    def test_what_is_cut_out_lets_rays_through(self):
+        alphas = np.array([[0.0, 1.0], [1.0, 1.0]], np.float32).ravel()
+        uvs = np.array([[0, 0, 0, 1, 1, 1], [0, 0, 1, 1, 1, 0]], np.float32)
+        own = tree(
+            quad([0, 0, 0], [0, 0, 1], [1, 0, 1], [1, 0, 0]),
+            np.zeros(2, np.int32),
+            uvs,
+            alphas,
+            np.array([[0.0, 2.0, 2.0, 0.5]]),
+        )
+        for x, z, met in ((0.2, 0.2, False), (0.7, 0.2, True), (0.2, 0.7, True), (0.7, 0.7, True)):
+            self.assertEqual(any_hit(own, x, 1.0, z, 0.0, -1.0, 0.0, 0.0, 5.0, STACK), met)
+
+
+class Analytic(unittest.TestCase):
+    def openness(self, own, place, normal, rays=1024, seed=7, radius=1e9):
+        found = np.empty(4)
+        _openness(own, at(place, normal), seed, rays, radius, 1e-5, -np.inf, STACK, found)
+        return found[0]
+
+    def test_an_open_plane(self):
+        own = tree(quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]))
+        self.assertEqual(self.openness(own, [0.3, 0, 0.1], [0, 1, 0]), 1.0)
+
+    def test_the_floor_of_a_corner(self):
+        wide = 4000.0
+        floor = quad([0, 0, -wide], [0, 0, wide], [wide, 0, wide], [wide, 0, -wide])
+        # a wall of height h at distance d keeps half of what is below its edge: 1/2 (1 - cos) of the angle up to it
+        for height, away in ((1.0, 1.0), (2.0, 0.5), (0.5, 2.0)):
+            wall = quad([0, 0, -wide], [0, height, -wide], [0, height, wide], [0, 0, wide])
+            own = tree(floor + wall)
+            wanted = 1 - 0.5 * (1 - away / np.hypot(away, height))
+            self.assertAlmostEqual(self.openness(own, [away, 0, 0], [0, 1, 0]), wanted, delta=0.01)
+
+    def test_a_ball_on_a_plane(self):
+        own = tree(np.concatenate([ball(1.0) + [0, 1, 0], quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9])]))
+        for away in (1.2, 2.0, 3.0):
+            # the form factor of a ball wholly above the horizon: (r / distance)^2 cos
+            distance = np.hypot(away, 1.0)
+            wanted = 1 - (1 / distance) ** 2 * (1 / distance)
+            self.assertAlmostEqual(self.openness(own, [away, 0, 0], [0, 1, 0]), wanted, delta=0.01)
+
+    def test_the_radius_ends_rays(self):
+        own = tree(quad([-9, 2, -9], [9, 2, -9], [9, 2, 9], [-9, 2, 9]))
+        self.assertEqual(self.openness(own, [0, 0, 0], [0, 1, 0], radius=1.9), 1.0)
+        # within 4 m are the rays steeper than 60 degrees: 1 - cos^2 of these stay open
+        self.assertAlmostEqual(self.openness(own, [0, 0, 0], [0, 1, 0], radius=4.0), 0.25, delta=0.01)
+
+    def test_noise_falls_at_least_as_the_root_of_rays(self):
+        wide = 4000.0
+        own = tree(
+            quad([0, 0, -wide], [0, 0, wide], [wide, 0, wide], [wide, 0, -wide])
+            + quad([0, 0, -wide], [0, 1, -wide], [0, 1, wide], [0, 0, wide])
+        )
+        counts, noise = (16, 64, 256), []
+        for rays in counts:
+            values = [self.openness(own, [0.7, 0, 0], [0, 1, 0], rays, seed) for seed in range(1, 6001, 60)]
+            noise.append(np.std(values))
+            self.assertAlmostEqual(np.mean(values), 1 - 0.5 * (1 - 0.7 / np.hypot(0.7, 1)), delta=0.01)
+        exponent = np.polyfit(np.log(counts), np.log(noise), 1)[0]
+        self.assertLess(exponent, -0.45)
+
+    def test_thickness_of_a_slab_and_a_ball(self):
+        thick, radius = 0.2, 1.0
+        own = tree(
+            quad([-50, 0, -50], [-50, 0, 50], [50, 0, 50], [50, 0, -50])
+            + quad([-50, -thick, -50], [50, -thick, -50], [50, -thick, 50], [-50, -thick, 50])
+        )
+        # the mean of min(h / cos, r) over cosine-weighted rays
+        wanted = 2 * thick * (1 - thick / radius) + radius * (thick / radius) ** 2
+        found = np.mean([_thickness(own, at([0, 0, 0], [0, 1, 0]), s, 1024, radius, 1e-5, STACK) for s in range(8)])
+        self.assertAlmostEqual(found, wanted, delta=0.03 * wanted)
+        own = tree(ball(1.0))
+        place = at([0.9999, 0, 0], [1, 0, 0])
+        # chords of cosine-weighted rays: 2 r cos, so 4/3 r in the mean
+        found = 4 * np.mean([_thickness(own, place, s, 1024, 4.0, 1e-5, STACK) for s in range(8)])
+        self.assertAlmostEqual(found, 4 / 3, delta=0.03 * 4 / 3)
+
+    def test_curvature_of_a_ball_a_cylinder_and_a_plane(self):
+        own = tree(ball(1.0))
+        for radius in (0.2, 0.5):
+            place = at([0.99995, 0, 0], [1, 0, 0])
+            found = np.mean([_curvature(own, place, s, 1024, radius, 1e-5, STACK) for s in range(8)])
+            self.assertAlmostEqual(found, radius, delta=0.03 * radius)
+
+        def tube(a, b):
+            return np.array([np.cos(-2 * np.pi * b), 20 * a - 10, np.sin(-2 * np.pi * b)])
+
+        own = tree(surface(2, 720, tube))
+        found = np.mean([_curvature(own, at([0.99999, 0, 0], [1, 0, 0]), s, 4096, 0.2, 1e-5, STACK) for s in range(8)])
+        # the mean of 1 / r and nothing along it
+        self.assertAlmostEqual(found, 0.5 * 0.2, delta=0.03 * 0.1)
+        own = tree(quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]))
+        self.assertAlmostEqual(_curvature(own, at([0, 0, 0], [0, 1, 0]), 3, 1024, 0.5, 1e-5, STACK), 0.0, delta=0.01)
+        # hollow is negative
+        own = tree(ball(1.0)[:, [0, 2, 1]])
+        found = np.mean([_curvature(own, at([0.9999, 0, 0], [-1, 0, 0]), s, 1024, 0.3, 1e-4, STACK) for s in range(8)])
+        self.assertAlmostEqual(found, -0.3, delta=0.02)
