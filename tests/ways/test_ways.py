@@ -10,9 +10,16 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.cli.main import main
+from fasciculum.errors import UsageError
+from fasciculum.io.pixels import PixelStore
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.scene import Primitive
+from fasciculum.operations.bake.bake import bake
+from fasciculum.operations.check.check import check_bundle
+from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session.commands import set_bake
 from fasciculum.ways.cutting import cut_at_repeats
+from fasciculum.ways.on_sheet import on_sheet
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 from tests.reference import Model, bilinear, encode
 
@@ -192,6 +199,31 @@ class Lanes(Delivering):
                 # the other strip's colour would show in its own channel
                 self.assertLess(got[:, 2 if number == 0 else 0].max(), 40, level.shape)
             level = level.reshape(level.shape[0] // 2, 2, level.shape[1] // 2, 2, 3).mean(axis=(1, 3))
+
+
+class Misfits(Delivering):
+    def test_a_layout_with_lanes_is_refused_once_a_map_is_computed(self):
+        glb = Glb()
+        material = glb.material(glb.texture(noise(32)))
+        rope = glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs((9, 1))], NORMAL=SQUARE_NORMALS)
+        glb.node("rope", glb.mesh(rope))
+        self.make(glb, "--size", "64", "--padding", "2", "--repeats", "lane")
+        store = PixelStore(self.folder / "pixels")
+        document = open_project(self.folder / "out" / "m.fasc", store)
+        bundle = document.bundles[0]
+        self.assertTrue(on_sheet(document.scene, bundle).fits)
+        # where a surface is cannot be said of what lies on a lane
+        asked = set_bake(document, [bundle.name], maps=("auto", "ao"))
+        self.assertFalse(on_sheet(asked.scene, asked.bundles[0]).fits)
+        for work in (bake, check_bundle):
+            with self.assertRaisesRegex(UsageError, "Pack the bundle again"):
+                work(asked.scene, asked.bundles[0], store)
+        self.assertTrue(bake(document.scene, bundle, store).maps)
+        with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
+            save_project(asked, self.folder / "asked.fasc", store)
+            # the unattended line packs anew by itself
+            self.assertEqual(main(["run", str(self.folder / "asked.fasc"), "--out", str(self.folder / "again")]), 0)
+        self.assertTrue((self.folder / "again" / "m.glb").exists())
 
 
 class Cutting(Delivering):

@@ -409,11 +409,15 @@ class Workspace(QObject):
     def bake(self, names: Sequence[str] | None = None, *, only: Sequence[str] = ()) -> None:
         """Bake the maps of bundles that have a layout, or some of their maps alone."""
         for bundle in self._named(names):
-            if on_sheet(self.document.scene, bundle).bare:
+            work = on_sheet(self.document.scene, bundle)
+            if work.bare:
                 continue
             coming = self.scheduler.busy(Kind.PACK, bundle.identity)
             if bundle.layout is None and not coming:
                 self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
+            elif not work.fits and not coming:
+                # a map that is computed gives texels to what lay on lanes and swatches
+                self.say(f"{bundle.name} was packed while its materials were treated in other ways: pack it.", "broken")
             elif bundle.layout is not None and bundle.layout.overlap > 0 and not coming:
                 self.say(f"{bundle.name} has islands that overlap: move them apart or pack them again.", "broken")
             else:

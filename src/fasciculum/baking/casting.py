@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bvh import build_tree, cut_corners, widen_tree
+from fasciculum.kernels.bvh import build_tree, fill_blocks, widen_tree
 from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene
 
-#: bounds, links, edges, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
+#: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
 Tree = tuple[NDArray[Any], ...]
 
 
@@ -102,14 +102,17 @@ def _tree(
     room_about = np.float32(4e-7) * (np.abs(corners).max() if count else np.float32(0.0))
     bounds[:, :3] -= room_about
     bounds[:, 3:] += room_about
-    edges = np.empty((count, 9), np.float32)
-    cut_corners(corners, order, edges)
+    bounds, links = np.ascontiguousarray(bounds[:wide]), np.ascontiguousarray(links[:wide])
+    blocks, which = np.empty((max(count, 1), 9, 4), np.float32), np.empty((max(count, 1), 4), np.int64)
+    filled = fill_blocks(corners, order, links, blocks, which) if count else 0
+    numbers = which[:filled].reshape(-1)
+    there, own = numbers >= 0, np.maximum(numbers, 0)
     return (
-        np.ascontiguousarray(bounds[:wide]),
-        np.ascontiguousarray(links[:wide]),
-        edges,
-        np.ascontiguousarray(cuts[order]),
-        np.ascontiguousarray(uvs[order]),
+        bounds,
+        links,
+        np.ascontiguousarray(blocks[:filled]),
+        np.where(there, cuts[own], np.int32(-1)) if count else cuts,
+        np.ascontiguousarray(uvs[own]) if count else uvs,
         alphas,
         sizes,
     )

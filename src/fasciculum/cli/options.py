@@ -34,7 +34,7 @@ def _destination(holder: type, entry: Declared) -> str:
 
 def _default(entry: Declared) -> str:
     value = entry.default if entry.setting.once is None else entry.setting.once
-    if value is None:
+    if value is None or (entry.setting.unset and value == entry.setting.low):
         return entry.setting.unset
     if isinstance(value, bool):
         return "on" if value else "off"

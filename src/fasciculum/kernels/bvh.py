@@ -8,12 +8,18 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from fasciculum.kernels.meeting import LATER, bits_at, double_at, float_of, lowest_bit, meet_boxes, meet_triangles
+
 #: bins that the middles of boxes are sorted into along an axis, and triangles of a leaf at most
 BINS, LEAF = 16, 4
 #: nodes that may wait while a ray goes down the tree
-WAITING = 192
-#: how far beyond its edges a triangle still counts as hit, in barycentric weight, so that no ray slips between two
-WATERTIGHT = 1e-6
+WAITING = 256
+#: levels of the tree beyond which triangles are parted by halves, whatever that costs
+DEEPEST = 48
+#: words of scratch behind them: where boxes begin, and what of four triangles is met
+AWAY, ROOM = WAITING, WAITING + 18
+#: bytes of a node's bounds, and of a leaf's triangles
+NODE_BYTES, BLOCK_BYTES = 96, 144
 EMPTY = np.int32(-(2**31))
 
 
@@ -40,15 +46,15 @@ def build_tree(corners, order, boxes, children, starts, counts):
             low[t, k] = min(corners[t, 0, k], corners[t, 1, k], corners[t, 2, k])
             high[t, k] = max(corners[t, 0, k], corners[t, 1, k], corners[t, 2, k])
             middle[t, k] = 0.5 * (low[t, k] + high[t, k])
-    stack = np.empty((128, 3), np.int64)
-    stack[0] = 0, 0, total
+    stack = np.empty((128, 4), np.int64)
+    stack[0] = 0, 0, total, 0
     waiting, made = 1, 1
     bins = np.empty((BINS, 6), np.float32)
     tally = np.empty(BINS, np.int64)
     right = np.empty((BINS, 6), np.float32)
     while waiting:
         waiting -= 1
-        node, first, last = stack[waiting]
+        node, first, last, depth = stack[waiting]
         box = boxes[node]
         box[:3], box[3:] = np.inf, -np.inf
         inner_low, inner_high = np.full(3, np.inf, np.float32), np.full(3, -np.inf, np.float32)
@@ -93,7 +99,7 @@ def build_tree(corners, order, boxes, children, starts, counts):
                     left[k] = min(left[k], bins[b + 1, k])
                     left[3 + k] = max(left[3 + k], bins[b + 1, 3 + k])
         split = first
-        if best_axis >= 0:
+        if best_axis >= 0 and depth < DEEPEST:
             scale = np.float32(BINS * 0.9999) / (inner_high[best_axis] - inner_low[best_axis])
             back = last - 1
             while split <= back:
@@ -104,12 +110,12 @@ def build_tree(corners, order, boxes, children, starts, counts):
                     order[split], order[back] = order[back], t
                     back -= 1
         if split == first or split == last:
-            # all middles on one place: by halves
+            # all middles on one place, or too deep: by halves
             split = (first + last) // 2
         counts[node] = 0
         children[node, 0], children[node, 1] = made, made + 1
-        stack[waiting] = made + 1, split, last
-        stack[waiting + 1] = made, first, split
+        stack[waiting] = made + 1, split, last, depth + 1
+        stack[waiting + 1] = made, first, split, depth + 1
         waiting += 2
         made += 2
     return made
@@ -162,34 +168,30 @@ def widen_tree(boxes, children, starts, counts, bounds, links):
 
 
 @njit(cache=True, nogil=True)
-def cut_corners(corners, order, edges):
-    """Fill ``edges`` (T, 9) with a corner of each triangle and the two edges from it, in the order of the leaves."""
-    for place in range(len(order)):
-        t = order[place]
-        for k in range(3):
-            edges[place, k] = corners[t, 0, k]
-            edges[place, 3 + k] = corners[t, 1, k] - corners[t, 0, k]
-            edges[place, 6 + k] = corners[t, 2, k] - corners[t, 0, k]
+def fill_blocks(corners, order, links, blocks, which):
+    """Give each leaf a block of four triangles, and say in ``links`` which: -1 - block; return how many.
 
-
-@njit(cache=True, nogil=True, inline="always")
-def _meet(edges, place, ox, oy, oz, dx, dy, dz):
-    """Return how far along a ray a triangle is hit, and two weights; infinite without (Möller, Trumbore 1997)."""
-    e = edges[place]
-    px, py, pz = dy * e[8] - dz * e[7], dz * e[6] - dx * e[8], dx * e[7] - dy * e[6]
-    det = e[3] * px + e[4] * py + e[5] * pz
-    if det == 0.0:
-        return np.inf, 0.0, 0.0, det
-    inverse = 1.0 / det
-    sx, sy, sz = ox - e[0], oy - e[1], oz - e[2]
-    u = (sx * px + sy * py + sz * pz) * inverse
-    if u < -WATERTIGHT or u > 1.0 + WATERTIGHT:
-        return np.inf, 0.0, 0.0, det
-    qx, qy, qz = sy * e[5] - sz * e[4], sz * e[3] - sx * e[5], sx * e[4] - sy * e[3]
-    v = (dx * qx + dy * qy + dz * qz) * inverse
-    if v < -WATERTIGHT or u + v > 1.0 + WATERTIGHT:
-        return np.inf, 0.0, 0.0, det
-    return (e[6] * qx + e[7] * qy + e[8] * qz) * inverse, u, v, det
+    ``blocks`` (B, 9, 4) receives a corner of each triangle and the two edges from it, ``which`` (B, 4) its number, -1
+    where a leaf has fewer; ``links`` is as `widen_tree` fills it.
+    """
+    made = 0
+    for node in range(len(links)):
+        for c in range(4):
+            link = links[node, c]
+            if link >= 0 or link == EMPTY:
+                continue
+            start, count = (-1 - link) >> 3, (-1 - link) & 7
+            blocks[made], which[made] = 0.0, -1
+            for lane in range(count):
+                t = order[start + lane]
+                which[made, lane] = t
+                for k in range(3):
+                    blocks[made, k, lane] = corners[t, 0, k]
+                    blocks[made, 3 + k, lane] = corners[t, 1, k] - corners[t, 0, k]
+                    blocks[made, 6 + k, lane] = corners[t, 2, k] - corners[t, 0, k]
+            links[node, c] = -1 - made
+            made += 1
+    return made
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -215,38 +217,49 @@ def _inverse(along):
     return np.float32(1.0) / (max(part, least) if part >= np.float32(0.0) else min(part, -least))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _begins(word):
+    """Return how far off what waits begins."""
+    return float_of(word >> 32)
+
+
 @njit(cache=True, nogil=True)
 def any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     """Tell whether a ray meets a triangle between two distances.
 
-    ``tree`` is (bounds, links, edges, cuts, uvs, alphas, sizes); the last four say where triangles are cut out.
+    ``tree`` is (bounds, links, blocks, cuts, uvs, alphas, sizes); the last four say where triangles are cut out.
+    ``stack`` (ROOM) of 64-bit integers is scratch.
     """
-    bounds, links, edges, cuts, uvs, alphas, sizes = tree
+    bounds, links, blocks, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
-    lx, ly, lz = 0 if dx >= 0 else 3, 1 if dy >= 0 else 4, 2 if dz >= 0 else 5
+    lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
     hx, hy, hz = 3 - lx, 5 - ly, 7 - lz
     first, last = np.float32(near), np.float32(far)
+    base, leaves, scratch = bounds.ctypes.data, blocks.ctypes.data, stack.ctypes.data + AWAY * 8
     stack[0], waiting = 0, 1
     while waiting:
         waiting -= 1
         node = stack[waiting]
-        b = bounds[node]
-        for c in range(4):
-            enter = max(max((b[lx, c] - fx) * ix, (b[ly, c] - fy) * iy), max((b[lz, c] - fz) * iz, first))
-            leave = min(min((b[hx, c] - fx) * ix, (b[hy, c] - fy) * iy), min((b[hz, c] - fz) * iz, last))
-            if enter <= leave * np.float32(1.0000004):
-                link = links[node, c]
-                if link >= 0:
-                    stack[waiting] = link
-                    waiting += 1
-                elif link != EMPTY:
-                    code = -1 - link
-                    start, count = code >> 3, code & 7
-                    for place in range(start, start + count):
-                        t, u, v, _ = _meet(edges, place, ox, oy, oz, dx, dy, dz)
-                        if near < t < far and not _lets_through(place, u, v, cuts, uvs, alphas, sizes):
-                            return True
+        mask = meet_boxes(
+            base + node * NODE_BYTES, lx, ly, lz, hx, hy, hz, fx, fy, fz, ix, iy, iz, first, last, scratch
+        )
+        while mask:
+            c = lowest_bit(mask)
+            mask &= mask - 1
+            link = np.int64(links[node, c])
+            if link >= 0:
+                stack[waiting] = link
+                waiting += 1
+                continue
+            block = -1 - link
+            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, far, scratch + 16)
+            while met:
+                lane = lowest_bit(met)
+                met &= met - 1
+                u, v = double_at(scratch + 48 + lane * 8), double_at(scratch + 80 + lane * 8)
+                if not _lets_through(block * 4 + lane, u, v, cuts, uvs, alphas, sizes):
+                    return True
     return False
 
 
@@ -254,45 +267,52 @@ def any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
 def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     """Return the place of the first triangle that a ray meets, -1 for none, how far off, two weights, and which side.
 
-    The side is positive where the ray meets the triangle from the front: its corners go round against the clock.
-    ``tree`` is that of `any_hit`.
+    The side is positive where the ray meets the triangle from the front: its corners go round against the clock. A
+    place is four times its block, and its lane in it. ``tree`` and ``stack`` are those of `any_hit`.
     """
-    bounds, links, edges, cuts, uvs, alphas, sizes = tree
+    bounds, links, blocks, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
-    lx, ly, lz = 0 if dx >= 0 else 3, 1 if dy >= 0 else 4, 2 if dz >= 0 else 5
+    lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
     hx, hy, hz = 3 - lx, 5 - ly, 7 - lz
     first = np.float32(near)
-    best, found, wu, wv, side = far, -1, 0.0, 0.0, 0.0
+    best, found, wu, wv, side = far, np.int64(-1), 0.0, 0.0, 0.0
+    base, leaves, scratch = bounds.ctypes.data, blocks.ctypes.data, stack.ctypes.data + AWAY * 8
+    # what waits is its distance in the upper and its link in the lower half of a word
     stack[0], waiting = 0, 1
-    away = np.empty(4, np.float32)
     while waiting:
         waiting -= 1
-        node = stack[waiting]
-        b = bounds[node]
-        last = np.float32(best)
-        for c in range(4):
-            enter = max(max((b[lx, c] - fx) * ix, (b[ly, c] - fy) * iy), max((b[lz, c] - fz) * iz, first))
-            leave = min(min((b[hx, c] - fx) * ix, (b[hy, c] - fy) * iy), min((b[hz, c] - fz) * iz, last))
-            away[c] = enter if enter <= leave * np.float32(1.0000004) else np.float32(np.inf)
-        # the nearest is looked at first: it goes onto the heap last
-        for _ in range(4):
-            far_child, most = -1, np.float32(-1.0)
-            for c in range(4):
-                if away[c] < np.inf and away[c] >= most:
-                    far_child, most = c, away[c]
-            if far_child < 0:
-                break
-            link = links[node, far_child]
-            away[far_child] = np.inf
-            if link >= 0:
-                stack[waiting] = link
-                waiting += 1
-            elif link != EMPTY:
-                code = -1 - link
-                start, count = code >> 3, code & 7
-                for place in range(start, start + count):
-                    t, u, v, det = _meet(edges, place, ox, oy, oz, dx, dy, dz)
-                    if near < t < best and not _lets_through(place, u, v, cuts, uvs, alphas, sizes):
-                        best, found, wu, wv, side = t, place, u, v, det
+        word = stack[waiting]
+        link = np.int64(np.int32(word & 0xFFFFFFFF))
+        if link < 0:
+            block = -1 - link
+            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, best, scratch + 16)
+            while met:
+                lane = lowest_bit(met)
+                met &= met - 1
+                t = double_at(scratch + 16 + lane * 8)
+                u, v = double_at(scratch + 48 + lane * 8), double_at(scratch + 80 + lane * 8)
+                if t < best and not _lets_through(block * 4 + lane, u, v, cuts, uvs, alphas, sizes):
+                    best, found, wu, wv = t, block * 4 + lane, u, v
+                    side = double_at(scratch + 112 + lane * 8)
+            if found >= 0:
+                # what begins behind is no longer waited for
+                limit = np.float32(best) * np.float32(LATER)
+                while waiting and _begins(stack[waiting - 1]) > limit:
+                    waiting -= 1
+            continue
+        mask = meet_boxes(
+            base + link * NODE_BYTES, lx, ly, lz, hx, hy, hz, fx, fy, fz, ix, iy, iz, first, np.float32(best), scratch
+        )
+        bottom = waiting
+        while mask:
+            c = lowest_bit(mask)
+            mask &= mask - 1
+            word = (bits_at(scratch + c * 4) << 32) | (np.int64(links[link, c]) & 0xFFFFFFFF)
+            place = waiting
+            while place > bottom and stack[place - 1] < word:
+                stack[place] = stack[place - 1]
+                place -= 1
+            stack[place] = word
+            waiting += 1
     return found, best, wu, wv, side

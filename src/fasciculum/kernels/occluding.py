@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.bvh import WAITING, any_hit, closest_hit
+from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
 from fasciculum.kernels.sampling import cosine_direction, frame_about, hashed, point_of
 from fasciculum.kernels.tiles import TILE, WIDE
 
@@ -118,7 +118,7 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
     radii : (3)
         Of these, metres; ``step`` is how far off its surface a ray begins, ``floor`` the height of an endless floor.
     """
-    stack = np.empty(WAITING, np.int64)
+    stack = np.empty(ROOM, np.int64)
     place, found = np.empty(9), np.empty(4)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
@@ -146,7 +146,7 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
 @njit(cache=True, nogil=True)
 def open_at(places, tree, rays, radius, step, floor, openness):
     """Fill ``openness`` (N) of places (N, 9): place, shading normal, face normal. The same rays for each."""
-    stack, found = np.empty(WAITING, np.int64), np.empty(4)
+    stack, found = np.empty(ROOM, np.int64), np.empty(4)
     for n in range(len(places)):
         _openness(tree, places[n], hashed(np.uint32(n % 64)), rays, radius, step, floor, stack, found)
         openness[n] = found[0]

@@ -128,7 +128,7 @@ class MapKind:
     @property
     def short(self) -> str:
         """What it is called where there is little room."""
-        return self.title if len(self.title) < 16 else self.name.upper()
+        return self.title if len(self.title) < 18 else self.name.upper()
 
     @property
     def figure(self) -> str:

@@ -375,14 +375,15 @@ class BakeSettings:
     ao_radius: float = setting(
         0.0,
         "Occlusion within",
-        "How far off something may stand and still keep light away, in metres; at the lowest value a tenth of the "
-        "bundle's diagonal.",
+        "How far off something may stand and still keep light away, in metres; by itself a tenth of the bundle's "
+        "diagonal.",
         fold="Rays",
         stales=MAPS,
         unit="m",
         low=0,
         high=1e6,
         step=0.1,
+        decimals=4,
         unset="auto",
         option="--ao-radius",
         line="auto|METRES",
@@ -393,7 +394,7 @@ class BakeSettings:
         "What stands in the way of rays: only the object itself, its bundle, or everything that was gathered.",
         fold="Rays",
         stales=MAPS,
-        words={Casts.SELF: "the object itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "the whole scene"},
+        words={Casts.SELF: "itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "everything"},
         option="--ao-of",
     )
     ao_floor: bool = setting(
@@ -402,7 +403,7 @@ class BakeSettings:
         "Whether an endless floor lies at the scene's lowest point.",
         fold="Rays",
         stales=MAPS,
-        words={True: "under the scene"},
+        words={True: "below"},
         option="--ao-floor",
     )
     ao_as_occlusion: bool = setting(
@@ -411,20 +412,21 @@ class BakeSettings:
         "Whether ambient occlusion is the occlusion of the delivered material where the source's materials have none.",
         fold="Rays",
         stales=Stales.DELIVERY,
-        words={True: "for the material too"},
+        words={True: "delivered"},
         option="--ao-as-occlusion",
     )
     thickness_radius: float = setting(
         0.0,
         "Thick from",
-        "Distance to the other side from which a body counts as thick, in metres; at the lowest value a tenth of the "
-        "bundle's diagonal.",
+        "Distance to the other side from which a body counts as thick, in metres; by itself a tenth of the bundle's "
+        "diagonal.",
         fold="Rays",
         stales=MAPS,
         unit="m",
         low=0,
         high=1e6,
         step=0.1,
+        decimals=4,
         unset="auto",
         option="--thickness-radius",
         line="auto|METRES",
@@ -432,14 +434,15 @@ class BakeSettings:
     curvature_radius: float = setting(
         0.0,
         "Bends within",
-        "How wide a part of the surface decides its curvature, in metres; at the lowest value a fiftieth of the "
-        "bundle's diagonal.",
+        "How wide a part of the surface decides its curvature, in metres; by itself a fiftieth of the bundle's "
+        "diagonal.",
         fold="Rays",
         stales=MAPS,
         unit="m",
         low=0,
         high=1e6,
         step=0.01,
+        decimals=4,
         unset="auto",
         option="--curvature-radius",
         line="auto|METRES",

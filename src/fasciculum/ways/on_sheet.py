@@ -9,6 +9,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import UsageError
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, ObjectPolicy, PieceRule, TwinRule, Way
 from fasciculum.model.layout import Layout
@@ -75,6 +76,26 @@ class OnSheet:
     def bare(self) -> bool:
         """Whether nothing at all is laid out."""
         return not self.bundle.objects
+
+    @property
+    def fits(self) -> bool:
+        """Whether the layout is of these islands and patches; one that was made under other ways is not."""
+        layout = self.bundle.layout
+        return layout is None or all(self.scene.has(surface.objects[0]) for surface in layout.surfaces)
+
+    def demand_fit(self) -> None:
+        """Refuse a layout that was made under other ways.
+
+        Raises
+        ------
+        UsageError
+        """
+        if not self.fits:
+            raise UsageError(
+                "the layout was made while materials were treated in other ways.",
+                item=self.bundle.name,
+                hint="Pack the bundle again.",
+            )
 
     def way_of(self, material: int) -> Way:
         """Return how a material is in fact treated: one that its way does not suit is baked."""

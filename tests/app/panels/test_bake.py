@@ -4,7 +4,7 @@ import json
 from unittest import mock
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 
@@ -182,3 +182,40 @@ class Looking(BakeCase):
         self.pump(0.05)
         self.assertIn(f"{texel[0]:.4g}", sheet.bar.value.text())
         self.assertIn("20, 20", sheet.bar.value.text())
+
+
+class Rays(BakeCase):
+    def test_occlusion_is_asked_for_with_its_radius_and_the_floor(self):
+        box = self.panel.maps["ao"]
+        self.click(box, QPoint(10, box.height() // 2))
+        self.assertEqual(self.bake.maps, ("auto", "ao"))
+        radius = self.setting("bake", "ao_radius")
+        # a word stands where nothing is set
+        self.assertEqual(radius.text(), "auto")
+        radius.setFocus()
+        radius.selectAll()
+        QTest.keyClicks(radius, "0.5")
+        QTest.keyClick(radius, Qt.Key.Key_Return)
+        self.window.settings.commit()
+        self.assertEqual(self.bake.ao_radius, 0.5)
+        self.choose(self.setting("bake", "rays"), 16)
+        self.assertEqual(self.bake.rays, 16)
+        self.made()
+        ao = self.workspace.bundle.texturing.map("ao")
+        # three plates in a row stand in each other's way nowhere
+        self.assertEqual(int(self.workspace.session.store.get(ao.pixels).min()), 255)
+        self.assertIn("in order", self.panel.states["ao"].text())
+        floor = self.setting("bake", "ao_floor")
+        self.click(floor, QPoint(8, floor.height() // 2))
+        self.assertIn("stale", self.panel.states["ao"].text())
+        self.assertIn("in order", self.panel.states["base_color"].text())
+        self.workspace.bake(["Boards"])
+        self.idle()
+        ao = self.workspace.bundle.texturing.map("ao")
+        # the floor keeps light from the lower parts of what stands on it
+        self.assertLess(int(self.workspace.session.store.get(ao.pixels).min()), 200)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        # the bake is taken back, then the floor
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertFalse(self.bake.ao_floor)
+        self.assertIn("in order", self.panel.states["ao"].text())

@@ -181,6 +181,7 @@ class BakePanel(FoldColumn):
         self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
         self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")
         self.folds["Edges"].say(words_of(bake, "edges"))
+        self.folds["Rays"].say(f"{bake.rays} a texel · {words_of(bake, 'ao_of')}")
         self.folds["Packed"].say(", ".join(file.name for file in bake.packed) or "none")
         self.one.show_map(self.one.name, bake)
         self.folds["One map"].say(

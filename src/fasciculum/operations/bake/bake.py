@@ -123,6 +123,7 @@ def bake(
     layout = bundle.layout
     if layout is None or layout.scale <= 0:
         raise UsageError("there is no layout to bake into.", item=bundle.name, hint="Pack the bundle first.")
+    work.demand_fit()
     if layout.border_gap < 0:
         raise UsageError("the layout has not been verified yet.", item=bundle.name, hint="Wait for it, or pack again.")
     if layout.overlap > 0:

@@ -180,6 +180,7 @@ def check_bundle(
         return None
     progress.update(0.0, f"Checking {bundle.name}")
     whole, on = scene, on_sheet(scene, bundle)
+    on.demand_fit()
     named = frozenset(patch.key for patch in on.patches)
     laid = layout
     scene, layout = with_readers(whole, on, laid, bundle.objects)

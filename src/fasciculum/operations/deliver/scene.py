@@ -88,6 +88,8 @@ class SceneBuilder:
         #: with those that have no sheet
         self.every = [bundle for bundle in document.bundles if bundle in self.ready or bundle in bare]
         self.on = {bundle.name: on_sheet(self.scene, bundle) for bundle in self.every}
+        for work in self.on.values():
+            work.demand_fit()
         self.apart = apart_materials(self.scene, {one for work in self.on.values() for one in work.apart})
         self.findings: list[Finding] = []
         self.bundle_of = self._bundles_by_object()
