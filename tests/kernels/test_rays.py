@@ -127,6 +127,24 @@ class Analytic(unittest.TestCase):
             wanted = 1 - 0.5 * (1 - away / np.hypot(away, height))
             self.assertAlmostEqual(self.openness(own, [away, 0, 0], [0, 1, 0]), wanted, delta=0.01)
 
+    def test_the_floor_of_a_rectangular_well(self):
+        x, z = 1.0, 0.6
+        for deep in (0.5, 1.0, 3.0):
+            walls = []
+            for a, b in (((-x, -z), (x, -z)), ((x, -z), (x, z)), ((x, z), (-x, z)), ((-x, z), (-x, -z))):
+                walls += quad([a[0], 0, a[1]], [b[0], 0, b[1]], [b[0], deep, b[1]], [a[0], deep, a[1]])
+            own = tree(walls)
+            for px, pz in ((0.0, 0.0), (0.5, -0.2), (-0.8, 0.4)):
+                # what a place sees of a rectangle above one of its corners, from each of four (Howell, factor B-4)
+                wanted = 0.0
+                for one in (x - px, x + px):
+                    for other in (z - pz, z + pz):
+                        a, b = one / deep, other / deep
+                        far_a, far_b = np.hypot(1, a), np.hypot(1, b)
+                        parts = a / far_a * np.arctan(b / far_a) + b / far_b * np.arctan(a / far_b)
+                        wanted += parts / (2 * np.pi)
+                self.assertAlmostEqual(self.openness(own, [px, 0, pz], [0, 1, 0]), wanted, delta=0.01)
+
     def test_a_ball_on_a_plane(self):
         own = tree(np.concatenate([ball(1.0) + [0, 1, 0], quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9])]))
         for away in (1.2, 2.0, 3.0):
