@@ -205,6 +205,21 @@ class Analytic(unittest.TestCase):
         self.assertAlmostEqual(found, 0.5 * 0.2, delta=0.03 * 0.1)
         own = tree(quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]))
         self.assertAlmostEqual(_curvature(own, at([0, 0, 0], [0, 1, 0]), 3, 1024, 0.5, 1e-5, STACK), 0.0, delta=0.01)
+        # the other side of a thin plate, and what lies near above it, do not bend it
+        plate = quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]) + quad(
+            [-9, -0.05, -9], [9, -0.05, -9], [9, -0.05, 9], [-9, -0.05, 9]
+        )
+        lid = quad([-9, 0.1, -9], [9, 0.1, -9], [9, 0.1, 9], [-9, 0.1, 9])
+        for parts in (plate, plate + lid):
+            self.assertAlmostEqual(
+                _curvature(tree(parts), at([0, 0, 0], [0, 1, 0]), 3, 1024, 0.5, 1e-5, STACK), 0.0, delta=0.01
+            )
+        # a quarter of a ball about a place on an edge of a box is inside it: 1/2 - 1/4, times 16 / 3
+        edge = quad([-9, 0, -9], [-9, 0, 0], [9, 0, 0], [9, 0, -9]) + quad(
+            [-9, -9, 0], [9, -9, 0], [9, 0, 0], [-9, 0, 0]
+        )
+        near_it = at([0, 0, -1e-4], [0, 1, 0])
+        self.assertAlmostEqual(_curvature(tree(edge), near_it, 3, 1024, 0.5, 1e-6, STACK), 4 / 3, delta=0.05)
         # hollow is negative
         own = tree(ball(1.0)[:, [0, 2, 1]])
         found = np.mean([_curvature(own, at([0.9999, 0, 0], [-1, 0, 0]), s, 1024, 0.3, 3e-4, STACK) for s in range(8)])

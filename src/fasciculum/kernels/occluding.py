@@ -13,6 +13,8 @@ from fasciculum.kernels.tiles import TILE, WIDE
 OPEN, FREE, THICK, BENT, RAY_VALUES = 0, 1, 4, 5, 6
 #: surfaces that a ray is followed through at most
 MOST_CROSSED = 16
+#: cosine between normals below which a surface within the radius is not the one whose curvature is measured
+AGAINST = -0.2
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -70,6 +72,14 @@ def _thickness(tree, place, seed, rays, radius, step, stack):
     return total / (rays * radius)
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _faces(blocks, place, nx, ny, nz):
+    """Return the cosine between a triangle's front and a direction."""
+    e = blocks[place >> 2, :, place & 3]
+    x, y, z = e[4] * e[8] - e[5] * e[7], e[5] * e[6] - e[3] * e[8], e[3] * e[7] - e[4] * e[6]
+    return (x * nx + y * ny + z * nz) / max(np.sqrt(x * x + y * y + z * z), 1e-30)
+
+
 @njit(cache=True, nogil=True)
 def _curvature(tree, place, seed, rays, radius, step, stack):
     """Return the mean curvature times a radius: by how much less than half of the ball about a place is in the body.
@@ -93,6 +103,9 @@ def _curvature(tree, place, seed, rays, radius, step, stack):
         near = 0.0
         for _ in range(MOST_CROSSED):
             hit, far, _, _, side = closest_hit(tree, ox, oy, oz, dx, dy, dz, near, radius, stack)
+            if hit >= 0 and _faces(tree[2], hit, nx, ny, nz) < AGAINST:
+                # the other side of a thin sheet, or of a gap: another surface, whose bends are not this one's
+                hit = np.int64(-1)
             end = far if hit >= 0 else radius
             if within:
                 inside += end**3 - near**3
