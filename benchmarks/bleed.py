@@ -1,21 +1,11 @@
 """Bleed all the way against a copy of the image: ``./run bench bleed [SIZE]``."""
 
 import sys
-import time
 
 import numpy as np
+from timing import least
 
 from fasciculum.baking.bleeding import bleed
-
-
-def least(work, times=3):
-    """Return the least time of some runs, seconds."""
-    found = []
-    for _ in range(times):
-        began = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - began)
-    return min(found)
 
 
 def main():

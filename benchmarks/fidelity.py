@@ -14,7 +14,8 @@ import numpy as np
 from scipy.ndimage import uniform_filter
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.gather import gather
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import source_draws

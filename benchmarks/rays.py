@@ -4,13 +4,13 @@ Wants ``embreex`` (PyPI), which only this file uses; one thread each.
 """
 
 import sys
-import time
 from functools import partial
 
 import numpy as np
 from embreex.mesh_construction import TriangleMesh
 from embreex.rtcore_scene import EmbreeScene
 from numba import njit
+from timing import least
 
 from fasciculum.baking.casting import _tree as tree_over
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
@@ -60,15 +60,6 @@ def bumpy(count):
     return np.concatenate([np.stack([a, b, c], 2), np.stack([a, c, d], 2)]).reshape(-1, 3, 3).astype(np.float32)
 
 
-def timed(work, times=3):
-    found = []
-    for _ in range(times):
-        began = time.perf_counter()
-        work()
-        found.append(time.perf_counter() - began)
-    return min(found)
-
-
 def built(triangles):
     count = len(triangles)
     return tree_over(
@@ -90,7 +81,7 @@ def theirs(triangles):
 
 def measure(count):
     triangles = bumpy(count)
-    build = timed(lambda: built(triangles), 2), timed(lambda: theirs(triangles), 2)
+    build = least(lambda: built(triangles), 2), least(lambda: theirs(triangles), 2)
     part = build[0] / build[1]
     print(f"{len(triangles)} triangles, built in {build[0]:.2f} s, embreex {build[1]:.2f}: {part:.2f} of it")
     tree, scene = built(triangles), theirs(triangles)
@@ -108,8 +99,8 @@ def measure(count):
         ("closest", own_closest, "DISTANCE", found, out, inwards),
         ("any", own_any, "OCCLUDED", shut, origins, ways),
     ):
-        mine = timed(partial(kernel, tree, starts, along, result))
-        their = timed(partial(scene.run, starts.astype(np.float32), along.astype(np.float32), query=query))
+        mine = least(partial(kernel, tree, starts, along, result))
+        their = least(partial(scene.run, starts.astype(np.float32), along.astype(np.float32), query=query))
         print(
             f"  {words}: {len(starts) / mine / 1e6:.2f} M rays a second, embreex {len(starts) / their / 1e6:.2f}: "
             f"{their / mine:.2f} of it"

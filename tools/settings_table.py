@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.settings import Declared, Stales, settings_of
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 
 PAGE = Path(__file__).resolve().parents[1] / "docs" / "settings.md"

@@ -7,8 +7,9 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.delivery import DeliverySettings
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.session.pipeline import Order, make
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs, textured_square

@@ -6,8 +6,9 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.document import Document
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import save_project

@@ -8,11 +8,12 @@ from dataclasses import dataclass, replace
 
 from fasciculum.cli.options import add_settings, with_options
 from fasciculum.model import choices
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Choice, Grows, Turns
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.settings import Stales, declared, rules_of, setting, settings_of
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.project.settings import read_settings, settings_entry
 

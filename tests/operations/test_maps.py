@@ -13,8 +13,9 @@ from PIL import Image
 
 from fasciculum.baking import tiling
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.map_wishes import CHANNEL_SETS, read_channels
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.projects import open_project
 from fasciculum.session.pipeline import Order, make

@@ -11,11 +11,12 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLin
 
 from fasciculum.app.parts import Form, Switch
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.settings import Declared, settings_of
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.session import commands
 

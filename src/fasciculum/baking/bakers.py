@@ -44,7 +44,7 @@ class MapPlan:
     width, height : int
         Of all tiles of the sheet together, texels.
     wish : MapWish
-        Filled in; see `fasciculum.model.sheet.BakeSettings.wish`.
+        Filled in; see `fasciculum.model.bake_settings.BakeSettings.wish`.
     channels : int
         How many are stored.
     before : ndarray, optional

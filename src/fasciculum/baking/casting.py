@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bvh import build_tree, fill_blocks, widen_tree
-from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene
+from fasciculum.kernels.bvh import EMPTY, build_tree, fill_blocks, widen_tree
+from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene, TextureSlot
 
 #: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
 Tree = tuple[NDArray[Any], ...]
@@ -19,10 +19,24 @@ def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np
     """Return a primitive's triangles in the world, (T, 3, 3), with their fronts outside on mirrored nodes too."""
     world = scene.nodes[item.node].world
     corners = primitive.positions.astype(np.float64)[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
-    if np.linalg.det(world[:3, :3]) < 0:
-        corners = corners[:, [0, 2, 1]]
-    found: NDArray[np.float32] = np.ascontiguousarray(corners, np.float32)
+    found: NDArray[np.float32] = np.ascontiguousarray(_outside(scene, item, corners), np.float32)
     return found
+
+
+def _outside(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return values at corners, (T, 3, N), in the order that has fronts outside on mirrored nodes too."""
+    mirrored = np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0
+    return corners[:, [0, 2, 1]] if mirrored else corners
+
+
+def _cutting_slot(scene: Scene, primitive: Primitive) -> TextureSlot | None:
+    """Return the texture whose opacity cuts holes into a primitive, None for one that is whole."""
+    material = scene.material_of(primitive)
+    slot = material.base_color
+    if material.alpha_mode != MASK or slot is None or not primitive.has_uv(slot.uv_set):
+        return None
+    image = scene.images[slot.image]
+    return slot if image.has_alpha and not image.missing else None
 
 
 def tree_of(scene: Scene, keys: Iterable[str], pixels: Callable[[Image], NDArray[Any]]) -> Tree:
@@ -46,9 +60,8 @@ def tree_of(scene: Scene, keys: Iterable[str], pixels: Callable[[Image], NDArray
                 continue
             corners = triangles_of(scene, item, primitive)
             kind, read = -1, np.zeros((len(corners), 6), np.float32)
-            slot = material.base_color
-            masked = material.alpha_mode == MASK and slot is not None and not scene.images[slot.image].missing
-            if masked and slot is not None and scene.images[slot.image].has_alpha and primitive.has_uv(slot.uv_set):
+            slot = _cutting_slot(scene, primitive)
+            if slot is not None:
                 if primitive.material not in tables:
                     image = np.asarray(pixels(scene.images[slot.image]))
                     most = float(np.iinfo(image.dtype).max)
@@ -58,12 +71,7 @@ def tree_of(scene: Scene, keys: Iterable[str], pixels: Callable[[Image], NDArray
                     alphas.append(alpha.ravel())
                     start += alpha.size
                 kind = tables[primitive.material]
-                matrix = slot.matrix()
-                plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-                moved = plain @ matrix[:, :2].T + matrix[:, 2]
-                if np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0:
-                    moved = moved[:, [0, 2, 1]]
-                read = moved.reshape(-1, 6).astype(np.float32)
+                read = _outside(scene, item, primitive.read_through(slot)).reshape(-1, 6).astype(np.float32)
             parts.append(corners)
             cuts.append(np.full(len(corners), kind, np.int32))
             uvs.append(read)
@@ -86,33 +94,33 @@ def _tree(
     whole = np.isfinite(corners).all(axis=(1, 2))
     corners, cuts, uvs = np.ascontiguousarray(corners[whole]), cuts[whole], uvs[whole]
     count = len(corners)
-    room = max(2 * count, 2)
+    if not count:
+        # one node without children
+        bounds = np.full((1, 6, 4), np.inf, np.float32)
+        bounds[:, 3:] = -np.inf
+        return bounds, np.full((1, 4), EMPTY, np.int32), np.empty((0, 9, 4), np.float32), cuts, uvs, alphas, sizes
     order = np.empty(count, np.int64)
-    boxes = np.full((room, 6), np.nan, np.float32)
-    children, starts = np.full((room, 2), -1, np.int64), np.zeros(room, np.int64)
-    counts = np.zeros(room, np.int64)
+    boxes = np.full((2 * count, 6), np.nan, np.float32)
+    children, starts = np.full((2 * count, 2), -1, np.int64), np.zeros(2 * count, np.int64)
+    counts = np.zeros(2 * count, np.int64)
     made = build_tree(corners, order, boxes, children, starts, counts)
     bounds, links = np.empty((made, 6, 4), np.float32), np.empty((made, 4), np.int32)
-    wide = widen_tree(boxes[:made], children, starts, counts, bounds, links) if count else 0
-    if not count:
-        bounds[:, :3], bounds[:, 3:] = np.inf, -np.inf
-        links[:] = -(2**31)
-        wide = 1
-    # a ray's origin is rounded where boxes are met: they are wider by as much, so that none slips between two
-    room_about = np.float32(4e-7) * (np.abs(corners).max() if count else np.float32(0.0))
-    bounds[:, :3] -= room_about
-    bounds[:, 3:] += room_about
+    wide = widen_tree(boxes[:made], children, starts, counts, bounds, links)
     bounds, links = np.ascontiguousarray(bounds[:wide]), np.ascontiguousarray(links[:wide])
-    blocks, which = np.empty((max(count, 1), 9, 4), np.float32), np.empty((max(count, 1), 4), np.int64)
-    filled = fill_blocks(corners, order, links, blocks, which) if count else 0
+    # a ray's origin is rounded where boxes are met: they are wider by as much, so that none slips between two
+    around = np.float32(4e-7) * np.abs(corners).max()
+    bounds[:, :3] -= around
+    bounds[:, 3:] += around
+    blocks, which = np.empty((count, 9, 4), np.float32), np.empty((count, 4), np.int64)
+    filled = fill_blocks(corners, order, links, blocks, which)
     numbers = which[:filled].reshape(-1)
-    there, own = numbers >= 0, np.maximum(numbers, 0)
+    own = np.maximum(numbers, 0)
     return (
         bounds,
         links,
         np.ascontiguousarray(blocks[:filled]),
-        np.where(there, cuts[own], np.int32(-1)) if count else cuts,
-        np.ascontiguousarray(uvs[own]) if count else uvs,
+        np.where(numbers >= 0, cuts[own], np.int32(-1)),
+        np.ascontiguousarray(uvs[own]),
         alphas,
         sizes,
     )

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.shading import edge_normals
-from fasciculum.baking.tangents import unit
 from fasciculum.baking.target import Target
+from fasciculum.baking.world import world_box, world_normals
 from fasciculum.kernels.interpolating import interpolate_tiles
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -33,15 +33,8 @@ class GeometrySource:
     ) -> None:
         self.target = target
         parts = [np.zeros((0, 3, self.values))]
-        low, high = np.full(3, np.inf), np.full(3, -np.inf)
+        low, high = world_box(scene, (key for surface in layout.surfaces for key in surface.objects))
         for surface in layout.surfaces:
-            for key in surface.objects:
-                item = scene.object(key)
-                world = scene.nodes[item.node].world
-                for primitive in scene.primitives_of(item):
-                    used = primitive.positions[np.unique(primitive.triangles)] @ world[:3, :3].T + world[:3, 3]
-                    if len(used):
-                        low, high = np.minimum(low, used.min(axis=0)), np.maximum(high, used.max(axis=0))
             item = scene.object(surface.objects[0])
             world = scene.nodes[item.node].world
             primitives = scene.primitives_of(item)
@@ -50,9 +43,7 @@ class GeometrySource:
                 if primitive.colors is not None:
                     corners[..., :4] = primitive.colors[primitive.triangles]
                 corners[..., 4:7] = primitive.positions[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
-                # a mirrored node turns what is outside with it
-                turn = _cofactors(world[:3, :3])
-                corners[..., 8:11] = unit(normals @ turn.T)
+                corners[..., 8:11] = world_normals(normals, world[:3, :3])
                 parts.append(corners)
         corners = np.concatenate(parts)
         if len(corners):
@@ -66,10 +57,3 @@ class GeometrySource:
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 12)."""
         interpolate_tiles(tiles, across, ids, self.target.maps, self._corners, found)
-
-
-def _cofactors(linear: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return the matrix that turns normals: the inverse's transpose times the determinant, which also has a sign."""
-    a, b, c = linear
-    found: NDArray[np.float64] = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)])
-    return found * (1.0 if np.linalg.det(linear) >= 0 else -1.0)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import VertexColors
 from fasciculum.model.maps import AUTO, BASE_COLOR, EMISSIVE, NORMAL, ORM, VERTEX_COLOR
 from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
-from fasciculum.model.sheet import BakeSettings
 
 
 @dataclass(frozen=True)

@@ -14,6 +14,7 @@ from fasciculum.baking.casting import Tree, tree_of
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target
+from fasciculum.baking.world import diagonal_of, world_box, world_normals
 from fasciculum.kernels.interpolating import interpolate_tiles
 from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_tiles
 from fasciculum.kernels.tiles import WIDE
@@ -49,22 +50,10 @@ class Rays:
     floor: bool = False
 
 
-def _box(scene: Scene, keys: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    low, high = np.full(3, np.inf), np.full(3, -np.inf)
-    for key in keys:
-        item = scene.object(key)
-        world = scene.nodes[item.node].world
-        for primitive in scene.primitives_of(item):
-            places = primitive.positions.astype(np.float64) @ world[:3, :3].T + world[:3, 3]
-            low, high = np.minimum(low, places.min(axis=0)), np.maximum(high, places.max(axis=0))
-    return low, high
-
-
 def radii_of(scene: Scene, keys: Sequence[str], rays: Rays) -> tuple[float, float, float]:
     """Return the radii in force, metres: those that are given, else parts of the diagonal of the objects' box."""
-    low, high = _box(scene, keys)
-    diagonal = float(np.linalg.norm(high - low)) if np.isfinite(low).all() else 1.0
-    one, two, three = (given or part * max(diagonal, 1e-6) for given, part in zip(rays.radii, AUTO_RADII, strict=True))
+    diagonal = diagonal_of(world_box(scene, keys))
+    one, two, three = (given or part * diagonal for given, part in zip(rays.radii, AUTO_RADII, strict=True))
     return one, two, three
 
 
@@ -113,9 +102,8 @@ class RaySource:
         self.radii = radii_of(whole, objects, rays)
         every = [item.key for item in whole.objects]
         casting = every if rays.casts is Casts.SCENE else list(objects)
-        low, high = _box(whole, casting)
-        self._step = OFF * max(float(np.linalg.norm(high - low)), 1e-6)
-        self._floor = float(_box(whole, every)[0][1]) if rays.floor else -math.inf
+        self._step = OFF * diagonal_of(world_box(whole, casting))
+        self._floor = float(world_box(whole, every)[0][1]) if rays.floor else -math.inf
         corners, frames, turns = [np.zeros((0, 3, 9))], [np.zeros((0, 3, 7))], []
         size = np.array([layout.across, layout.height], np.float64)
         for index, surface in enumerate(layout.surfaces):
@@ -131,7 +119,7 @@ class RaySource:
                 places = primitive.positions.astype(np.float64)[primitive.triangles]
                 part = np.empty((len(places), 3, 9))
                 part[..., :3] = places @ linear.T + world[:3, 3]
-                part[..., 3:6] = unit(normals @ np.linalg.pinv(linear))
+                part[..., 3:6] = world_normals(normals, linear)
                 face = np.cross(part[:, 1, :3] - part[:, 0, :3], part[:, 2, :3] - part[:, 0, :3])
                 face = -face if mirrored else face
                 part[..., 6:9] = unit(face)[:, None, :]

@@ -55,7 +55,7 @@ def edge_normals(
     surface : Surface
         The object laid flat, primitives one after the other.
     edges : str
-        ``source``, ``hard``, ``smooth`` or ``angle``; see `fasciculum.model.bundle.BakeSettings`.
+        ``source``, ``hard``, ``smooth`` or ``angle``; see `fasciculum.model.bake_settings.BakeSettings`.
     angle : float
         Degrees, for ``angle``.
     """

@@ -78,7 +78,7 @@ class Target:
 def build_target(scene: Scene, layout: Layout, edges: str = "source", angle: float = 40.0) -> Target:
     """Put together the triangles of a layout, each surface through the first of its objects.
 
-    ``edges`` says how the mesh is shaded across seams; see `fasciculum.model.bundle.BakeSettings`.
+    ``edges`` says how the mesh is shaded across seams; see `fasciculum.model.bake_settings.BakeSettings`.
     """
     parts: dict[str, list[NDArray]] = {name: [] for name in ("uvs", "colors", "frames", "material", "area")}
     sheet_parts, surfaces, islands = [], [], []
@@ -149,9 +149,7 @@ def _add_primitive(
     for number, role in enumerate(ROLES):
         slot = getattr(material, role)
         if slot is not None and primitive.has_uv(slot.uv_set):
-            plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-            matrix = slot.matrix()
-            moved = plain @ matrix[:, :2].T + matrix[:, 2]
+            moved = primitive.read_through(slot)
             # whole repeats change nothing and cost digits
             if slot.wrap_u == slot.wrap_v == 0:
                 moved -= np.floor(moved.mean(axis=1, keepdims=True))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from fasciculum.checks.check import Check, Scope
-from fasciculum.kernels.placed import through
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.finding import INFO, Finding
+from fasciculum.uv.corners import signed_uv_areas
 
 
 def check_surroundings(bundle: Bundle) -> list[Finding]:
@@ -18,9 +20,7 @@ def check_surroundings(bundle: Bundle) -> list[Finding]:
     for index, surface in enumerate(layout.surfaces):
         copies = sum(key in unlike for key in surface.objects)
         if copies:
-            corners = through(layout.placements[layout.islands_of(index)], surface.corners)
-            one, two = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]
-            texels += copies * float(abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum() / 2)
+            texels += copies * float(np.abs(signed_uv_areas(layout.sheet_corners(index))).sum())
     part = texels / (layout.width * layout.height)
     names = sorted(unlike, key=lambda key: -unlike[key])
     more = f" and {len(names) - 4} more" if len(names) > 4 else ""

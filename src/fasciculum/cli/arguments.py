@@ -10,11 +10,12 @@ from fasciculum import __version__
 from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Flats, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
-from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, BakeSettings, SheetSettings
+from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 from fasciculum.operations.plan.plan import NAMES
 

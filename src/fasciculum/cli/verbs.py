@@ -15,13 +15,14 @@ from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, DensityRule, Flats, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
 from fasciculum.model.named_bakes import find_bakes
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import PLAN_PADDING, Terms
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps

@@ -6,9 +6,10 @@ from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, Way
 from fasciculum.model.layout import Layout, Version
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping
 

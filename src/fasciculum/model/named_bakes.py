@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from fasciculum.errors import UsageError
-from fasciculum.model.sheet import BakeSettings
+from fasciculum.model.bake_settings import BakeSettings
 
 
 @dataclass(frozen=True)

@@ -206,6 +206,13 @@ class Primitive:
         """Whether the UV set of that number is there."""
         return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)
 
+    def read_through(self, slot: TextureSlot) -> NDArray[np.float64]:
+        """Return the texture coordinates of the corners, transform included, shape (T, 3, 2); the set must be there."""
+        matrix = slot.matrix()
+        plain = self.uv_sets[slot.uv_set].astype(np.float64)[self.triangles]
+        found: NDArray[np.float64] = plain @ matrix[:, :2].T + matrix[:, 2]
+        return found
+
 
 @dataclass(frozen=True, eq=False)
 class Mesh:

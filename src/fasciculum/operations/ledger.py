@@ -18,7 +18,8 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.ways.apart import Factor, apart_materials
 from fasciculum.ways.even import even_maps
-from fasciculum.ways.on_sheet import OnSheet, on_sheet
+from fasciculum.ways.laid import OnSheet
+from fasciculum.ways.on_sheet import on_sheet
 
 
 @dataclass(frozen=True)

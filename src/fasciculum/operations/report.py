@@ -29,7 +29,8 @@ from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
 from fasciculum.uv.overlaps import self_overlap
 from fasciculum.ways.flats import flat_values
-from fasciculum.ways.on_sheet import OnSheet, on_sheet
+from fasciculum.ways.laid import OnSheet
+from fasciculum.ways.on_sheet import on_sheet
 
 VERSION = 1
 

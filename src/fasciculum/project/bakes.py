@@ -9,10 +9,10 @@ from typing import Any
 import msgspec
 
 from fasciculum.errors import MalformedFile, UsageError
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.map_wishes import read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.named_bakes import NamedBake
-from fasciculum.model.sheet import BakeSettings
 from fasciculum.project.schema import BakeEntry
 from fasciculum.project.settings import read_settings, settings_entry
 

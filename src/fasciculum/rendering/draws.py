@@ -90,10 +90,7 @@ def _bounds(rows: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.
 def _slot_uvs(primitive: Primitive, slot: TextureSlot) -> NDArray[np.float64]:
     if not primitive.has_uv(slot.uv_set):
         return np.zeros((len(primitive.triangles), 3, 2))
-    matrix = slot.matrix()
-    uvs = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-    moved: NDArray[np.float64] = uvs @ matrix[:, :2].T + matrix[:, 2]
-    return moved
+    return primitive.read_through(slot)
 
 
 def source_draws(scene: Scene, item: Object) -> list[Draw]:

@@ -9,6 +9,7 @@ from typing import Any
 from fasciculum.checks.check import Scope
 from fasciculum.checks.registry import checks_of
 from fasciculum.errors import UsageError
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle, unique_identity
 from fasciculum.model.choices import AlphaMode, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
@@ -16,7 +17,7 @@ from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import PLAN_PADDING
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping

@@ -8,9 +8,10 @@ from pathlib import Path
 
 from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Rule
 from fasciculum.model.document import Document
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.take import take_plan

@@ -13,6 +13,7 @@ from fasciculum.errors import UsageError
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import InlineRunner
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
@@ -21,7 +22,7 @@ from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
@@ -15,22 +17,35 @@ NONE, STALE, DONE = "none", "stale", "done"
 
 def layout_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's layout is missing, stale or done."""
-    if bundle.objects and on_sheet(document.scene, bundle).bare:
-        return DONE
-    if bundle.layout is None or not bundle.objects:
+    layout = bundle.layout
+    return _state(
+        document,
+        bundle,
+        there=layout is not None,
+        fresh=lambda: layout is not None and layout.made_from == layout_digest(document.scene, bundle),
+    )
+
+
+def _state(document: Document, bundle: Bundle, *, there: bool, fresh: Callable[[], bool]) -> str:
+    """Return how something that is made of a bundle stands; one that needs no sheet is done."""
+    if not bundle.objects:
         return NONE
-    return DONE if bundle.layout.made_from == layout_digest(document.scene, bundle) else STALE
+    if on_sheet(document.scene, bundle).bare:
+        return DONE
+    if not there:
+        return NONE
+    return DONE if fresh() else STALE
 
 
 def bake_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's maps are missing, stale or done."""
-    if bundle.objects and on_sheet(document.scene, bundle).bare:
-        return DONE
-    if bundle.texturing is None or not bundle.objects:
-        return NONE
-    fresh = layout_state(document, bundle) == DONE
-    whole = set(bundle.texturing.made) == set(wanted_maps(document.scene, bundle).maps)
-    return DONE if fresh and whole and not stale_maps(document.scene, bundle) else STALE
+    made = bundle.texturing
+
+    def fresh() -> bool:
+        whole = made is not None and set(made.made) == set(wanted_maps(document.scene, bundle).maps)
+        return whole and layout_state(document, bundle) == DONE and not stale_maps(document.scene, bundle)
+
+    return _state(document, bundle, there=made is not None, fresh=fresh)
 
 
 def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
@@ -46,12 +61,12 @@ def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
 
 def check_state(document: Document, bundle: Bundle) -> str:
     """Return whether a bundle's check is missing, stale or done."""
-    if bundle.objects and on_sheet(document.scene, bundle).bare:
-        return DONE
-    if bundle.check is None or not bundle.objects:
-        return NONE
-    fresh = bake_state(document, bundle) == DONE
-    return DONE if fresh and bundle.check.made_from == check_digest(bundle) else STALE
+    check = bundle.check
+
+    def fresh() -> bool:
+        return check is not None and check.made_from == check_digest(bundle) and bake_state(document, bundle) == DONE
+
+    return _state(document, bundle, there=check is not None, fresh=fresh)
 
 
 def bundle_digest(document: Document, bundle: Bundle) -> str:

@@ -28,7 +28,7 @@ def _level(scene: Scene, slot: TextureSlot | None, count: int) -> tuple[float, .
     return (*level, 1.0)[:count] if len(level) < count else level[:count]
 
 
-def _parts(scene: Scene, material: Material) -> dict[str, tuple[float, ...] | None]:
+def parts_of(scene: Scene, material: Material) -> dict[str, tuple[float, ...] | None]:
     """Return what a material is all over in each map, linear, None where it varies."""
     color = _level(scene, material.base_color, 4)
     surface = _level(scene, material.metallic_roughness, 3)
@@ -52,28 +52,31 @@ def _parts(scene: Scene, material: Material) -> dict[str, tuple[float, ...] | No
     return found
 
 
-def level_of(scene: Scene, material: Material, name: str) -> tuple[float, ...] | None:
-    """Return what a material is all over in a map, to the digits that 8 bits keep, None where it varies.
+def level_of(name: str, value: tuple[float, ...] | None) -> tuple[float, ...] | None:
+    """Return a value of `parts_of` to the digits that 8 bits keep, None where the map varies.
 
     Occlusion that is not open counts as varying: no material has it as a constant.
     """
-    found = _parts(scene, material)[name]
-    if found is None or (name == "orm" and found[0] <= OPEN):
+    if value is None or (name == "orm" and value[0] <= OPEN):
         return None
     if name == "base_color":
-        return (*np.round(linear_to_srgb(np.array(found[:3])) * 255).tolist(), round(found[3] * 255))
-    return tuple(round(value * (255 if name == "orm" else 1000)) for value in found)
+        return (*np.round(linear_to_srgb(np.array(value[:3])) * 255).tolist(), round(value[3] * 255))
+    return tuple(round(part * (255 if name == "orm" else 1000)) for part in value)
 
 
 def flat_values(scene: Scene, material: Material) -> FlatValues | None:
-    """Return what a material is all over, in linear light, None where some texture of it holds detail.
+    """Return what a material is all over; see `flat_of`."""
+    return flat_of(parts_of(scene, material))
+
+
+def flat_of(parts: dict[str, tuple[float, ...] | None]) -> FlatValues | None:
+    """Return values of `parts_of` as one, None where some map varies.
 
     Returns
     -------
     tuple of float
-        Base colour 3, opacity, occlusion, roughness, metallic, emission 3.
+        Base colour 3, opacity, occlusion, roughness, metallic, emission 3; linear.
     """
-    parts = _parts(scene, material)
     color, surface, glow = parts["base_color"], parts["orm"], parts["emissive"]
     if color is None or surface is None or glow is None or parts["normal"] is None:
         return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -84,17 +85,30 @@ def read_of(scene: Scene, primitive: Primitive, *, leading: bool = False) -> Rea
     if not slots or not len(primitive.triangles):
         return None
     slot = slots[0]
-    plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-    if not np.isfinite(plain).all():
+    uvs = primitive.read_through(slot)
+    if not np.isfinite(uvs).all():
         return None
-    matrix = slot.matrix()
-    uvs = plain @ matrix[:, :2].T + matrix[:, 2]
     piece = find_islands(primitive.positions.astype(np.float64)[primitive.triangles], uvs)
     count = int(piece.max()) + 1
     low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
     np.minimum.at(low, piece, uvs.min(axis=1))
     np.maximum.at(high, piece, uvs.max(axis=1))
     return Read(uvs, piece, low, high, all(one.wrap_u == one.wrap_v == REPEAT for one in slots))
+
+
+def strip_of(reads: Sequence[Read]) -> tuple[int, float, float] | None:
+    """Return the axis along which surfaces may go on on a lane, and what they use across it, in repeats.
+
+    None where they repeat along both axes.
+    """
+    spans = np.array([read.span for read in reads]).max(axis=0)
+    along = int(spans[0] < spans[1])
+    across = 1 - along
+    if spans[across] > 1 + SLACK:
+        return None
+    low = min(float((read.low - read.shifts)[:, across].min()) for read in reads)
+    high = max(float((read.high - read.shifts)[:, across].max()) for read in reads)
+    return along, low, high
 
 
 def texels_of(scene: Scene, material: Material) -> tuple[int, int]:

@@ -26,6 +26,15 @@ class PlansCase(WindowCase):
         self.plan = self.panel.plan
         self.unfold(self.plan.plot)
 
+    def fewest_joined(self):
+        """Take the plan with the fewest draw calls of joined meshes, and return its first bundle."""
+        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
+        self.weighed()
+        self.plan.take("fewest")
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        return self.workspace.document.bundles[0]
+
     def weighed(self):
         self.wait(lambda: self.plan.plot.plans, "the plans")
         self.idle()
@@ -120,12 +129,7 @@ class Ways(PlansCase):
         self.assertTrue((self.folder / "out" / "mixed.glb").exists())
 
     def test_a_way_by_hand_moves_the_ledger_and_the_whole_line_follows(self):
-        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
-        self.weighed()
-        self.plan.take("fewest")
-        self.wait(lambda: self.workspace.document.bundles, "the plan")
-        self.idle()
-        bundle = self.workspace.document.bundles[0]
+        bundle = self.fewest_joined()
         self.workspace.select((), (bundle.name,))
         ways = self.panel.ways
         self.unfold(ways.table)
@@ -162,12 +166,7 @@ class Ways(PlansCase):
         self.assertFalse([words for state, words in self.said if state == "broken"], self.said)
 
     def test_the_lens_of_ways_tells_patches_apart(self):
-        self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
-        self.weighed()
-        self.plan.take("fewest")
-        self.wait(lambda: self.workspace.document.bundles, "the plan")
-        self.idle()
-        bundle = self.workspace.document.bundles[0]
+        bundle = self.fewest_joined()
         self.workspace.apply("quick", lambda d: commands.set_sheet(d, [bundle.name], seconds=0.0))
         self.workspace.select((), (bundle.name,))
         self.workspace.pack([bundle.name])

@@ -12,8 +12,9 @@ from PIL import Image
 
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.delivery import DeliverySettings
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.conventions import BUILT_IN, find_delivery
 from fasciculum.operations.deliver.deliver import deliver, delivered_names

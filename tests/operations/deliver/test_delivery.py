@@ -12,9 +12,10 @@ import numpy as np
 
 from fasciculum.errors import InputError, MalformedFile, OutputError, UnsupportedInput
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather

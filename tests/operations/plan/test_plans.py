@@ -17,7 +17,8 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.costs import GroupCosts
-from fasciculum.operations.plan.plan import Planner, front_of
+from fasciculum.operations.plan.front import front_of
+from fasciculum.operations.plan.plan import Planner
 from tests.operations.plan.scenes import SCENES, mixed, repeating
 from tests.reference import Model
 

@@ -8,8 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Rule, Way
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.check.waste import waste_of
 from fasciculum.operations.gather.bundling import bundle_objects

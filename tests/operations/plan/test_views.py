@@ -8,10 +8,11 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.views import in_view, seen_in, viewpoints

@@ -22,7 +22,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
 from fasciculum.operations.check.check import object_densities
-from fasciculum.operations.check.lenses import part_repeats, part_yields
+from fasciculum.operations.check.lenses import part_repeats, part_yields, wasted_sizes
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View
@@ -83,10 +83,10 @@ def waste_colors(document: Document) -> dict[str, np.ndarray]:
     """Return for each object the colour of how many levels smaller its islands could be without anybody seeing it."""
     colors: dict[str, np.ndarray] = {}
     for bundle in document.bundles:
-        wasted = dict(bundle.check.wasted_objects) if bundle.check is not None else {}
+        wasted = wasted_sizes(bundle)
         for key in bundle.objects:
             if key in wasted:
-                colors[key] = scale_colors(np.array([2.0 ** min(wasted[key], 2)]))
+                colors[key] = scale_colors(np.array([wasted[key]]))
     return colors
 
 

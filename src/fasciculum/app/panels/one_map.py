@@ -10,9 +10,9 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.errors import FasciculumError
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.map_wishes import ALL_THE_WAY, MapWish, judge_depth, judge_pattern, read_wish
 from fasciculum.model.maps import KINDS
-from fasciculum.model.sheet import BakeSettings
 
 AS_BUNDLE = "as the bundle"
 SIZES = (("as the sheet", ""), *((f"{part} of the sheet", part) for part in ("1/2", "1/4", "1/8")))

@@ -42,6 +42,8 @@ class PlanPanel(Column):
         self.short = ""
         self.said: Callable[[], None] = lambda: None
         self._asked: object = None
+        #: what a typical view was worked out of, and the words for it
+        self._viewed: tuple[tuple[object, ...], str] = (None, None, None), ""
         self._filling = False
         self.plot = PlanPlot(theme)
         self.words = note()
@@ -116,7 +118,9 @@ class PlanPanel(Column):
         return self.workspace.document.terms
 
     def refresh(self) -> None:
-        """Show the plans, and have them weighed again when what they are about has changed."""
+        """Show the plans, and have them weighed again when what they are about has changed; at the stage of plans."""
+        if self.workspace.stage != "gather":
+            return
         document = self.workspace.document
         terms = self.terms
         self._filling = True
@@ -126,7 +130,7 @@ class PlanPanel(Column):
         self.largest.setCurrentIndex(max(self.largest.findData(terms.largest), 0))
         self._filling = False
         about = document.scene, document.delivery.combine, document.delivery.region, terms.largest, terms.padding
-        if document.scene.objects and self.workspace.stage == "gather" and about != self._asked:
+        if document.scene.objects and about != self._asked:
             self._asked = about
             self._rest.start()
         self._show()
@@ -171,11 +175,17 @@ class PlanPanel(Column):
         self.said()
 
     def _view_words(self, document: Document) -> str:
-        """Return what is drawn in a typical view, and what joining would make of it."""
+        """Return what is drawn in a typical view, and what joining would make of it; worked out once a change."""
+        about = document.scene, document.bundles, document.delivery
+        if any(one is not other for one, other in zip(about, self._viewed[0], strict=True)):
+            self._viewed = about, self._seen_words(document)
+        return self._viewed[1]
+
+    def _seen_words(self, document: Document) -> str:
         bundles = [bundle for bundle in document.bundles if bundle.objects]
         delivery = document.delivery
         joins = delivery.combine == Combine.BUNDLE
-        if not bundles or self.workspace.stage != "gather":
+        if not bundles:
             return f"Draw calls are of meshes {'joined' if joins else 'apart'}."
         other = replace(delivery, combine=Combine.NONE if joins else Combine.BUNDLE)
         now, then = (seen_in(document, bundles, settings) for settings in (delivery, other))
@@ -198,7 +208,7 @@ class PlanPanel(Column):
             if cell not in cells or id(plan) in first:
                 cells.add(cell)
                 shown.append(plan)
-        return sorted(shown, key=lambda one: (not keeps(one, now, terms), one.draw_calls), reverse=False)
+        return sorted(shown, key=lambda one: (not keeps(one, now, terms), one.draw_calls))
 
     def _say_balance(self) -> None:
         best = self._named().get("balanced")

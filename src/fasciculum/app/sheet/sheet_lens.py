@@ -14,7 +14,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.sheet.sheet_islands import Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Way
-from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields
+from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields, wasted_sizes
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.ways.on_sheet import on_sheet
 
@@ -82,8 +82,7 @@ class SheetLens:
         if bundle is None:
             return {}
         if lens == "waste":
-            wasted = bundle.check.wasted_objects if bundle.check is not None else ()
-            return {key: 2.0 ** min(levels, 2) for key, levels in wasted}
+            return wasted_sizes(bundle)
         measured = (part_yields if lens == "yield" else part_repeats)(scene, bundle)
         found = {}
         for key, values in measured.items():

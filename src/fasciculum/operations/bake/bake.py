@@ -12,13 +12,13 @@ from fasciculum.baking.occlusion import Rays
 from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Casts, ColorSpace, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
-from fasciculum.model.sheet import BakeSettings
 from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
 from fasciculum.operations.bake.blocks import keep_normals
 from fasciculum.progress import SILENT, Progress

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import Way
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
-from fasciculum.ways.on_sheet import OnSheet
+from fasciculum.ways.laid import OnSheet
 from fasciculum.ways.patches import Patch, corners, through
 
 #: how far a block may lie off the grid and still be on it, texels

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.bleeding import nearest_covered
 from fasciculum.baking.compare import compare
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
@@ -21,11 +20,12 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
+from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
 from fasciculum.operations.check.surroundings import unlike_copies
 from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
 from fasciculum.operations.lay_out.arrange import conflicts
-from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.operations.lay_out.lay_out import sheet_triangles
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
@@ -280,12 +280,5 @@ def _clean_down_to(layout: Layout, bundle: Bundle) -> int:
         # a slice goes on in itself
         return 1
     layout = layout.before_slices()
-    covered = np.full((layout.height, layout.across), -1, np.int32)
-    claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
-    nearest = nearest_covered(covered >= 0)
-    owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
-    if bundle.bake.bleed is not None:
-        rows, columns = np.divmod(nearest, layout.across)
-        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
-        owned = np.where(away <= bundle.bake.bleed, owned, layout.placements.shape[0])
-    return clean_down_to(owned.astype(np.int32), covered, wraps=bool(layout.lanes.any()))
+    owned, covered = owners_of(layout, bundle.bake.bleed)
+    return clean_down_to(owned, covered, wraps=bool(layout.lanes.any()))

@@ -8,13 +8,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.bleeding import nearest_covered
 from fasciculum.checks.mixing import mixed_at
-from fasciculum.kernels.packing import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
-from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.operations.check.owners import owners_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import source_texel_areas
@@ -92,16 +90,15 @@ def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Pro
     """
     progress.update(0.0, "Looking for mixing")
     layout = layout.before_slices()
-    covered = np.full((layout.height, layout.across), -1, np.int32)
-    claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
-    nearest = nearest_covered(covered >= 0, progress.part(0.1, 0.8))
-    owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
-    if bleed is not None:
-        rows, columns = np.divmod(nearest, layout.across)
-        away = np.hypot(rows - np.arange(layout.height)[:, None], columns - np.arange(layout.across)[None, :])
-        owned = np.where(away <= bleed, owned, len(layout.placements))
-    found = mixed_at(owned.astype(np.int32), covered, level, wraps=bool(layout.lanes.any()))
+    owned, covered = owners_of(layout, bleed, progress.part(0.1, 0.8))
+    found = mixed_at(owned, covered, level, wraps=bool(layout.lanes.any()))
     if found.shape[1] > 1024:
         wide, high = 1024, max(round(found.shape[0] * 1024 / found.shape[1]), 1)
         found = np.asarray(cv2.resize(found, (wide, high), interpolation=cv2.INTER_NEAREST), np.uint8)
     return found
+
+
+def wasted_sizes(bundle: Bundle) -> dict[str, float]:
+    """Return by object how many times fewer texels along an edge would do without anybody seeing it, at most 4."""
+    wasted = bundle.check.wasted_objects if bundle.check is not None else ()
+    return {key: 2.0 ** min(levels, 2) for key, levels in wasted}

@@ -12,7 +12,7 @@ from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.on_sheet import OnSheet, Reader
+from fasciculum.ways.laid import OnSheet, Reader
 from fasciculum.ways.patches import through
 
 #: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 
 from fasciculum.io.objects import unique_name
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, Rule
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.scene import ALPHA_MODES, BLEND, DEFAULT_MATERIAL, MASK, OPAQUE, Object, Scene, look_names
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.uv.density import ObjectFigures, figures_of
 
 NAMES = {OPAQUE: "Opaque", MASK: "Cut-out", BLEND: "Blend"}

@@ -22,7 +22,8 @@ from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import OnSheet, on_sheet
+from fasciculum.ways.laid import OnSheet
+from fasciculum.ways.on_sheet import on_sheet
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6

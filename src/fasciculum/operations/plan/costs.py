@@ -31,14 +31,16 @@ LEAST_YIELD = 0.6
 SURE = 0.85
 #: edges of sheets, texels
 EDGES = (16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
-FREE = (Way.BAKE, Way.CUT, Way.LANE)
 
 
 def sheet_sizes(terms: Terms) -> list[tuple[int, int]]:
     """Return the sizes that a sheet may have, smallest first: powers of two, as wide as high or twice as wide."""
-    if terms.size is not None:
-        return [terms.size]
-    sizes = [(wide, high) for wide in EDGES for high in (wide // 2, wide) if high >= EDGES[0] and wide <= terms.largest]
+    return sizes_up_to(terms.largest) if terms.size is None else [terms.size]
+
+
+def sizes_up_to(largest: int) -> list[tuple[int, int]]:
+    """Return the sizes of sheets that are at most so wide, smallest first."""
+    sizes = [(wide, high) for wide in EDGES for high in (wide // 2, wide) if high >= EDGES[0] and wide <= largest]
     return sorted(sizes, key=lambda size: size[0] * size[1])
 
 
@@ -116,7 +118,7 @@ class GroupCosts:
         self.may_lie = ~self.may_part | np.array([self._may_lie(one) for one in materials], np.bool_)
 
     def _levels(self, name: str) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.float64] | None]:
-        level = [even.level(name) for even in self.even]
+        level = [even.levels[name] for even in self.even]
         names = {value: number for number, value in enumerate(dict.fromkeys(level))}
         ratio = None if name == "base_color" else [one.ratios.get(name, 0.0) for one in self.figures.materials]
         return (
@@ -126,14 +128,12 @@ class GroupCosts:
         )
 
     def _may_part(self, one: MaterialFigures) -> bool:
-        repeats = one.span > 1.001
-        if self.terms.repeats in ("bake", "cut", "lane") and repeats:
+        if self.terms.repeats in ("bake", "cut", "lane") and one.repeats:
             return False
         return one.index >= 0 and (one.detailed or self.terms.may_part_plain)
 
     def _may_lie(self, one: MaterialFigures) -> bool:
-        repeats = one.span > 1.001
-        if self.terms.repeats == "apart" and repeats:
+        if self.terms.repeats == "apart" and one.repeats:
             return False
         most = self.terms.most_repeats
         return not (most is not None and one.span > most and self.way_of(one) is Way.BAKE)
@@ -219,21 +219,20 @@ class GroupCosts:
 
         Base colour, normal, surface (occlusion, roughness, metallic) and emission.
         """
-        on = laid
         found = np.zeros((len(laid), 4))
         for column, (labels, varied, ratio) in enumerate(self._held):
-            low = np.where(on, labels, np.inf).min(axis=1, initial=np.inf)
-            high = np.where(on, labels, -np.inf).max(axis=1, initial=-np.inf)
-            needed = (on & varied).any(axis=1) | (low != high)
+            low = np.where(laid, labels, np.inf).min(axis=1, initial=np.inf)
+            high = np.where(laid, labels, -np.inf).max(axis=1, initial=-np.inf)
+            needed = (laid & varied).any(axis=1) | (low != high)
             if ratio is None:
                 part = np.ones(len(laid))
             else:
-                part = np.where(on, ratio, 0.0).max(axis=1, initial=0.0)
+                part = np.where(laid, ratio, 0.0).max(axis=1, initial=0.0)
                 # what little of the surface has detail there does with half of it
-                shown = np.where(on & (ratio > 0), self.area, 0.0).sum(axis=1)
+                shown = np.where(laid & (ratio > 0), self.area, 0.0).sum(axis=1)
                 part = np.where(shown < LITTLE * self.area.sum(), part / 2, part)
                 part = np.clip(2.0 ** np.ceil(np.log2(np.maximum(part, 1e-3)) - 1e-6), LEAST_PART, 1.0)
-            found[:, column] = np.where(needed & on.any(axis=1), part, 0.0)
+            found[:, column] = np.where(needed & laid.any(axis=1), part, 0.0)
         return found
 
     # -- choices ----------------------------------------------------------------------------------------------
@@ -249,8 +248,7 @@ class GroupCosts:
             How they lie there; as `way_of` says without.
         """
         ways = self.ways if ways is None else ways
-        on = laid
-        some: NDArray[np.bool_] = np.asarray(on.any(axis=1), np.bool_)
+        some: NDArray[np.bool_] = np.asarray(laid.any(axis=1), np.bool_)
         yields = self.sharpness(laid, ways)
         enough = yields >= LEAST_YIELD
         if not enough.any():
@@ -267,9 +265,8 @@ class GroupCosts:
             for part in np.unique(parts[parts > 0]).tolist():
                 one = texture_bytes(max(round(wide * part), 1), max(round(high * part), 1))
                 bytes_of[:, k] += one * (parts == part).sum(axis=1)
-        apart = ~on
-        images = (apart.astype(np.float64) @ self.figures.reads.astype(np.float64)) > 0
-        calls = self._calls(on)
+        images = ((~laid).astype(np.float64) @ self.figures.reads.astype(np.float64)) > 0
+        calls = self._calls(laid)
         area = (laid * self.area[None, :]).sum(axis=1)
         rows = np.concatenate([row, none])
         return Options(

@@ -12,12 +12,12 @@ from fasciculum.model.choices import AlphaMode, Combine, VertexColors
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
-from fasciculum.operations.deliver.joining import Group, groups_of, moving_objects
+from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
-from fasciculum.uv.corners import corners_of, surface_areas
+from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values, is_tinted
-from fasciculum.ways.reading import SLACK, Read, read_of, texels_of, users
+from fasciculum.ways.reading import SLACK, Read, read_of, strip_of, texels_of, users
 
 #: textures beside the base colour, by the map that shows them
 BESIDE = {NORMAL.name: ("normal",), ORM.name: ("metallic_roughness", "occlusion"), EMISSIVE.name: ("emissive",)}
@@ -71,6 +71,11 @@ class MaterialFigures:
     span: float
     added: int
     ratios: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def repeats(self) -> bool:
+        """Whether surfaces reach beyond one repeat of its textures."""
+        return self.span > 1 + SLACK
 
 
 @dataclass(frozen=True, eq=False)
@@ -192,8 +197,7 @@ def _distinct(reads: Sequence[Read]) -> tuple[NDArray[np.float64], NDArray[np.fl
     """Return the area, (N,), and the reach, (N, 2), of pieces in repeats, those that show the same once."""
     rows = []
     for read in reads:
-        one, two = read.uvs[:, 1] - read.uvs[:, 0], read.uvs[:, 2] - read.uvs[:, 0]
-        area = np.bincount(read.piece, np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]) / 2, len(read.low))
+        area = np.bincount(read.piece, np.abs(signed_uv_areas(read.uvs)), len(read.low))
         count = np.bincount(read.piece, minlength=len(read.low))
         rows.append(np.column_stack([area, read.high - read.low, read.low - read.shifts, count]))
     table = np.concatenate(rows)
@@ -222,14 +226,11 @@ def _box(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int]:
 
 def _lane(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int] | None:
     """Return a texture's size along a lane and how high the lane is at that size, texels, None where it cannot be."""
-    spans = np.array([read.span for read in reads]).max(axis=0)
-    along = int(spans[0] < spans[1])
-    across = 1 - along
-    if spans[across] > 1 + SLACK:
+    strip = strip_of(reads)
+    if strip is None:
         return None
-    low = min(float((read.low - read.shifts)[:, across].min()) for read in reads)
-    high = max(float((read.high - read.shifts)[:, across].max()) for read in reads)
-    return int(size[along]), max(1, round((high - low) * size[across]))
+    along, low, high = strip
+    return int(size[along]), max(1, round((high - low) * size[1 - along]))
 
 
 def _ratios(scene: Scene, material: Material, size: NDArray[np.float64]) -> dict[str, float]:
@@ -305,6 +306,3 @@ def group_figures(
             )
         )
     return found
-
-
-__all__ = ["Group", "GroupFigures", "MaterialFigures", "group_figures"]

@@ -16,8 +16,9 @@ from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.bundling import groups_by_look
 from fasciculum.operations.ledger import Cost, cost_of
-from fasciculum.operations.plan.costs import FREE, GroupCosts, Options
-from fasciculum.operations.plan.figures import GroupFigures, group_figures
+from fasciculum.operations.plan.costs import GroupCosts, Options
+from fasciculum.operations.plan.figures import group_figures
+from fasciculum.operations.plan.front import front_of, thinned, worth_trying
 from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
@@ -107,39 +108,6 @@ class Plans:
         return self.named[name]
 
 
-def front_of(points: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Tell which points no other beats: none is at least as good in all and better in one.
-
-    Parameters
-    ----------
-    points : ndarray of float64, shape (N, K)
-        Less is better in each column; of equal points all are kept.
-    """
-    order = np.lexsort(points.T[::-1])
-    kept: NDArray[np.bool_] = np.zeros(len(points), np.bool_)
-    best = np.zeros((0, points.shape[1]))
-    for start in range(0, len(order), 512):
-        block = order[start : start + 512]
-        rows = points[block]
-        beaten = _beaten(rows, best) | _beaten(rows, rows)
-        kept[block[~beaten]] = True
-        best = np.concatenate([best, rows[~beaten]])
-    return kept
-
-
-def _beaten(rows: NDArray[np.float64], by: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Tell which rows some row of another table beats."""
-    if not len(by):
-        return np.zeros(len(rows), np.bool_)
-    no_worse = np.ones((len(rows), len(by)), np.bool_)
-    better = np.zeros((len(rows), len(by)), np.bool_)
-    for column in range(rows.shape[1]):
-        one, two = by[None, :, column], rows[:, None, column]
-        no_worse &= one <= two
-        better |= one < two
-    return np.asarray((no_worse & better).any(axis=1), np.bool_)
-
-
 class Planner:
     """Finds plans for a scene; what it measures of surfaces is kept for further terms.
 
@@ -168,7 +136,7 @@ class Planner:
         choices = [self._choices(cost) for cost in costs]
         while math.prod(max(len(one), 1) for one in choices) > MOST_COMBINED:
             largest = max(range(len(choices)), key=lambda number: len(choices[number]))
-            choices[largest] = _thinned(choices[largest], costs[largest])
+            choices[largest] = thinned(choices[largest], costs[largest])
         rows = np.array(list(itertools.product(*(range(len(one)) for one in choices)))).reshape(-1, len(choices))
         calls, size, p10, median = self._points(choices, rows)
         points = np.column_stack([calls, size, -p10])
@@ -192,7 +160,7 @@ class Planner:
     def _choices(self, cost: GroupCosts) -> Options:
         """Return the choices of a group that may be part of a plan on the front."""
         options = cost.options(self._subsets(cost))
-        return options.rows(np.flatnonzero(_worth(options, cost, self._shared(cost))))
+        return options.rows(np.flatnonzero(worth_trying(options, cost, self._shared(cost))))
 
     def _shared(self, cost: GroupCosts) -> NDArray[np.bool_]:
         """Tell which of a group's images other groups read too."""
@@ -318,9 +286,16 @@ class Planner:
 
 def keeps(plan: Plan, now: Cost, terms: Terms) -> bool:
     """Tell whether a plan keeps the sharpness and the budgets that are asked for."""
-    memory = terms.memory or now.texture_bytes or NOTHING
-    within = plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
-    return within and plan.point[2] >= terms.sharpness - 1e-9
+    return _within(plan, _memory(now, terms), terms) and plan.point[2] >= terms.sharpness - 1e-9
+
+
+def _memory(now: Cost, terms: Terms) -> float:
+    """Return the bytes that plans may take: those asked for, else what the source takes."""
+    return terms.memory or now.texture_bytes or NOTHING
+
+
+def _within(plan: Plan, memory: float, terms: Terms) -> bool:
+    return plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
 
 
 def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 1) -> dict[str, Plan]:
@@ -330,12 +305,10 @@ def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 
     """
     if not plans:
         return {}
-    least = min(one.texture_bytes for one in plans)
-    memory = max(terms.memory or now.texture_bytes or NOTHING, least)
+    memory = max(_memory(now, terms), min(one.texture_bytes for one in plans))
 
     def misses(plan: Plan) -> tuple[bool, float]:
-        fits = plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
-        return not fits, -min(plan.point[2], terms.sharpness)
+        return not _within(plan, memory, terms), -min(plan.point[2], terms.sharpness)
 
     def worth(plan: Plan) -> tuple[bool, float, float, int, int]:
         share = max(plan.texture_bytes, 1024) / max(now.texture_bytes, 1024)
@@ -388,47 +361,3 @@ def _gentler(
                 found[number] = way
                 break
     return tuple((index, way) for (index, _), way in zip(ways, found, strict=True))
-
-
-def _worth(options: Options, cost: GroupCosts, shared: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Tell which choices of a group no other one of it makes needless, whatever is chosen elsewhere.
-
-    One does when it has no more draw calls and bytes, and no more surface below any yield. An image that other groups
-    may read as well counts against the one that reads it, and not for one that does without.
-    """
-    sizes = cost.figures.sizes
-    own = options.sheet_bytes + options.images[:, ~shared] @ sizes[~shared]
-    # what is quite as sharp as its source has no surface below
-    area = np.where(options.sharpness >= 1, 0.0, options.area)
-    sharp = np.where(area <= 0, 1.0, options.sharpness)
-    images, weights = options.images[:, shared], sizes[shared]
-    kept: NDArray[np.bool_] = np.zeros(len(options), np.bool_)
-    patterns, kind = np.unique(images, axis=0, return_inverse=True)
-    points = np.column_stack([options.calls, own, -sharp, area])
-    for pattern in range(len(patterns)):
-        rows = np.flatnonzero(kind.reshape(-1) == pattern)
-        kept[rows] = front_of(points[rows])
-    for pattern, read in enumerate(patterns):
-        rows = np.flatnonzero((kind.reshape(-1) == pattern) & kept)
-        for other, more in enumerate(patterns):
-            if other != pattern:
-                by = points[(kind.reshape(-1) == other) & kept].copy()
-                by[:, 1] += float((more & ~read) @ weights)
-                kept[rows] &= ~_beaten(points[rows], by)
-    return kept
-
-
-def _thinned(options: Options, cost: GroupCosts) -> Options:
-    """Return about half of the choices, those at the ends of draw calls, bytes and sharpness among them."""
-    size = options.sheet_bytes + options.images @ cost.figures.sizes
-    order = np.lexsort((size, options.calls))
-    keep = set(order[::2].tolist())
-    keep |= {int(options.calls.argmin()), int(size.argmin()), int(options.sharpness.argmax())}
-    for calls in np.unique(options.calls).tolist():
-        own = np.flatnonzero(options.calls == calls)
-        keep |= {int(own[size[own].argmin()]), int(own[options.sharpness[own].argmax()])}
-    chosen = np.array(sorted(keep), np.int64)
-    return options.rows(chosen) if len(chosen) < len(options) else options.rows(chosen[: len(options) // 2])
-
-
-__all__ = ["FREE", "GroupFigures", "Plan", "PlannedBundle", "Planner", "Plans", "front_of"]

@@ -14,7 +14,7 @@ from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
 from fasciculum.operations.check.readers import with_readers
 from fasciculum.operations.lay_out.lay_out import lay_out
-from fasciculum.operations.plan.costs import EDGES
+from fasciculum.operations.plan.costs import sizes_up_to
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
@@ -76,10 +76,7 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
     Sizes are powers of two, as wide as high or twice as wide. The largest that is allowed is returned when none does;
     the least that holds all where nothing reads textures.
     """
-    sizes = sorted(
-        ((wide, high) for wide in EDGES for high in (wide // 2, wide) if EDGES[0] <= high and wide <= terms.largest),
-        key=lambda size: size[0] * size[1],
-    )
+    sizes = sizes_up_to(terms.largest)
     if on_sheet(scene, bundle).bare:
         return sizes[0]
     known: dict[int, float] = {}

@@ -6,12 +6,13 @@ import math
 from dataclasses import replace
 
 from fasciculum.errors import UsageError
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import DensityRule, Repeats, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
-from fasciculum.model.sheet import BakeSettings, SheetSettings
+from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.plan.figures import PLAIN_SHARE
 from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans, Point

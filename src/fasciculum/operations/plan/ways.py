@@ -53,7 +53,7 @@ def _why_not(way: Way, one: MaterialFigures) -> str:
         return "" if one.flat else "it is not the same all over"
     if way in (Way.LANE, Way.CUT, Way.SLICE) and not one.detailed:
         return "it reads no texture"
-    if way in (Way.LANE, Way.CUT) and one.span <= 1.001:
+    if way in (Way.LANE, Way.CUT) and not one.repeats:
         return "its textures do not repeat"
     if way is Way.LANE and one.lane is None:
         return "it repeats along both axes"

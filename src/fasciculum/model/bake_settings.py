@@ -1,0 +1,221 @@
+"""Settings of a bundle's maps: which ones, how they are sampled, written and cast rays for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fasciculum.model.choices import Casts, Edges, FileFormat, VertexColors
+from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
+from fasciculum.model.maps import KINDS
+from fasciculum.model.settings import Stales, setting
+
+MAPS = Stales.MAPS
+
+
+def _radius(label: str, tip: str, option: str, step: float) -> float:
+    """Return the setting of a distance within which rays are followed; by itself it follows from the bundle's size."""
+    return setting(
+        0.0,
+        label,
+        tip,
+        fold="Rays",
+        stales=MAPS,
+        unit="m",
+        low=0,
+        high=1e6,
+        step=step,
+        decimals=4,
+        unset="auto",
+        option=option,
+        line="auto|METRES",
+    )
+
+
+@dataclass(frozen=True)
+class BakeSettings:
+    """How a bundle's maps are baked; ``maps`` empty means those that the materials need."""
+
+    maps: tuple[str, ...] = ()
+    samples: int = setting(
+        1,
+        "Samples",
+        "Readings a texel at least; each is filtered to the texel's size already. More helps where a texel covers "
+        "fine, folded detail, and takes longer.",
+        fold="Quality",
+        stales=MAPS,
+        words={1: "1, filtered", 4: "4", 16: "16"},
+        only=True,
+        option="--samples",
+    )
+    bleed: int | None = setting(
+        None,
+        "Bleed",
+        "How far colour continues beyond the islands, in px. Everywhere is safest; half the padding is the least that "
+        "helps.",
+        fold="Quality",
+        stales=MAPS,
+        unit="px",
+        low=0,
+        high=16384,
+        unset="everywhere",
+        option="--bleed",
+        line="full|N",
+    )
+    bits: int = setting(
+        8,
+        "Depth",
+        "Bits for each channel of the written textures.",
+        fold="Quality",
+        stales=MAPS,
+        words={8: "8 bits a channel", 16: "16 bits a channel", 32: "32 bits, floats (EXR)"},
+        only=True,
+        option="--bits",
+    )
+    format: FileFormat = setting(
+        FileFormat.PNG,
+        "Files",
+        "What textures are written as. EXR holds linear values as floats: half ones, or whole ones at 32 bits. Models "
+        "that hold their textures hold PNG in any case.",
+        fold="Quality",
+        stales=MAPS,
+        words={FileFormat.PNG: "PNG", FileFormat.TGA: "TGA", FileFormat.EXR: "EXR, floats"},
+        option="--format",
+    )
+    vertex_colors: VertexColors = setting(
+        VertexColors.TINT,
+        "Vertex colours",
+        "Whether vertex colours tint the base colour, as glTF has it, or are data that has a map of its own.",
+        fold="Maps",
+        stales=MAPS,
+        words={VertexColors.TINT: "tint the colour", VertexColors.DATA: "are data"},
+        option="--vertex-colors",
+    )
+    clear: bool = setting(
+        False,
+        "Opacity outside",
+        "Whether opacity continues beyond the islands as colour does, or is none there.",
+        fold="Quality",
+        stales=MAPS,
+        words={True: "clear"},
+        option="--clear",
+    )
+    #: what is otherwise for single maps, and files packed of channels, as `fasciculum.model.map_wishes` writes them
+    wishes: tuple[str, ...] = ()
+    channels: tuple[str, ...] = ()
+    edges: Edges = setting(
+        Edges.SOURCE,
+        "Edges",
+        "Normals of the delivered mesh: left alone, broken at the sheet's seams, averaged over these, or broken where "
+        "faces meet at more than an angle. Normal maps are baked to match.",
+        fold="Edges",
+        stales=MAPS,
+        words={
+            Edges.SOURCE: "as they came",
+            Edges.HARD: "hard at seams",
+            Edges.SMOOTH: "smooth over seams",
+            Edges.ANGLE: "hard above an angle",
+        },
+        option="--edges",
+    )
+    edge_angle: float = setting(
+        40.0,
+        "Hard above",
+        "Degrees between two faces from which their edge is hard.",
+        fold="Edges",
+        stales=MAPS,
+        unit="°",
+        low=0,
+        high=180,
+        step=5,
+        option="--edge-angle",
+        when=lambda bake: bake.edges == Edges.ANGLE,
+    )
+
+    rays: int = setting(
+        64,
+        "Rays",
+        "Rays from each texel for occlusion, bent normals, thickness and curvature. Four times as many halve the "
+        "noise, or better, and take four times as long.",
+        fold="Rays",
+        stales=MAPS,
+        low=1,
+        high=65536,
+        words={16: "16", 64: "64", 256: "256", 1024: "1024"},
+        option="--rays",
+    )
+    ao_radius: float = _radius(
+        "Occlusion within",
+        "How far off something may stand and still keep light away, in metres; by itself a tenth of the bundle's "
+        "diagonal.",
+        "--ao-radius",
+        step=0.1,
+    )
+    ao_of: Casts = setting(
+        Casts.SCENE,
+        "In the way",
+        "What stands in the way of rays: only the object itself, its bundle, or everything that was gathered.",
+        fold="Rays",
+        stales=MAPS,
+        words={Casts.SELF: "itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "everything"},
+        option="--ao-of",
+    )
+    ao_floor: bool = setting(
+        False,
+        "Floor",
+        "Whether an endless floor lies at the scene's lowest point.",
+        fold="Rays",
+        stales=MAPS,
+        words={True: "below"},
+        option="--ao-floor",
+    )
+    ao_as_occlusion: bool = setting(
+        True,
+        "Occlusion",
+        "Whether ambient occlusion is the occlusion of the delivered material where the source's materials have none.",
+        fold="Rays",
+        stales=Stales.DELIVERY,
+        words={True: "delivered"},
+        option="--ao-as-occlusion",
+    )
+    thickness_radius: float = _radius(
+        "Thick from",
+        "Distance to the other side from which a body counts as thick, in metres; by itself a tenth of the bundle's "
+        "diagonal.",
+        "--thickness-radius",
+        step=0.1,
+    )
+    curvature_radius: float = _radius(
+        "Bends within",
+        "How wide a part of the surface decides its curvature, in metres; by itself a fiftieth of the bundle's "
+        "diagonal.",
+        "--curvature-radius",
+        step=0.01,
+    )
+
+    def wish(self, name: str) -> MapWish:
+        """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""
+        told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapWish(name))
+        written = FileFormat(told.format or self.format)
+        bits = told.bits or self.bits
+        if written is FileFormat.EXR:
+            bits = max(bits, 16)
+        elif written is FileFormat.TGA or bits > 16:
+            bits = 8 if written is FileFormat.TGA else 16
+        bleed = self.bleed if told.bleed is None else (None if told.bleed == ALL_THE_WAY else told.bleed)
+        return MapWish(name, told.size, bits, written, told.samples or self.samples, bleed, told.pattern)
+
+    @property
+    def packed(self) -> tuple[ChannelFile, ...]:
+        """The files that are packed of channels."""
+        return tuple(read_channels(text) for text in self.channels)
+
+    @property
+    def named(self) -> tuple[str, ...]:
+        """The maps that are asked for by name, those of packed files too."""
+        names = [name for name in self.maps if name in KINDS]
+        return tuple(dict.fromkeys([*names, *(name for file in self.packed for name in file.maps)]))
+
+    @property
+    def alone(self) -> bool:
+        """Whether some map needs texels of their own for all copies and twins."""
+        return any(KINDS[name].alone for name in self.named)

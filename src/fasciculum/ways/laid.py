@@ -1,0 +1,126 @@
+"""A bundle as it is laid out: islands, patches and what reads them, and what is kept apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.errors import UsageError
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Way
+from fasciculum.model.layout import Layout
+from fasciculum.model.scene import Primitive, Scene
+from fasciculum.ways import patches
+from fasciculum.ways.patches import Patch
+
+
+@dataclass(frozen=True, eq=False)
+class Reader:
+    """A primitive that reads a patch: which one, and where its corners lie on it, shape (T, 3, 2), metres."""
+
+    primitive: Primitive
+    patch: int
+    flat: NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class OnSheet:
+    """A bundle as it is laid out.
+
+    Attributes
+    ----------
+    scene : Scene
+        With the bundle's objects alone, less what is not laid out as islands, and one object for each patch.
+    bundle : Bundle
+        Of these objects, without ways.
+    patches : tuple of Patch
+    readers : dict
+        For each number of a mesh and of a primitive in it, what reads a patch.
+    apart : frozenset
+        The numbers of the materials that are kept apart.
+    slices : int
+        How many materials lie in slices of a texture array; each is a tile of its own behind the others.
+    laid : bool
+        Whether there are tiles before the slices.
+    """
+
+    scene: Scene
+    bundle: Bundle
+    patches: tuple[Patch, ...] = ()
+    readers: dict[tuple[int, int], Reader] = field(default_factory=dict)
+    apart: frozenset[int] = frozenset()
+    slices: int = 0
+    laid: bool = True
+
+    @property
+    def tiles(self) -> int:
+        """The tiles of the sheet, slices too."""
+        return (self.bundle.sheet.tiles if self.laid else 0) + self.slices
+
+    @property
+    def bare(self) -> bool:
+        """Whether nothing at all is laid out."""
+        return not self.bundle.objects
+
+    @property
+    def fits(self) -> bool:
+        """Whether the layout is of these islands and patches; one that was made under other ways is not."""
+        layout = self.bundle.layout
+        return layout is None or all(self.scene.has(surface.objects[0]) for surface in layout.surfaces)
+
+    def demand_fit(self) -> None:
+        """Refuse a layout that was made under other ways.
+
+        Raises
+        ------
+        UsageError
+        """
+        if not self.fits:
+            raise UsageError(
+                "the layout was made while materials were treated in other ways.",
+                item=self.bundle.name,
+                hint="Pack the bundle again.",
+            )
+
+    def way_of(self, material: int) -> Way:
+        """Return how a material is in fact treated: one that its way does not suit is baked."""
+        if material in self.apart:
+            return Way.APART
+        read = {reader.patch for reader in self.readers.values() if reader.primitive.material == material}
+        return self.patches[min(read)].way if read else Way.BAKE
+
+    def ways_of(self, whole: Scene, key: str) -> tuple[Way, ...]:
+        """Return how each primitive of an object is treated, in order."""
+        item = whole.object(key)
+        mesh = whole.nodes[item.node].mesh
+        found = []
+        for number, primitive in zip(item.primitives, whole.primitives_of(item), strict=True):
+            reader = self.readers.get((mesh, number))
+            apart = primitive.material in self.apart
+            found.append(Way.APART if apart else Way.BAKE if reader is None else self.patches[reader.patch].way)
+        return tuple(found)
+
+    def slice_of(self, reader: Reader) -> int:
+        """Return the number of the slice that a primitive reads, -1 for what reads another patch."""
+        slices = [number for number, patch in enumerate(self.patches) if patch.way is Way.SLICE]
+        return slices.index(reader.patch) if reader.patch in slices else -1
+
+    def readers_of(self, whole: Scene, key: str) -> Iterator[Reader]:
+        """Return what of an object reads patches; ``whole`` is the scene with all that it has."""
+        item = whole.object(key)
+        mesh = whole.nodes[item.node].mesh
+        for number in item.primitives:
+            if (mesh, number) in self.readers:
+                yield self.readers[mesh, number]
+
+    def apart_of(self, whole: Scene, key: str) -> Iterator[Primitive]:
+        """Return what of an object is kept apart."""
+        return (one for one in whole.primitives_of(whole.object(key)) if one.material in self.apart)
+
+    def sheet_corners(self, layout: Layout, reader: Reader) -> NDArray[np.float64]:
+        """Return a reader's corners on a layout, shape (T, 3, 2), texels; on lanes they may lie beyond its sides."""
+        number = layout.starts[layout.surface_of(self.patches[reader.patch].key)]
+        return patches.through(reader.flat, layout.placements[number].reshape(2, 3))
