@@ -18,7 +18,6 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.ways.apart import Factor, apart_materials
 from fasciculum.ways.even import even_maps
-from fasciculum.ways.laid import OnSheet
 from fasciculum.ways.on_sheet import on_sheet
 
 
@@ -95,11 +94,6 @@ def _more_tiles(layout: Layout) -> int:
     )
 
 
-def apart_of(scene: Scene, work: OnSheet) -> dict[int, tuple[int, Factor | None]]:
-    """Return what becomes of the materials of a bundle that are kept apart; see `apart_materials`."""
-    return apart_materials(scene, work.apart)
-
-
 @dataclass(frozen=True)
 class Thing:
     """What is drawn at once: an object, or objects that are joined, and its draw calls."""
@@ -122,7 +116,7 @@ def drawn_things(
     With ``one_by_one`` each slice of a texture array is drawn by itself, as an engine does that reads no arrays.
     """
     work = on_sheet(scene, bundle)
-    apart = apart_of(scene, work) if apart is None else apart
+    apart = apart_materials(scene, work.apart) if apart is None else apart
     laid = set(work.bundle.objects)
     shown: dict[str, set[object]] = {}
     for key in bundle.objects:

@@ -31,9 +31,10 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Way
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import forecast
-from fasciculum.operations.ledger import apart_of, bundle_calls, cost_of
+from fasciculum.operations.ledger import bundle_calls, cost_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
@@ -318,7 +319,9 @@ class BundleList(QWidget):
             calls = bundle_calls(document.scene, bundle, document.delivery)
             row.setData(0, FIGURE, f"{cost.draw_calls} → {calls}")
             work = on_sheet(document.scene, bundle)
-            materials = (not work.bare) + len({leader for leader, _ in apart_of(document.scene, work).values()})
+            materials = (not work.bare) + len(
+                {leader for leader, _ in apart_materials(document.scene, work.apart).values()}
+            )
             row.setToolTip(
                 0,
                 f"{cost.draw_calls} draw calls become {calls}, {cost.materials} materials become {materials}",
