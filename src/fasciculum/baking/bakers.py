@@ -14,23 +14,33 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.geometry import GeometrySource
+from fasciculum.baking.high import HighReader, greatest_reach, paired_of
+from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.materials import MaterialSource
+from fasciculum.baking.missed import fill_missed
 from fasciculum.baking.occlusion import Rays, RaySource
-from fasciculum.baking.pyramids import PixelsOf
+from fasciculum.baking.pyramids import ROLES, PixelsOf
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
 from fasciculum.kernels.encoding import one_value
 from fasciculum.kernels.occluding import BENT, FREE, OPEN, THICK
 from fasciculum.kernels.tiles import TILE
-from fasciculum.model.choices import ColorSpace, FileFormat
+from fasciculum.model.choices import ColorSpace, FileFormat, Reads
+from fasciculum.model.detail import Span
 from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import MapWish
-from fasciculum.model.maps import MapKind, Values
+from fasciculum.model.maps import BASE_COLOR, OPACITY, MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
+#: what stands before a source where some objects read high-poly ones
+BESIDE: dict[str, Callable[[Any, HighReader], Source]] = {
+    Values.MATERIALS: HighMaterials,
+    Values.GEOMETRY: HighColors,
+    Values.RAYS: HighRays,
+}
 BlankOf = Callable[[tuple[int, ...], np.dtype], NDArray[Any]]
 
 
@@ -85,21 +95,31 @@ class Conditions:
         What cut-offs of masked materials are brought to.
     emission : float
         What emitted light is multiplied with, so that it fits 0 to 1.
+    opaque : bool
+        Whether the bundle has no opacity.
     tinted : bool
         Whether vertex colours tint the base colour.
     clear : bool
         Whether opacity is none beside the islands.
     edges, angle
         How the mesh is shaded; see `fasciculum.baking.shading.edge_normals`.
+    rays : Rays
+    reach : Span
+        How far the high-poly is looked for, 0 for what is found.
+    reads : Reads
+        Which high-poly objects are read.
     """
 
     cutoff: float | None = None
     emission: float = 1.0
+    opaque: bool = True
     tinted: bool = True
     clear: bool = False
     edges: str = "source"
     angle: float = 40.0
     rays: Rays = Rays()  # noqa: RUF009 - frozen
+    reach: Span = (0.0, 0.0)
+    reads: Reads = Reads.PARTNERS
 
 
 @dataclass(frozen=True, eq=False)
@@ -129,6 +149,10 @@ class Baking:
         self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
+        self._high: HighReader | None = None
+        self._high_known = False
+        #: for each object that is read from high-poly ones the part of its texels that met nothing
+        self.missed: dict[str, float] = {}
 
     def bake(self, plans: Sequence[MapPlan], progress: Progress = SILENT) -> dict[str, Made]:
         """Bake maps, and return them by name, bleed included.
@@ -156,7 +180,9 @@ class Baking:
         progress.update(0.0, f"Preparing {names}")
         target = self.target.resized(first.width / self.layout.across, first.height / self.layout.height)
         tiles = Tiles(target, first.width, first.height)
-        sources = self._sources(lot, target, progress.part(0.0, 0.1))
+        high = self._reader(lot)
+        high = None if high is None else high.on(target, first.width, first.height)
+        sources = self._sources(lot, target, high, progress.part(0.0, 0.1))
         pixels = {plan.kind.name: self._array(plan) for plan in lot}
         writers = [self._writer(plan, pixels[plan.kind.name], sources, target) for plan in lot]
         covered = np.zeros((first.height, first.width), np.bool_)
@@ -177,6 +203,13 @@ class Baking:
         constants = {
             plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
         }
+        if high is not None:
+            self.missed = dict(high.shares()) | self.missed
+            fill_missed(high, tiles, [pixels[plan.kind.name] for plan in lot if plan.kind.reads_high])
+            for plan in lot if not self.conditions.opaque else ():
+                if plan.kind in (BASE_COLOR, OPACITY):
+                    # where nothing is met there is nothing
+                    pixels[plan.kind.name][..., -1][high.missed] = 0
         limits = [(pixels[plan.kind.name], plan.wish.bleed) for plan in lot]
         bleed(covered, limits, progress=progress.part(0.85, 1.0))
         if self.conditions.clear:
@@ -225,7 +258,32 @@ class Baking:
             found[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
         return found
 
-    def _sources(self, lot: list[MapPlan], target: Target, progress: Progress) -> dict[str, Source]:
+    def _reader(self, lot: list[MapPlan]) -> HighReader | None:
+        """Return what reads the high-poly, None when nothing of these maps does."""
+        if not any(plan.kind.reads_high for plan in lot):
+            return None
+        if not self._high_known:
+            self._high_known = True
+            pairs = [paired_of(self.scene, surface.objects)[1] for surface in self.layout.surfaces]
+            if any(pair is not None for pair in pairs):
+                conditions = self.conditions
+                self._high = HighReader(
+                    self.scene,
+                    self.layout,
+                    self.target,
+                    conditions.reach,
+                    conditions.reads,
+                    self._pixels,
+                    roles=frozenset(ROLES),
+                    tinted=conditions.tinted,
+                    edges=conditions.edges,
+                    angle=conditions.angle,
+                )
+        return self._high
+
+    def _sources(
+        self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress
+    ) -> dict[str, Source]:
         found: dict[str, Source] = {}
         carried = [plan for plan in lot if plan.kind.source is Values.MATERIALS]
         if carried:
@@ -259,6 +317,13 @@ class Baking:
                 edges=self.conditions.edges,
                 angle=self.conditions.angle,
             )
+        if any(plan.kind.source is Values.HEIGHT for plan in lot):
+            reach = 1.0 if self._high is None else greatest_reach(self._high, self.conditions.reach)
+            found[Values.HEIGHT] = HeightSource(high, reach)
+        if high is not None:
+            for name, beside in BESIDE.items():
+                if name in found:
+                    found[name] = beside(found[name], high)
         return found
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:

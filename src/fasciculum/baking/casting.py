@@ -19,11 +19,11 @@ def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np
     """Return a primitive's triangles in the world, (T, 3, 3), with their fronts outside on mirrored nodes too."""
     world = scene.nodes[item.node].world
     corners = primitive.positions.astype(np.float64)[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
-    found: NDArray[np.float32] = np.ascontiguousarray(_outside(scene, item, corners), np.float32)
+    found: NDArray[np.float32] = np.ascontiguousarray(outside(scene, item, corners), np.float32)
     return found
 
 
-def _outside(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
+def outside(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return values at corners, (T, 3, N), in the order that has fronts outside on mirrored nodes too."""
     mirrored = np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0
     return corners[:, [0, 2, 1]] if mirrored else corners
@@ -39,39 +39,56 @@ def _cutting_slot(scene: Scene, primitive: Primitive) -> TextureSlot | None:
     return slot if image.has_alpha and not image.missing else None
 
 
-def tree_of(scene: Scene, keys: Iterable[str], pixels: Callable[[Image], NDArray[Any]]) -> Tree:
-    """Return a tree over the surfaces of objects: what is blended casts nothing, what is masked only where it is.
+def tree_of(
+    items: Iterable[tuple[Scene, str]], pixels: Callable[[Image], NDArray[Any]] | None, *, blended: bool = False
+) -> tuple[Tree, NDArray[np.int64]]:
+    """Return a tree over the surfaces of objects: what is masked is there only where it is not cut out.
 
     Parameters
     ----------
+    items : iterable of (Scene, str)
+        Objects by their keys.
     pixels : callable
-        Returns an image's stored values, shape (H, W, C).
+        Returns an image's stored values, shape (H, W, C); without it nothing is cut out.
+    blended : bool
+        Whether what is blended is there; it casts nothing.
+
+    Returns
+    -------
+    tree : Tree
+    numbers : ndarray of int64
+        For each place of the tree which triangle lies there, counted over all objects' primitives in order; -1 where
+        there is none.
     """
     parts, cuts, uvs = [np.zeros((0, 3, 3), np.float32)], [np.zeros(0, np.int32)], [np.zeros((0, 6), np.float32)]
-    tables: dict[int, int] = {}
+    counted = [np.zeros(0, np.int64)]
+    tables: dict[tuple[int, int], int] = {}
     alphas: list[NDArray[np.float32]] = []
     sizes: list[tuple[float, float, float, float]] = []
-    start = 0
-    for key in keys:
+    start, passed = 0, 0
+    for scene, key in items:
         item = scene.object(key)
         for primitive in scene.primitives_of(item):
             material = scene.material_of(primitive)
-            if material.alpha_mode == BLEND or not len(primitive.triangles):
+            first, passed = passed, passed + len(primitive.triangles)
+            if (material.alpha_mode == BLEND and not blended) or not len(primitive.triangles):
                 continue
             corners = triangles_of(scene, item, primitive)
+            counted.append(np.arange(first, passed))
             kind, read = -1, np.zeros((len(corners), 6), np.float32)
             slot = _cutting_slot(scene, primitive)
-            if slot is not None:
-                if primitive.material not in tables:
+            if slot is not None and pixels is not None:
+                known = id(scene), primitive.material
+                if known not in tables:
                     image = np.asarray(pixels(scene.images[slot.image]))
                     most = float(np.iinfo(image.dtype).max)
                     alpha = image[..., 3].astype(np.float32) / most * material.base_color_factor[3]
-                    tables[primitive.material] = len(sizes)
+                    tables[known] = len(sizes)
                     sizes.append((float(start), float(image.shape[1]), float(image.shape[0]), material.alpha_cutoff))
                     alphas.append(alpha.ravel())
                     start += alpha.size
-                kind = tables[primitive.material]
-                read = _outside(scene, item, primitive.read_through(slot)).reshape(-1, 6).astype(np.float32)
+                kind = tables[known]
+                read = outside(scene, item, primitive.read_through(slot)).reshape(-1, 6).astype(np.float32)
             parts.append(corners)
             cuts.append(np.full(len(corners), kind, np.int32))
             uvs.append(read)
@@ -81,6 +98,7 @@ def tree_of(scene: Scene, keys: Iterable[str], pixels: Callable[[Image], NDArray
         np.concatenate(uvs),
         np.concatenate(alphas) if alphas else np.zeros(1, np.float32),
         np.array(sizes, np.float64).reshape(-1, 4),
+        np.concatenate(counted),
     )
 
 
@@ -90,15 +108,18 @@ def _tree(
     uvs: NDArray[np.float32],
     alphas: NDArray[np.float32],
     sizes: NDArray[np.float64],
-) -> Tree:
+    counted: NDArray[np.int64],
+) -> tuple[Tree, NDArray[np.int64]]:
     whole = np.isfinite(corners).all(axis=(1, 2))
-    corners, cuts, uvs = np.ascontiguousarray(corners[whole]), cuts[whole], uvs[whole]
+    if not whole.all():
+        corners, cuts, uvs, counted = np.ascontiguousarray(corners[whole]), cuts[whole], uvs[whole], counted[whole]
     count = len(corners)
     if not count:
         # one node without children
         bounds = np.full((1, 6, 4), np.inf, np.float32)
         bounds[:, 3:] = -np.inf
-        return bounds, np.full((1, 4), EMPTY, np.int32), np.empty((0, 9, 4), np.float32), cuts, uvs, alphas, sizes
+        empty = np.full((1, 4), EMPTY, np.int32), np.empty((0, 9, 4), np.float32)
+        return (bounds, *empty, cuts, uvs, alphas, sizes), counted
     order = np.empty(count, np.int64)
     boxes = np.full((2 * count, 6), np.nan, np.float32)
     children, starts = np.full((2 * count, 2), -1, np.int64), np.zeros(2 * count, np.int64)
@@ -115,7 +136,7 @@ def _tree(
     filled = fill_blocks(corners, order, links, blocks, which)
     numbers = which[:filled].reshape(-1)
     own = np.maximum(numbers, 0)
-    return (
+    tree = (
         bounds,
         links,
         np.ascontiguousarray(blocks[:filled]),
@@ -124,3 +145,4 @@ def _tree(
         alphas,
         sizes,
     )
+    return tree, np.where(numbers >= 0, counted[own], -1)

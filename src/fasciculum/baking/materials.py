@@ -134,6 +134,15 @@ class MaterialSource:
             self._lanes,
         )
 
+    @property
+    def bumpy(self) -> NDArray[np.bool_]:
+        """Whether each material has a relief to read, (M,)."""
+        return self._bumpy
+
+    def tables_of_materials(self, uvs: NDArray[np.float32], colors: NDArray[np.float32]) -> tuple[Any, ...]:
+        """Return what `fasciculum.kernels.hits.shade_hits` takes, of tables of coordinates and of vertex colours."""
+        return (uvs, colors, self.target.material, *self._arguments[5:])
+
     @cached_property
     def _amounts(self) -> NDArray[np.float32]:
         target = self.target

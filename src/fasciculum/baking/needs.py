@@ -38,25 +38,52 @@ def materials_needed(scene: Scene, objects: tuple[Object, ...]) -> list[Material
     return [DEFAULT_MATERIAL if index < 0 else scene.materials[index] for index in used]
 
 
+def _reads(scene: Scene, material: Material, role: str) -> bool:
+    slot = getattr(material, role)
+    return slot is not None and not scene.images[slot.image].missing
+
+
+def _shown(scene: Scene, objects: tuple[Object, ...]) -> tuple[list[tuple[Scene, Material]], bool, bool]:
+    """Return the materials whose values objects show, with the scenes that hold them.
+
+    Those of high-poly partners stand in for an object's own. Beside them whether any has vertex colours, and whether
+    there are partners at all.
+    """
+    detail = scene.detail
+    sources: list[tuple[Scene, Object]] = []
+    paired = False
+    for item in objects:
+        pair = detail.pair(item.key) if detail is not None else None
+        if pair is not None and pair.high:
+            assert detail is not None
+            sources += [(detail.scene, detail.scene.object(key)) for key in pair.high]
+            paired = True
+        else:
+            sources.append((scene, item))
+    found: list[tuple[Scene, Material]] = []
+    for where in (scene, *([detail.scene] if paired and detail is not None else [])):
+        own = tuple(item for other, item in sources if other is where)
+        found += [(where, material) for material in materials_needed(where, own)]
+    colored = any(one.colors is not None for where, item in sources for one in where.primitives_of(item))
+    return found, colored, paired
+
+
 def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | None = None) -> Needs:
     """Work out the maps that the objects' materials need, and those that a bundle's settings ask for."""
     bake = bake or BakeSettings()
     materials = materials_needed(scene, objects)
-
-    def reads(material: Material, role: str) -> bool:
-        slot = getattr(material, role)
-        return slot is not None and not scene.images[slot.image].missing
+    shown, colored, paired = _shown(scene, objects)
 
     unlit = bool(materials) and all(material.unlit for material in materials)
-    constants = {(material.metallic_factor, material.roughness_factor) for material in materials}
+    constants = {(material.metallic_factor, material.roughness_factor) for _, material in shown}
     varied = len(constants) > 1 or any(
-        reads(material, "metallic_roughness") or reads(material, "occlusion") for material in materials
+        _reads(where, material, "metallic_roughness") or _reads(where, material, "occlusion")
+        for where, material in shown
     )
-    glow = max((max(material.emissive_factor) * material.emissive_strength for material in materials), default=0.0)
-    colored = any(primitive.colors is not None for item in objects for primitive in scene.primitives_of(item))
+    glow = max((max(material.emissive_factor) * material.emissive_strength for _, material in shown), default=0.0)
     needed = {
         BASE_COLOR: True,
-        NORMAL: not unlit and any(reads(material, "normal") for material in materials),
+        NORMAL: not unlit and (paired or any(_reads(where, material, "normal") for where, material in shown)),
         ORM: not unlit and varied,
         EMISSIVE: not unlit and glow > 0,
         VERTEX_COLOR: bake.vertex_colors is VertexColors.DATA and colored,

@@ -11,12 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import Tree, tree_of
+from fasciculum.baking.high import Hits
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import diagonal_of, world_box, world_normals
 from fasciculum.kernels.interpolating import interpolate_tiles
-from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_tiles
+from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_places, trace_tiles
 from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout
@@ -103,6 +104,7 @@ class RaySource:
         every = [item.key for item in whole.objects]
         casting = every if rays.casts is Casts.SCENE else list(objects)
         self._step = OFF * diagonal_of(world_box(whole, casting))
+        self._high = whole.detail
         self._floor = float(world_box(whole, every)[0][1]) if rays.floor else -math.inf
         corners, frames, turns = [np.zeros((0, 3, 9))], [np.zeros((0, 3, 7))], []
         size = np.array([layout.across, layout.height], np.float64)
@@ -135,10 +137,49 @@ class RaySource:
         if rays.casts is Casts.SELF:
             for index, surface in enumerate(layout.surfaces):
                 own = target.surface == index
-                there = surface.objects[:1] if whole.has(surface.objects[0]) else ()
-                self._trees.append((tree_of(whole, there, pixels), own))
+                there = [key for key in surface.objects if whole.has(key)]
+                paired = [key for key in there if self._partners(key)][:1]
+                self._trees.append((tree_of(self._casting(whole, paired or there[:1]), pixels)[0], own))
         else:
-            self._trees.append((tree_of(whole, casting, pixels), None))
+            everything = rays.casts is Casts.SCENE
+            self._trees.append((tree_of(self._casting(whole, casting, everything=everything), pixels)[0], None))
+
+    def _partners(self, key: str) -> tuple[str, ...]:
+        """Return the high-poly objects that are read into an object."""
+        pair = self._high.pair(key) if self._high is not None else None
+        return () if pair is None else pair.high
+
+    def _casting(self, whole: Scene, keys: Sequence[str], *, everything: bool = False) -> list[tuple[Scene, str]]:
+        """Return what casts in the place of objects: their high-poly partners, where they have any."""
+        found: dict[tuple[bool, str], tuple[Scene, str]] = {}
+        for key in keys:
+            partners = self._partners(key)
+            for other in partners:
+                assert self._high is not None
+                found[True, other] = self._high.scene, other
+            if not partners:
+                found[False, key] = whole, key
+        if everything and self._high is not None:
+            for item in self._high.scene.objects:
+                found[True, item.key] = self._high.scene, item.key
+        return list(found.values())
+
+    def trace(
+        self,
+        hits: Hits,
+        places: NDArray[np.float64],
+        surface: NDArray[np.int32],
+        values: NDArray[np.float32],
+    ) -> None:
+        """Write what rays from places (S, 9) on the high-poly meet into ``values`` (S, 6), whereto in the world."""
+        radii = np.array(self.radii, np.float64)
+        shares = np.where(hits.fine, hits.share, 1.0)
+        for number, (tree, own) in enumerate(self._trees):
+            chosen = hits.found >= 0
+            if own is not None:
+                chosen &= surface == number
+            leading = (places, hits.where, chosen, shares, tree, self._wanted, self.rays.count)
+            trace_places(*leading, radii, self._step, self._floor, values)
 
     def detail(self) -> NDArray[np.float32]:
         """Nothing: what rays meet is read as it is."""

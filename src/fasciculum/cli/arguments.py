@@ -11,7 +11,7 @@ from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Combine, Flats, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, Flats, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
@@ -101,6 +101,58 @@ def _add_terms(command: argparse.ArgumentParser) -> None:
     )
 
 
+def _reach(text: str) -> tuple[float, float]:
+    """Read a reach: auto, or metres outwards and, behind a comma, inwards."""
+    if text == AUTO:
+        return 0.0, 0.0
+    try:
+        values = [float(part) for part in text.split(",")]
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text!r} is no reach; write auto, 0.05 or 0.05,0.02") from error
+    if len(values) > 2 or not all(0 < value <= 1e6 for value in values):
+        raise argparse.ArgumentTypeError(f"{text!r} is no reach; write one or two lengths in metres above 0")
+    return values[0], values[-1]
+
+
+def _add_high(make: argparse.ArgumentParser) -> None:
+    make.add_argument(
+        "--high",
+        nargs="+",
+        action="extend",
+        default=[],
+        metavar="MODEL",
+        help="detailed models whose surface is read into the gathered ones; they are not delivered",
+    )
+    make.add_argument(
+        "--pair-by",
+        default=str(PairBy.NAME),
+        metavar="name|nearest|none|FILE.json",
+        help="how high-poly objects find theirs: by name, by how surfaces lie, everything into everything, or by a "
+        'file of {"low name": ["high name", ...]} (default: name)',
+    )
+    for which in ("low", "high"):
+        make.add_argument(
+            f"--{which}-suffix",
+            default="",
+            metavar="TEXT",
+            help=f"what names of {which}-poly objects end in, beside the usual endings",
+        )
+    make.add_argument(
+        "--reach",
+        type=_reach,
+        default=(0.0, 0.0),
+        metavar="auto|OUT[,IN]",
+        help="how far along the smoothed normal the high-poly surface is looked for, in metres (default: auto, as far "
+        "as both surfaces lie apart)",
+    )
+    make.add_argument(
+        "--cage",
+        default="",
+        metavar="MODEL",
+        help="the low-poly model blown up by hand, with the same triangles; rays run from it to the low-poly",
+    )
+
+
 def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument("models", nargs="+", metavar="MODEL")
     make.add_argument("--out", required=True, metavar="DIR")
@@ -182,6 +234,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         "1; again for each file",
     )
     add_settings(make, BakeSettings)
+    _add_high(make)
     make.add_argument(
         "--delivery",
         default=None,

@@ -16,8 +16,9 @@ from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Combine, DensityRule, Flats, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, DensityRule, Flats, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
@@ -37,6 +38,9 @@ from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
 from fasciculum.session.loading import demo_model
 from fasciculum.session.pipeline import Order, Pipeline, make
+
+#: rules of pairing that have a word
+PAIR_RULES = (PairBy.NAME, PairBy.NEAREST, PairBy.NONE)
 
 
 def run_verb(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> int:
@@ -99,6 +103,7 @@ def _order(parsed: argparse.Namespace) -> Order:
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
     wishes = tuple(dict.fromkeys(parsed.map))
     bake = with_options(parsed, BakeSettings(parsed.maps, wishes=wishes, channels=tuple(parsed.channels)), once=True)
+    bake = replace(bake, reach_out=parsed.reach[0], reach_in=parsed.reach[1])
     _judge_depth(bake)
     return Order(
         Rule(parsed.bundle),
@@ -110,7 +115,28 @@ def _order(parsed: argparse.Namespace) -> Order:
         terms=_terms(parsed),
         repeats=Repeats(parsed.repeats),
         size_follows=parsed.size == AUTO_SIZE,
+        high=tuple(parsed.high),
+        cages=(parsed.cage,) if parsed.cage else (),
+        pairing=_pairing(parsed),
+        pairs_file="" if parsed.pair_by in PAIR_RULES else parsed.pair_by,
     )
+
+
+def _pairing(parsed: argparse.Namespace) -> Pairing:
+    """Return how high-poly objects find theirs.
+
+    Raises
+    ------
+    UsageError
+        When something is said of high-poly models and there are none, or the rule is not known.
+    """
+    rule = parsed.pair_by
+    if not parsed.high and (parsed.cage or rule != PairBy.NAME or parsed.reach != (0.0, 0.0)):
+        raise UsageError("there are no high-poly models to read.", hint="Add --high MODEL.")
+    if rule not in PAIR_RULES and not rule.lower().endswith(".json"):
+        raise UsageError(f"--pair-by knows no {rule!r}.", hint="Write name, nearest, none or a FILE.json.")
+    by = PairBy(rule) if rule in PAIR_RULES else PairBy.FILE
+    return Pairing(by, parsed.low_suffix, parsed.high_suffix)
 
 
 def _judge_depth(bake: BakeSettings) -> None:

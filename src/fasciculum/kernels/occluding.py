@@ -119,6 +119,44 @@ def _curvature(tree, place, seed, rays, radius, step, stack):
 
 
 @njit(cache=True, nogil=True)
+def _trace(tree, place, seed, wanted, rays, radii, step, floor, stack, found, out):
+    """Fill ``out`` (6) with what rays from a place (9), its normal and its face's, meet."""
+    if wanted[0]:
+        _openness(tree, place, seed, rays, radii[0], step, floor, stack, found)
+        out[OPEN] = found[0]
+        length = np.sqrt(found[1] ** 2 + found[2] ** 2 + found[3] ** 2)
+        for k in range(3):
+            out[FREE + k] = found[1 + k] / length if length > 1e-9 else place[3 + k]
+    if wanted[1]:
+        out[THICK] = _thickness(tree, place, seed, rays, radii[1], step, stack)
+    if wanted[2]:
+        bent = _curvature(tree, place, seed, rays, radii[2], step, stack)
+        out[BENT] = 0.5 + 0.5 * min(max(bent, -1.0), 1.0)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _seed_of(x, y):
+    """Return what scrambles the sequence of a texel."""
+    return hashed(np.uint32((x + 1) * 0x1F1F1F1F) ^ hashed(np.uint32(y + 1)))
+
+
+@njit(cache=True, nogil=True)
+def trace_places(places, where, chosen, shares, tree, wanted, rays, radii, step, floor, values):
+    """Fill ``values`` (S, 6) with what rays from places (S, 9) meet, of those that are ``chosen`` (S,).
+
+    ``where`` (S, 6) has the place on the sheet last, which scrambles the rays; ``shares`` (S,) is the part of the rays
+    that each casts.
+    """
+    stack, found = np.empty(ROOM, np.int64), np.empty(4)
+    for s in range(len(places)):
+        if not chosen[s]:
+            continue
+        seed = _seed_of(int(where[s, 4] * 4.0), int(where[s, 5] * 4.0))
+        many = max(int(np.ceil(rays * shares[s])), 1)
+        _trace(tree, places[s], seed, wanted, many, radii, step, floor, stack, found, values[s])
+
+
+@njit(cache=True, nogil=True)
 def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii, step, floor, values):
     """Fill ``values`` (N, WIDE, WIDE, 6) with what rays from texels meet.
 
@@ -141,19 +179,8 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
                 if t < 0:
                     continue
                 _texel(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
-                seed = hashed(np.uint32((left + x + 1) * 0x1F1F1F1F) ^ hashed(np.uint32(top + y + 1)))
-                out = values[n, y, x]
-                if wanted[0]:
-                    _openness(tree, place, seed, rays, radii[0], step, floor, stack, found)
-                    out[OPEN] = found[0]
-                    length = np.sqrt(found[1] ** 2 + found[2] ** 2 + found[3] ** 2)
-                    for k in range(3):
-                        out[FREE + k] = found[1 + k] / length if length > 1e-9 else place[3 + k]
-                if wanted[1]:
-                    out[THICK] = _thickness(tree, place, seed, rays, radii[1], step, stack)
-                if wanted[2]:
-                    bent = _curvature(tree, place, seed, rays, radii[2], step, stack)
-                    out[BENT] = 0.5 + 0.5 * min(max(bent, -1.0), 1.0)
+                seed = _seed_of(left + x, top + y)
+                _trace(tree, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
 
 
 @njit(cache=True, nogil=True)

@@ -77,7 +77,7 @@ def _on_grid(ax, ay, bx, by, plan, width, height):
 
 
 @njit(cache=True, nogil=True)
-def _plan(weights, uvs, t, groups, levels, g, finest, grid, plan, taps):
+def plan_reading(weights, uvs, t, groups, levels, g, finest, grid, plan, taps):
     """Work out how a group is read on a triangle.
 
     ``plan`` (10) receives the map to texels of the level, and the steps between taps along the longer and the shorter
@@ -284,7 +284,7 @@ def _tint_run(weights, colors, t, x, y, count, values):
 
 
 @njit(cache=True, nogil=True)
-def _shade_run(source, t, x, y, count, plans, taps, turn, run, values):
+def shade_run(source, t, x, y, count, plans, taps, turn, run, values):
     """Fill ``values`` (count, 16) with what a material gives at texels side by side, (x, y) and on, in linear light."""
     weights, _, colors, frames, material, bumpy, gain, offset, relief, starts, groups, levels, lanes = source
     m = material[t]
@@ -345,7 +345,7 @@ def shade_tiles(tiles, across, ids, source, grid, values):
                 if known[place] != t:
                     known[place] = t
                     for g in range(first, last):
-                        _plan(
+                        plan_reading(
                             weights,
                             uvs,
                             t,
@@ -357,7 +357,7 @@ def shade_tiles(tiles, across, ids, source, grid, values):
                             plans[place, g - first],
                             taps[place, g - first],
                         )
-                _shade_run(
+                shade_run(
                     source,
                     t,
                     left + x + 0.5,
@@ -386,8 +386,8 @@ def shade_points(triangles, places, source, grid, values):
         m = material[t]
         for g in range(starts[m], starts[m + 1]):
             k = g - starts[m]
-            _plan(weights, uvs, t, groups, levels, g, True, grid, plans[k], taps[k])
-        _shade_run(source, t, places[n, 0], places[n, 1], 1, plans, taps, turn, run, values[n : n + 1])
+            plan_reading(weights, uvs, t, groups, levels, g, True, grid, plans[k], taps[k])
+        shade_run(source, t, places[n, 0], places[n, 1], 1, plans, taps, turn, run, values[n : n + 1])
 
 
 @njit(cache=True, nogil=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Casts, Edges, FileFormat, VertexColors
+from fasciculum.model.choices import Casts, Copies, Edges, FileFormat, Reads, VertexColors
 from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import Stales, setting
@@ -28,6 +28,24 @@ def _radius(label: str, tip: str, option: str, step: float) -> float:
         unset="auto",
         option=option,
         line="auto|METRES",
+    )
+
+
+def _reach(way: str) -> float:
+    """Return the setting of a reach."""
+    return setting(
+        0.0,
+        f"Reach {way}",
+        f"How far {way} along the smoothed normal the high-poly surface is looked for, in metres; by itself as far as "
+        "both surfaces lie apart.",
+        fold="High to low",
+        stales=MAPS,
+        unit="m",
+        low=0,
+        high=1e6,
+        step=0.005,
+        decimals=4,
+        unset="auto",
     )
 
 
@@ -191,6 +209,42 @@ class BakeSettings:
         "--curvature-radius",
         step=0.01,
     )
+    copies: Copies = setting(
+        Copies.SHARE,
+        "Copies",
+        "Whether copies whose occlusion would differ visibly share a place, with a finding that says what parting them "
+        "costs, or are parted on the sheet.",
+        fold="Rays",
+        stales=Stales.LAYOUT,
+        words={Copies.SHARE: "share places", Copies.PART: "are parted"},
+        option="--copies",
+    )
+    smooth: float = setting(
+        0.0,
+        "Smooth noise",
+        "How far noise of maps that rays are cast for is evened out along the surface, in texels; never across seams, "
+        "edges or other objects.",
+        fold="Rays",
+        stales=MAPS,
+        unit="px",
+        low=0,
+        high=16,
+        step=0.5,
+        decimals=1,
+        unset="not",
+        option="--smooth",
+    )
+    reads: Reads = setting(
+        Reads.PARTNERS,
+        "Reads from",
+        "Whether texels read the high-poly partners of their own object alone, or every high-poly object.",
+        fold="High to low",
+        stales=MAPS,
+        words={Reads.PARTNERS: "its partners", Reads.EVERY: "all that is high-poly"},
+        option="--reads",
+    )
+    reach_out: float = _reach("outwards")
+    reach_in: float = _reach("inwards")
 
     def wish(self, name: str) -> MapWish:
         """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""

@@ -63,6 +63,31 @@ class Casts(Choice):
     SCENE = "scene"
 
 
+class PairBy(Choice):
+    """How an object and the high-poly ones that are read into it found each other."""
+
+    NAME = "name"
+    GROUP = "group"
+    NEAREST = "nearest"
+    FILE = "file"
+    NONE = "none"
+    HAND = "hand"
+
+
+class Reads(Choice):
+    """What an object's texels read: its own partners, or every high-poly object."""
+
+    PARTNERS = "partners"
+    EVERY = "every"
+
+
+class Copies(Choice):
+    """Whether copies and twins whose surroundings differ share a place, with a finding, or are parted."""
+
+    SHARE = "share"
+    PART = "part"
+
+
 class PieceRule(Choice):
     """Whether surfaces are laid out as islands, or each texture's used part as one block."""
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import UvEditKind
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
@@ -60,6 +61,8 @@ class Document:
     bakes: tuple[NamedBake, ...] = ()
     #: what plans are to keep
     terms: Terms = field(default_factory=Terms)
+    #: what is said of which high-poly objects are read into which
+    pairing: Pairing = field(default_factory=Pairing)
 
     def bundle(self, name: str) -> Bundle:
         """Return the bundle of that name; `KeyError` when there is none."""

@@ -53,6 +53,7 @@ class Values(Choice):
     GEOMETRY = "geometry"
     IDENTITY = "identity"
     RAYS = "rays"
+    HEIGHT = "height"
 
 
 class Identity(Choice):
@@ -124,6 +125,11 @@ class MapKind:
             return all(abs(value - flat) < 0.003 for value, flat in zip(values, self.ground, strict=True))
         # a material has no constant occlusion
         return self.name not in ("orm", "ao") or values[0] > 0.997
+
+    @property
+    def reads_high(self) -> bool:
+        """Whether it is read from high-poly objects where there are any."""
+        return self.source in (Values.MATERIALS, Values.RAYS, Values.HEIGHT) or self is VERTEX_COLOR
 
     @property
     def short(self) -> str:
@@ -266,6 +272,18 @@ BENT_NORMAL = _by_rays("bent_normal", "Bent normal", (0.5, 0.5, 1.0), (1, 2, 3),
 CURVATURE = _by_rays("curvature", "Curvature", (0.5,), (5,))
 THICKNESS = _by_rays("thickness", "Thickness", (1.0,), (4,))
 
+HEIGHT = MapKind(
+    "height",
+    "Height",
+    GEOMETRY,
+    1,
+    (0.5,),
+    LINEAR,
+    judged=Judged.NOT,
+    source=Values.HEIGHT,
+    values=(0,),
+)
+
 KINDS: dict[str, MapKind] = {
     kind.name: kind
     for kind in (
@@ -282,6 +300,7 @@ KINDS: dict[str, MapKind] = {
         BENT_NORMAL,
         CURVATURE,
         THICKNESS,
+        HEIGHT,
         POSITION,
         OBJECT_NORMAL,
         OBJECT_ID,

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.choices import AlphaMode
+from fasciculum.model.detail import Detail
 from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
 from fasciculum.model.tree import NOTHING, Further, Tree
@@ -287,6 +288,8 @@ class Scene:
     materials: tuple[Material, ...] = ()
     images: tuple[Image, ...] = ()
     objects: tuple[Object, ...] = ()
+    #: high-poly models beside them, and what of these is read into which object
+    detail: Detail | None = None
 
     def object(self, key: str) -> Object:
         """Return the object of that key; `KeyError` when there is none."""
@@ -342,9 +345,32 @@ class Scene:
             found[item.key] = digest_of(*parts)
         return found
 
+    @cached_property
+    def partners(self) -> dict[str, str]:
+        """For each object that high-poly ones are read into a digest of these, as they lie about it."""
+        detail, found = self.detail, {}
+        if detail is None:
+            return {}
+        for pair in detail.pairs:
+            if not self.has(pair.low) or not pair.high:
+                continue
+            back = np.linalg.pinv(self.nodes[self.object(pair.low).node].world)
+            parts = [repr((pair.span, pair.own, pair.handles))]
+            beside = [(detail.scene, key) for key in pair.high]
+            if pair.cage and detail.cages is not None:
+                beside.append((detail.cages, pair.cage))
+            for scene, key in beside:
+                item = scene.object(key)
+                lies = back @ scene.nodes[item.node].world
+                parts.append(" ".join(f"{value:.5g}" for value in lies.ravel() + 0.0))
+                parts += [primitive.shape for primitive in scene.primitives_of(item)]
+                parts.append(scene.surfaces[key])
+            found[pair.low] = digest_of(*parts)
+        return found
+
     def alike(self, item: Object) -> tuple[int, tuple[int, ...], str]:
         """Return what copies of one mesh at one size have in common, and nothing else has."""
-        return self.nodes[item.node].mesh, item.primitives, self.shapes[item.key]
+        return self.nodes[item.node].mesh, item.primitives, self.shapes[item.key] + self.partners.get(item.key, "")
 
     def _content(self, material: Material) -> str:
         """Return all that a material says about a surface as text, images by what they hold."""

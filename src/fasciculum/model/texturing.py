@@ -62,6 +62,8 @@ class Texturing:
     unwritten: tuple[str, ...] = ()
     #: by map of identifiers, the colour of each name, 0 to 255
     legend: dict[str, dict[str, tuple[int, int, int]]] = field(default_factory=dict)
+    #: for each object that is read from high-poly ones the part of its texels that met nothing
+    missed: tuple[tuple[str, float], ...] = ()
 
     def constant(self, name: str) -> MapConstant | None:
         """Return the constant that stands for the map of that name, or None."""

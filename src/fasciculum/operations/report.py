@@ -13,11 +13,12 @@ from fasciculum.baking.occlusion import radii_of
 from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Way
+from fasciculum.model.detail import Pair, Span
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import ChannelFile
-from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, KINDS, THICKNESS, Judged
+from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, HEIGHT, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.bake.bake import rays_of
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
@@ -199,6 +200,11 @@ def _materials_entry(
 
 def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
     """Return the radius within which rays were followed, for maps that they were cast for."""
+    if name == HEIGHT.name:
+        pairs = [] if scene.detail is None else scene.detail.pairs
+        told = bundle.bake.reach_out, bundle.bake.reach_in
+        found = [pair.greatest(told) for pair in pairs if pair.low in bundle.objects]
+        return {"metres": round(max(found, default=0.0), 6)}
     place = {AO.name: 0, BENT_NORMAL.name: 0, THICKNESS.name: 1, CURVATURE.name: 2}.get(name)
     if place is None:
         return {}
@@ -220,6 +226,35 @@ def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, st
     }
 
 
+def _pairing_entry(document: Document) -> dict[str, Any]:
+    """Return what is read into which object, where there are high-poly models."""
+    detail = document.scene.detail
+    if detail is None:
+        return {}
+    missed = {key: share for bundle in document.bundles for key, share in _missed_of(bundle)}
+    return {
+        "pairing": [
+            {
+                "low": pair.low,
+                "high": list(pair.high),
+                "by": str(pair.by),
+                "missed": number(missed.get(pair.low, pair.missed), 5),
+                "reach": [number(value, 6) for value in _reach_of(document, pair)],
+            }
+            for pair in detail.pairs
+        ]
+    }
+
+
+def _missed_of(bundle: Bundle) -> tuple[tuple[str, float], ...]:
+    return () if bundle.texturing is None else bundle.texturing.missed
+
+
+def _reach_of(document: Document, pair: Pair) -> Span:
+    bundle = document.bundle_of(pair.low)
+    return pair.reach() if bundle is None else pair.reach((bundle.bake.reach_out, bundle.bake.reach_in))
+
+
 def report_of(
     document: Document,
     findings: list[Finding],
@@ -235,6 +270,7 @@ def report_of(
         "name": document.name,
         "sources": [source.named for source in document.scene.sources],
         "bundles": [_bundle_entry(document.scene, bundle, map_files) for bundle in document.bundles],
+        **_pairing_entry(document),
         "ledger": {
             "before": _cost_entry(ledger.before),
             "after": _cost_entry(ledger.after) | _without_arrays(document) | {"typical_view": _view_entry(document)},

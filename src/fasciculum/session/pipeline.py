@@ -17,6 +17,7 @@ from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.lookup import HERE, Lookup
@@ -28,6 +29,7 @@ from fasciculum.operations.deliver.deliver import Delivered
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.gather.high import gather_high
 from fasciculum.operations.plan.plan import NAMES, Planner
 from fasciculum.operations.plan.sizing import low_yield, smallest_size, surface_yields
 from fasciculum.operations.plan.take import planned_bundles, ruled_ways
@@ -59,6 +61,11 @@ class Order:
     repeats: Repeats = Repeats.AUTO
     #: whether sheets are as large as the terms ask
     size_follows: bool = False
+    #: models that are read into the gathered ones, and those blown up by hand; how they find theirs
+    high: tuple[str, ...] = ()
+    cages: tuple[str, ...] = ()
+    pairing: Pairing = field(default_factory=Pairing)
+    pairs_file: str = ""
 
 
 class Pipeline:
@@ -242,8 +249,19 @@ def make(
         "gather", lambda: gather(models, store, lookup=order.lookup, progress=progress.part(0.0, 0.1))
     )
     name = order.delivery.name or Path(models[0]).stem
+    pairing = order.pairing
+    if order.high:
+        scene, pairing, about = line.timed(
+            "gather",
+            lambda: gather_high(
+                scene, order.high, order.cages, pairing, order.pairs_file, store, lookup=order.lookup, progress=progress
+            ),
+        )
+        noticed = (*noticed, *about)
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
-    line.document = Document(name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup)
+    line.document = Document(
+        name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing
+    )
     names = [bundle.name for bundle in bundles]
     if order.size_follows and not order.plan:
         line.timed("lay_out", lambda: line.size(order.terms))

@@ -117,6 +117,17 @@ def content_of(scene: Scene, item: Object) -> tuple[NDArray[np.float64], int]:
     return np.concatenate(parts), 2 * len(sets)
 
 
+def own_places(scene: Scene, item: Object) -> tuple[NDArray[np.float64], int]:
+    """Return as `content_of` what tells each place of an object that is read from high-poly ones from its others.
+
+    What its file has on one place of the first UV set is meant to be alike; else every place is itself alone.
+    """
+    primitives = scene.primitives_of(item)
+    if all(primitive.has_uv(0) for primitive in primitives):
+        return np.concatenate([one.uv_sets[0].astype(np.float64)[one.triangles] for one in primitives]), 2
+    return np.concatenate([one.positions.astype(np.float64)[one.triangles] for one in primitives]), 0
+
+
 def surface_areas(world: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return the areas of triangles in space, shape (T, 3, 3) to (T,), square metres."""
     cross = np.cross(world[:, 1] - world[:, 0], world[:, 2] - world[:, 0])

@@ -58,8 +58,13 @@ def triangle_densities(texel_areas: NDArray[np.float64], areas: NDArray[np.float
 
 
 def source_texel_areas(scene: Scene, item: Object, corners: Corners) -> NDArray[np.float64]:
-    """Return the area that each triangle covers in its leading source texture, square texels, 0 without one."""
+    """Return the area that each triangle covers in its leading source texture, square texels, 0 without one.
+
+    What is read from high-poly objects reads none of its own.
+    """
     found = np.zeros(len(corners.world))
+    if item.key in scene.partners:
+        return found
     for number, primitive in enumerate(scene.primitives_of(item)):
         texels = _leading_texels(scene, primitive)
         if texels > 0:

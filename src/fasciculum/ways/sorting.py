@@ -44,7 +44,11 @@ class Sorting:
 
     def found(self) -> OnSheet:
         """Return the bundle as it is laid out."""
-        ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used}
+        # what is read from high-poly objects needs texels of its own
+        paired = {
+            index for index, uses in self.used.items() if any(item.key in self.scene.partners for item, _, _ in uses)
+        }
+        ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used if index not in paired}
         blocks = self.bundle.sheet.pieces is PieceRule.BLOCKS
         for index, way in ways.items():
             if way is Way.APART:

@@ -25,7 +25,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.on_sheet import on_sheet
 
 
-def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
+def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
     """Return a digest of all that one map is made from but the surfaces themselves."""
     bake, wish = bundle.bake, bundle.bake.wish(kind.name)
     width, height = _size(bundle, layout, kind)
@@ -36,6 +36,8 @@ def _frame(bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
         parts.append(f"{needs.strength if kind.scaled else 0} {needs.cutoff if kind.channels == 4 else 0}")
     if kind.source is Values.RAYS:
         parts.append(repr(rays_of(bake)))
+    if kind.reads_high and scene.partners:
+        parts.append(repr((bake.reach_out, bake.reach_in, bake.reads)))
     if kind.vectors:
         parts += [bake.edges, str(bake.edge_angle if bake.edges == "angle" else 0.0)]
     return digest_of(*parts, layout.placements)
@@ -53,12 +55,23 @@ def _surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> tupl
     What further inputs a map has (other objects that cast, high-poly sources, lights, layers) is added here by its
     origin. ``whole`` is the scene as it was gathered.
     """
+    own = _own_surfaces(scene, bundle, kind, whole)
+    if kind.reads_high and whole.partners:
+        return tuple(digest_of(one, whole.partners.get(key, "")) for key, one in zip(bundle.objects, own, strict=True))
+    return own
+
+
+def _own_surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> tuple[str, ...]:
+    """Return digests of what a map is made from of the objects themselves, and of what casts."""
     if kind.origin is Origin.CARRIED or kind.identity is not None:
         return tuple(scene.surfaces[key] for key in bundle.objects)
+    if kind.source is Values.HEIGHT:
+        return tuple("" for _ in bundle.objects)
     if kind.source is Values.RAYS:
         casts = bundle.bake.ao_of
         there = whole.standing if casts is Casts.SCENE else {key: whole.standing.get(key, "") for key in bundle.objects}
-        everything = "" if casts is Casts.SELF else digest_of(*there.values())
+        beside = [] if whole.detail is None else [*whole.partners.values(), *whole.detail.scene.standing.values()]
+        everything = "" if casts is Casts.SELF else digest_of(*there.values(), *beside)
         return tuple(digest_of(whole.standing.get(key, key), everything) for key in bundle.objects)
     # shape is in the layout; where it stands in the world is not
     return tuple(digest_of(scene.nodes[scene.object(key).node].world) for key in bundle.objects)
@@ -71,7 +84,7 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
         return ""
     needs = needs or wanted_maps(scene, bundle)
     work = on_sheet(scene, bundle)
-    return digest_of(_frame(work.bundle, layout, kind, needs), *_surfaces(work.scene, work.bundle, kind, scene))
+    return digest_of(_frame(scene, work.bundle, layout, kind, needs), *_surfaces(work.scene, work.bundle, kind, scene))
 
 
 def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
@@ -147,13 +160,16 @@ def bake(
         for kind in kinds
     ]
     conditions = Conditions(
-        needs.cutoff,
-        1.0 / needs.strength,
-        bundle.bake.vertex_colors is VertexColors.TINT,
-        bundle.bake.clear,
-        bundle.bake.edges,
-        bundle.bake.edge_angle,
-        rays_of(bundle.bake),
+        cutoff=needs.cutoff,
+        emission=1.0 / needs.strength,
+        opaque=bundle.alpha_mode == OPAQUE,
+        tinted=bundle.bake.vertex_colors is VertexColors.TINT,
+        clear=bundle.bake.clear,
+        edges=bundle.bake.edges,
+        angle=bundle.bake.edge_angle,
+        rays=rays_of(bundle.bake),
+        reach=(bundle.bake.reach_out, bundle.bake.reach_in),
+        reads=bundle.bake.reads,
     )
     blanks: list = []
 
@@ -196,6 +212,7 @@ def bake(
         constants=tuple(one for one in results if isinstance(one, MapConstant)),
         unwritten=needs.unwritten,
         legend=_legends(scene, layout, target, kinds, before),
+        missed=tuple(sorted((dict(before.missed) | baking.missed).items())),
     )
 
 
@@ -215,7 +232,7 @@ def _plan(
     # what is opaque needs no fourth channel
     channels = min(kind.channels, 3) if opaque else kind.channels
     plan = MapPlan(kind, width, height, bundle.bake.wish(kind.name), channels)
-    if before is None or before.frame != _frame(bundle, layout, kind, needs) or not store.has(before.pixels):
+    if before is None or before.frame != _frame(whole, bundle, layout, kind, needs) or not store.has(before.pixels):
         return plan
     now = _surfaces(scene, bundle, kind, whole)
     if len(before.surfaces) != len(now):
@@ -235,7 +252,8 @@ def _kept(
     assert layout is not None
     strength = needs.strength if kind.scaled else 1.0
     surfaces = _surfaces(scene, bundle, kind, whole)
-    digest = digest_of(_frame(bundle, layout, kind, needs), *surfaces)
+    frame = _frame(whole, bundle, layout, kind, needs)
+    digest = digest_of(frame, *surfaces)
     if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
         values = made.constant
         if kind.may_be_constant(values):
@@ -252,7 +270,7 @@ def _kept(
         layout.tiles,
         digest,
         plan.wish.format,
-        _frame(bundle, layout, kind, needs),
+        frame,
         surfaces,
     )
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.compare import compare
+from fasciculum.baking.high import paired_of
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
@@ -185,6 +187,9 @@ def check_bundle(
     laid = layout
     scene, layout = with_readers(whole, on, laid, bundle.objects)
     target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
+    # what is read from high-poly objects is not to look like its own materials
+    paired = [paired_of(scene, surface.objects)[1] is not None for surface in layout.surfaces]
+    target = replace(target, area=np.where(np.array(paired, np.bool_)[target.surface], 0.0, target.area))
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)

@@ -40,7 +40,8 @@ def unlike_copies(
         return ()
     rays = rays_of(bundle.bake)
     every = [item.key for item in scene.objects]
-    tree = tree_of(scene, every if rays.casts is Casts.SCENE else bundle.objects, pixels)
+    casting = every if rays.casts is Casts.SCENE else bundle.objects
+    tree, _ = tree_of([(scene, key) for key in casting], pixels)
     radius = radii_of(scene, bundle.objects, rays)[0]
     found = []
     for surface in shared:

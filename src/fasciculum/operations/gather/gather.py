@@ -156,7 +156,8 @@ def join_scenes(one: Scene, two: Scene) -> Scene:
         key = unique_name(item.key, taken, numbers)
         taken.add(key)
         objects.append(replace(item, key=key, node=item.node + nodes))
-    return Scene(
+    return replace(
+        one,
         sources=one.sources
         + tuple(replace(item, images=tuple(place[index] for index in item.images)) for item in two.sources),
         nodes=one.nodes

@@ -58,6 +58,11 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         tuple(rule for rule in bundle.twin_rules if rule[0] in bundle.objects),
         tuple((key, told.digest) for key, told in bundle.shapings if key in bundle.objects),
         *((patches,) if patches else ()),
+        *(
+            (pairs,)
+            if (pairs := [(key, scene.partners[key]) for key in bundle.objects if key in scene.partners])
+            else ()
+        ),
     )
     return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
 

@@ -16,7 +16,7 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Object, Scene
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.corners import content_of, corners_of, surface_areas
+from fasciculum.uv.corners import content_of, corners_of, own_places, surface_areas
 from fasciculum.uv.flatten import Flat, Wish, cut_long, flatten_all
 from fasciculum.uv.twins import Candidate, Twins, find_twins
 
@@ -38,7 +38,7 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
         rule = bundle.twin_rule(key)
         hand = bool(np.linalg.det(node.world[:3, :3]) < 0) if rule == TwinRule.UNMIRRORED else False
         alone = number if rule == TwinRule.APART or not bundle.sheet_in_force.twins else -1
-        alike = (node.mesh, item.primitives, rule, hand, bundle.shaping(key), alone)
+        alike = (node.mesh, item.primitives, rule, hand, bundle.shaping(key), alone, scene.partners.get(key))
         groups.setdefault(alike, []).append(item)
     needs = _Needs(scene, bundle)
     return [tuple(sorted(group, key=needs)) if len(group) > 1 else tuple(group) for group in groups.values()]
@@ -230,11 +230,11 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
         item = scene.object(surface.objects[0])
         rule = bundle.twin_rule(item.key)
         hand = bool(np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0)
-        content, whole = content_of(scene, item)
+        content, whole = content_of(scene, item) if item.key not in scene.partners else own_places(scene, item)
         material = np.concatenate(
             [np.full(len(part.triangles), part.material, np.int64) for part in scene.primitives_of(item)]
         )
-        if bundle.sheet.alike == "shape":
+        if bundle.sheet.alike == "shape" and item.key not in scene.partners:
             content, whole, material = np.zeros((len(content), 3, 0)), 0, np.zeros(len(content), np.int64)
         for corners, read, kinds in zip(
             _split(surface, surface.corners), _split(surface, content), _split(surface, material), strict=True

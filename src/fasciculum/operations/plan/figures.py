@@ -146,7 +146,9 @@ class _Measuring:
         detailed = any(_detail(scene, material, role) for role in material.slots())
         size = np.array(texels_of(scene, material), np.float64)
         area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
-        tinted = any(is_tinted(primitive, self.tint) for _, _, primitive in uses)
+        # what is read from high-poly objects is laid out as islands, whatever its own material is
+        paired = any(item.key in scene.partners for item, _, _ in uses)
+        tinted = paired or any(is_tinted(primitive, self.tint) for _, _, primitive in uses)
         flat = index >= 0 and not tinted and flat_values(scene, material) is not None
         texels = boxes = girth = 0.0
         islands = added = 0

@@ -1,0 +1,492 @@
+"""What texels of the low-poly read of the high-poly: rays from each, and what they meet, tile by tile."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Sequence
+from copy import copy
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.casting import outside
+from fasciculum.baking.materials import MaterialSource
+from fasciculum.baking.pyramids import ROLES
+from fasciculum.baking.reaching import Partners, low_rows
+from fasciculum.baking.shading import corner_normals, edge_normals
+from fasciculum.baking.tangents import tangents, unit
+from fasciculum.baking.target import Target, corner_tangents, upright
+from fasciculum.baking.world import world_normals
+from fasciculum.kernels.hits import face_hits, gather_hits, shade_hits, turn_hits
+from fasciculum.kernels.probing import find_edges, probe_tiles, probe_within, rays_of_hits
+from fasciculum.kernels.reading import CHANNELS, SLOTS
+from fasciculum.kernels.tiles import TILE, WIDE
+from fasciculum.model.choices import Reads
+from fasciculum.model.detail import Pair, Span
+from fasciculum.model.layout import Layout
+from fasciculum.model.maps import Role
+from fasciculum.model.scene import Image, Object, Primitive, Scene
+
+#: rays of a texel that an edge of what is read runs through, and the turn that is an edge, degrees
+FINER, TURNED = 16, 12.0
+#: of what is not read, and of what meets nothing
+ASIDE, MISSED = -2, -1
+
+
+class Hits(NamedTuple):
+    """What texels of some tiles read; one row for each ray, those of a texel one after the other.
+
+    Attributes
+    ----------
+    texels : ndarray of int64, shape (S,)
+        Flat numbers among (N, WIDE, WIDE).
+    low, found : ndarray of int32, ndarray of int64, shape (S,)
+        The triangle of the sheet, and of what is read, -1 where the ray meets nothing.
+    where : ndarray of float64, shape (S, 6)
+        Two weights on what is met, how far outwards it lies, which side, and the place on the sheet.
+    rays : ndarray of float64, shape (S, 8)
+        Place, direction, out and in.
+    fine : ndarray of bool, shape (S,)
+        Whether the ray is one of several of its texel.
+    """
+
+    texels: NDArray[np.int64]
+    low: NDArray[np.int64]
+    found: NDArray[np.int64]
+    where: NDArray[np.float64]
+    rays: NDArray[np.float64]
+    fine: NDArray[np.bool_]
+    share: float = 1.0 / FINER
+
+
+@dataclass(eq=False)
+class _Tables:
+    """What is read, triangle by triangle, over all objects in the order of the trees."""
+
+    corners: NDArray[np.float32]
+    normals: NDArray[np.float32]
+    tangents: NDArray[np.float32]
+    uvs: NDArray[np.float32]
+    colors: NDArray[np.float32]
+    material: NDArray[np.int32]
+    materials: tuple[int, ...]
+    part: NDArray[np.int32]
+    #: where each object's triangles begin
+    starts: dict[str, int]
+
+
+def _tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role]) -> _Tables:
+    """Put together what is read of objects; tables that nothing needs have one row."""
+    items = [(key, scene.object(key)) for key in keys]
+    used = [scene.material_of(one) for _, item in items for one in scene.primitives_of(item)]
+    textured = any(set(material.slots()) & set(roles) for material in used)
+    bumpy = Role.NORMAL in roles and any(material.normal is not None for material in used)
+    tinted = any(one.colors is not None for _, item in items for one in scene.primitives_of(item))
+    parts: dict[str, list[NDArray[Any]]] = {name: [] for name in ("p", "n", "t", "uv", "c", "m", "part")}
+    starts, first = {}, 0
+    for number, (key, item) in enumerate(items):
+        starts[key] = first
+        linear = scene.nodes[item.node].world[:3, :3]
+        moved = scene.nodes[item.node].world[:3, 3]
+        for primitive in scene.primitives_of(item):
+            count = len(primitive.triangles)
+            first += count
+            places = primitive.positions.astype(np.float64)[primitive.triangles]
+            normals = corner_normals(primitive)
+            parts["p"].append(_kept(scene, item, places @ linear.T + moved))
+            parts["n"].append(_kept(scene, item, world_normals(normals, linear)))
+            parts["m"].append(np.full(count, primitive.material, np.int32))
+            parts["part"].append(np.full(count, number, np.int32))
+            if bumpy:
+                parts["t"].append(_kept(scene, item, _tangents(scene, primitive, normals, linear)))
+            if textured:
+                parts["uv"].append(_kept(scene, item, _uvs(scene, primitive)))
+            if tinted:
+                colors = np.ones((count, 3, 4))
+                if primitive.colors is not None:
+                    colors = primitive.colors.astype(np.float64)[primitive.triangles]
+                parts["c"].append(_kept(scene, item, colors))
+    whole = np.concatenate([np.zeros(0, np.int32), *parts["m"]])
+    materials, material = np.unique(whole, return_inverse=True)
+
+    def joined(name: str, empty: tuple[int, ...], ground: float = 0.0) -> NDArray[np.float32]:
+        found = parts[name] or [np.full(empty, ground, np.float32)]
+        return np.ascontiguousarray(np.concatenate(found))
+
+    return _Tables(
+        joined("p", (0, 3, 3)),
+        joined("n", (0, 3, 3)),
+        joined("t", (1, 3, 4)),
+        joined("uv", (1, 3, SLOTS, 2)),
+        joined("c", (1, 3, 4), 1.0),
+        material.reshape(-1).astype(np.int32),
+        tuple(int(number) for number in materials),
+        np.concatenate([np.zeros(0, np.int32), *parts["part"]]),
+        starts,
+    )
+
+
+def _kept(scene: Scene, item: Object, values: NDArray[np.float64]) -> NDArray[np.float32]:
+    """Return values at corners as they are kept: 32 bits, in the order in which the trees have corners."""
+    return outside(scene, item, values).astype(np.float32)
+
+
+def _uvs(scene: Scene, primitive: Primitive) -> NDArray[np.float64]:
+    found = np.zeros((len(primitive.triangles), 3, SLOTS, 2))
+    for number, role in enumerate(ROLES):
+        slot = getattr(scene.material_of(primitive), role)
+        if slot is not None and primitive.has_uv(slot.uv_set):
+            moved = primitive.read_through(slot)
+            if slot.wrap_u == slot.wrap_v == 0:
+                moved -= np.floor(moved.mean(axis=1, keepdims=True))
+            found[:, :, number] = moved
+    return found
+
+
+def _tangents(
+    scene: Scene, primitive: Primitive, normals: NDArray[np.float64], linear: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Return the tangents in the world that a primitive's normal map is read in, with the sign of the third axis."""
+    slot = scene.material_of(primitive).normal
+    found = np.zeros((len(primitive.triangles), 3, 4))
+    found[..., 3] = 1.0
+    if slot is None:
+        return found
+    if primitive.tangents is not None:
+        own = primitive.tangents.astype(np.float64)[primitive.triangles]
+    elif primitive.has_uv(slot.uv_set):
+        plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
+        own = corner_tangents(primitive, plain @ slot.matrix()[:, :2].T, normals)
+    else:
+        return found
+    found[..., :3] = unit(own[..., :3] @ linear.T)
+    # a mirrored node turns the third axis round
+    found[..., 3] = own[..., 3] * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
+    return found
+
+
+class HighReader:
+    """Casts rays from the texels of a target whose objects have high-poly partners.
+
+    Parameters
+    ----------
+    scene : Scene
+        As it is laid out, with its detail.
+    layout : Layout
+    target : Target
+        Made of the same layout.
+    told : Span
+        The reach that the bundle says, 0 for what is found.
+    reads : Reads
+    pixels : callable
+        Returns an image's stored values.
+    roles : frozenset of Role
+        The textures that are wanted.
+    """
+
+    def __init__(
+        self,
+        scene: Scene,
+        layout: Layout,
+        target: Target,
+        told: Span,
+        reads: Reads,
+        pixels: Callable[[Image], NDArray[Any]],
+        *,
+        roles: frozenset[Role],
+        cutoff: float | None = None,
+        tinted: bool = True,
+        edges: str = "source",
+        angle: float = 40.0,
+    ) -> None:
+        detail = scene.detail
+        assert detail is not None
+        self.target, self.high, self._pixels = target, detail.scene, pixels
+        self.pairs: dict[int, tuple[str, Pair]] = {}
+        every = tuple(item.key for item in detail.scene.objects)
+        groups: dict[tuple[str, ...], int] = {}
+        self.group = np.full(len(target.corners), -1, np.int32)
+        rows, frames = [np.zeros((0, 3, 8))], [np.zeros((0, 3, 7))]
+        mirrored = np.zeros(len(target.corners), np.bool_)
+        self._own: list[tuple[Partners, int]] = []
+        sheet = np.array([layout.across, layout.height], np.float64)
+        for index, surface in enumerate(layout.surfaces):
+            key, pair = paired_of(scene, surface.objects)
+            own = target.surface == index
+            item = scene.object(surface.objects[0] if pair is None else key)
+            if pair is None:
+                count = int(own.sum())
+                rows.append(np.zeros((count, 3, 8)))
+                frames.append(np.zeros((count, 3, 7)))
+                continue
+            keys = every if reads is Reads.EVERY else pair.high
+            group = groups.setdefault((item.key, *keys), len(groups))
+            self.pairs[index] = key, pair
+            self.group[own] = group
+            cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
+            rows.append(low_rows(scene, key, pair.reach(told), pair.handles, cage))
+            linear = scene.nodes[item.node].world[:3, :3]
+            mirrored[own] = np.linalg.det(linear) < 0
+            frames.append(_frames(scene, item, surface, layout.sheet_corners(index) / sheet, edges, angle))
+        self.low = np.ascontiguousarray(np.concatenate(rows))
+        self._frames, self._mirrored = np.ascontiguousarray(np.concatenate(frames)), mirrored
+        partners: dict[tuple[str, ...], Partners] = {}
+        used = list(dict.fromkeys(key for _, *keys in groups for key in keys))
+        self.tables = _tables(detail.scene, used, roles)
+        #: of each group: what is read, numbers of its triangles in the tables, and the low-poly itself
+        self._groups: list[tuple[Partners, NDArray[np.int64], Partners]] = []
+        for low, *rest in groups:
+            chosen = tuple(rest)
+            if chosen not in partners:
+                partners[chosen] = Partners(detail.scene, chosen, pixels)
+            there = partners[chosen]
+            spread = [np.zeros(0, np.int64)]
+            for key in chosen:
+                count = sum(len(one.triangles) for one in detail.scene.primitives_of(detail.scene.object(key)))
+                spread.append(self.tables.starts[key] + np.arange(count))
+            whole = np.concatenate(spread)
+            numbers = (
+                np.where(there.numbers >= 0, whole[np.maximum(there.numbers, 0)], -1)
+                if len(whole)
+                else (np.full(len(there.numbers), -1, np.int64))
+            )
+            self._groups.append((there, numbers, Partners(scene, [low])))
+        self._materials = MaterialSource(
+            detail.scene, _as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff
+        )
+        self._source = self._materials.tables_of_materials(self.tables.uvs, _colors(self.tables, tinted))
+        self.missed = np.zeros((0, 0), np.bool_)
+        self.counts = np.zeros((len(layout.surfaces), 2), np.int64)
+        self._lock, self._kept = threading.Lock(), threading.local()
+
+    def on(self, target: Target, width: int, height: int) -> HighReader:
+        """Return the same reader for another size of the sheet, with nothing counted yet."""
+        found = copy(self)
+        found.target = target
+        found.missed = np.zeros((height, width), np.bool_)
+        found.counts = np.zeros_like(self.counts)
+        found._lock, found._kept = threading.Lock(), threading.local()
+        return found
+
+    @property
+    def paired(self) -> NDArray[np.bool_]:
+        """Which triangles of the target read the high-poly, (T,)."""
+        found: NDArray[np.bool_] = self.group >= 0
+        return found
+
+    def hits(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> Hits | None:
+        """Return what texels of tiles read, None where none reads anything; kept until other tiles are asked for."""
+        known = getattr(self._kept, "tiles", None)
+        if known is not None and len(known) == len(tiles) and np.array_equal(known, tiles):
+            found: Hits | None = self._kept.hits
+            return found
+        self._kept.hits = self._cast(tiles, across, ids)
+        self._kept.tiles = tiles.copy()
+        self._kept.shaded = None
+        hits: Hits | None = self._kept.hits
+        if hits is not None:
+            self._count(hits, tiles, across)
+        return hits
+
+    def _cast(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> Hits | None:
+        concerned = (ids >= 0) & (self.group[np.maximum(ids, 0)] >= 0)
+        if not concerned.any():
+            return None
+        maps = self.target.maps
+        found = np.full(ids.shape, ASIDE, np.int64)
+        where = np.zeros((*ids.shape, 4))
+        groups = np.unique(self.group[ids[concerned]]).tolist()
+        for group in groups:
+            there, numbers, own = self._groups[group]
+            leading = (maps, self.low, self.group, group, there.tree, numbers, there.sides, own.tree)
+            probe_tiles(tiles, across, ids, *leading, found, where)
+        marked = np.zeros(ids.shape, np.bool_)
+        level = float(np.cos(np.radians(TURNED)))
+        find_edges(ids, found, where, self.tables.normals, self.tables.part, level, marked)
+        single = np.flatnonzero(concerned & ~marked)
+        texels = np.flatnonzero(marked)
+        n, rest = np.divmod(single, WIDE * WIDE)
+        y, x = np.divmod(rest, WIDE)
+        places = np.empty((len(single), 6))
+        places[:, :4] = where.reshape(-1, 4)[single]
+        places[:, 4] = (tiles[n] % across) * TILE - 1 + x + 0.5
+        places[:, 5] = (tiles[n] // across) * TILE - 1 + y + 0.5
+        many = FINER
+        finer, fine = np.full((len(texels), many), MISSED, np.int64), np.zeros((len(texels), many, 6))
+        if len(texels):
+            for group in groups:
+                there, numbers, own = self._groups[group]
+                leading = (maps, self.low, self.group, group, there.tree, numbers, there.sides, own.tree)
+                probe_within(texels, tiles, across, ids, *leading, many, finer, fine)
+        which = np.concatenate([single, np.repeat(texels, many)])
+        low = ids.reshape(-1)[which].astype(np.int64)
+        spread = np.concatenate([places, fine.reshape(-1, 6)])
+        rays = np.empty((len(which), 8))
+        rays_of_hits(low, maps, self.low, spread, rays)
+        return Hits(
+            which,
+            low,
+            np.concatenate([found.reshape(-1)[single], finer.reshape(-1)]),
+            spread,
+            rays,
+            np.repeat([False, True], [len(single), len(texels) * many]),
+        )
+
+    def _count(self, hits: Hits, tiles: NDArray[np.int64], across: int) -> None:
+        """Keep which texels meet nothing, and how many there are of each surface; what lies beside islands aside."""
+        n, rest = np.divmod(hits.texels, WIDE * WIDE)
+        y, x = np.divmod(rest, WIDE)
+        column = (tiles[n] % across) * TILE - 1 + x
+        row = (tiles[n] // across) * TILE - 1 + y
+        height, width = self.missed.shape
+        inner = (x >= 1) & (x < WIDE - 1) & (y >= 1) & (y < WIDE - 1) & (row < height) & (column < width)
+        met = np.zeros(len(tiles) * WIDE * WIDE, np.bool_)
+        met[hits.texels[hits.found >= 0]] = True
+        first = np.ones(len(hits.texels), np.bool_)
+        first[1:] = hits.texels[1:] != hits.texels[:-1]
+        own = np.flatnonzero(first & inner)
+        lost = own[~met[hits.texels[own]]]
+        maps = self.target.maps[hits.low[own]]
+        middle = np.stack([column[own] + 0.5, row[own] + 0.5, np.ones(len(own))], axis=1)
+        covered = np.einsum("nij,nj->ni", maps, middle).min(axis=1) >= -1e-9
+        surface = self.target.surface[hits.low[own]]
+        missing = ~met[hits.texels[own]]
+        with self._lock:
+            self.missed[row[lost], column[lost]] = True
+            self.counts[:, 0] += np.bincount(surface[covered], minlength=len(self.counts))
+            self.counts[:, 1] += np.bincount(surface[covered & missing], minlength=len(self.counts))
+
+    def shaded(self, hits: Hits) -> tuple[NDArray[np.float32], NDArray[np.float64], NDArray[np.float64]]:
+        """Return what materials give where rays met surfaces, (S, 16), places there, (S, 9), and normals, (S, 3).
+
+        The last come with normal maps, in the sheet's frames.
+        """
+        if self._kept.shaded is None:
+            tables, count = self.tables, len(hits.found)
+            values = np.zeros((count, CHANNELS), np.float32)
+            place, facing = np.zeros((count, 9)), np.zeros((count, 3))
+            for fine, share in ((False, 1.0), (True, FINER**-0.5)):
+                own = np.flatnonzero(hits.fine == fine)
+                if len(own):
+                    part = np.zeros((len(own), CHANNELS), np.float32)
+                    shade_hits(
+                        hits.low[own],
+                        hits.found[own],
+                        hits.where[own],
+                        self.low,
+                        self.target.maps,
+                        hits.rays[own],
+                        tables.corners,
+                        self._source,
+                        1,
+                        share,
+                        part,
+                    )
+                    values[own] = part
+            bumpy = self._materials.bumpy
+            face_hits(
+                hits.found,
+                hits.where,
+                tables.corners,
+                tables.normals,
+                tables.tangents,
+                tables.material,
+                bumpy,
+                values,
+                place,
+                facing,
+            )
+            turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, facing)
+            self._kept.shaded = values, place, facing
+        kept: tuple[NDArray[np.float32], NDArray[np.float64], NDArray[np.float64]] = self._kept.shaded
+        return kept
+
+    def turned(self, hits: Hits, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return vectors in the world, (S, 3), in the sheet's frames."""
+        found = np.ascontiguousarray(vectors, np.float64).copy()
+        turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, found)
+        return found
+
+    def colors(self, hits: Hits) -> NDArray[np.float64]:
+        """Return the vertex colours where rays met surfaces, (S, 4)."""
+        table, own = self.tables.colors, np.maximum(hits.found, 0)
+        rows = table[own if len(table) > 1 else np.zeros_like(own)].astype(np.float64)
+        u, v = hits.where[:, 0], hits.where[:, 1]
+        found: NDArray[np.float64] = np.einsum("nij,ni->nj", rows, np.stack([1.0 - u - v, u, v], axis=1))
+        return found
+
+    @staticmethod
+    def means(
+        hits: Hits, values: NDArray[Any], found: NDArray[np.float32], first: int = 0, last: int | None = None
+    ) -> None:
+        """Write the means of rays of a texel, (S, K), into ``found`` (N, WIDE, WIDE, K), from a column to another."""
+        flat = found.reshape(-1, found.shape[-1])
+        gather_hits(hits.texels, hits.found, first, values.shape[1] if last is None else last, values, flat)
+
+    def shares(self) -> tuple[tuple[str, float], ...]:
+        """Return for each object that is read from high-poly ones the part of its texels that met nothing."""
+        found = []
+        for index, (key, _) in self.pairs.items():
+            whole, lost = self.counts[index].tolist()
+            if whole:
+                found.append((key, lost / whole))
+        return tuple(found)
+
+
+def paired_of(scene: Scene, objects: Sequence[str]) -> tuple[str, Pair | None]:
+    """Return which of the objects of a place reads high-poly ones, and its pair; the first, and None, if none does."""
+    detail = scene.detail
+    for key in objects:
+        pair = detail.pair(key) if detail is not None else None
+        if pair is not None and pair.high:
+            return key, pair
+    return objects[0], None
+
+
+def greatest_reach(high: HighReader, told: Span) -> float:
+    """Return the greatest reach of a reader's pairs, in or out, metres: what height is told by."""
+    return max((pair.greatest(told) for _, pair in high.pairs.values()), default=0.0)
+
+
+def _frames(
+    scene: Scene, item: Object, surface: Any, sheet: NDArray[np.float64], edges: str, angle: float
+) -> NDArray[np.float64]:
+    """Return the frames at the corners of an object on its sheet, (T, 3, 7): normal, tangent, the third axis' sign."""
+    linear = upright(scene.nodes[item.node].world)
+    primitives = scene.primitives_of(item)
+    parts, first = [np.zeros((0, 3, 7))], 0
+    for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
+        last = first + len(primitive.triangles)
+        places = primitive.positions.astype(np.float64)[primitive.triangles]
+        along = tangents(places, normals, sheet[first:last])
+        part = np.empty((len(places), 3, 7))
+        part[..., :3] = world_normals(normals, linear)
+        part[..., 3:6] = unit(along[..., :3] @ linear.T)
+        part[..., 6] = along[..., 3]
+        parts.append(part)
+        first = last
+    return np.concatenate(parts)
+
+
+def _colors(tables: _Tables, tinted: bool) -> NDArray[np.float32]:
+    return tables.colors if tinted else np.ones((1, 3, 4), np.float32)
+
+
+def _as_target(tables: _Tables, *, tinted: bool) -> Target:
+    """Return a target with the materials of what is read; its triangles lie on no sheet."""
+    nothing = np.zeros(0, np.int32)
+    return Target(
+        np.zeros((0, 3, 2)),
+        np.zeros((0, 3, 3)),
+        tables.uvs,
+        _colors(tables, tinted),
+        np.zeros((0, 3, 11), np.float32),
+        tables.material,
+        tables.materials,
+        nothing,
+        np.zeros(0),
+        nothing,
+        np.zeros(0, np.bool_),
+    )

@@ -1,0 +1,32 @@
+"""Missed: objects whose texels met no high-poly surface."""
+
+from __future__ import annotations
+
+from fasciculum.checks.check import Check, Scope
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.finding import WARNING, Finding
+
+#: part of an object's texels that may meet nothing without a word
+UNTOLD = 0.01
+
+
+def check_missed(bundle: Bundle) -> list[Finding]:
+    """Name the objects of which more than a hundredth met nothing."""
+    missed = bundle.texturing.missed if bundle.texturing is not None else ()
+    return [
+        Finding(
+            "missed",
+            WARNING,
+            f"{key}: {share:.1%} of its texels met no high-poly surface within the reach; they were filled from "
+            "beside.",
+            "Widen its reach under Bake, or look whether its high-poly partners are whole.",
+            object=key,
+            bundle=bundle.name,
+        )
+        for key, share in missed
+        if share > UNTOLD and key in bundle.objects
+    ]
+
+
+CODES = ("missed",)
+CHECKS = (Check("missed", Scope.BUNDLE, CODES, lambda facts: check_missed(facts.bundle), rank=30),)

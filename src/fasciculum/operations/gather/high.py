@@ -1,0 +1,57 @@
+"""Gathering high-poly models beside a scene, and pairing them with its objects."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.choices import PairBy
+from fasciculum.model.detail import Detail, Pairing
+from fasciculum.model.finding import Finding
+from fasciculum.model.lookup import HERE, Lookup
+from fasciculum.model.scene import Scene
+from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.gather.pairing import pair_up, pairing_findings, read_pairs
+from fasciculum.progress import SILENT, Progress
+
+#: findings of gathered models that also matter of those that are only read
+ABOUT_HIGH = frozenset({"missing_texture", "unreadable", "unreadable_texture"})
+
+
+def gather_high(
+    scene: Scene,
+    high: Sequence[str],
+    cages: Sequence[str],
+    pairing: Pairing,
+    pairs_file: str,
+    store: PixelStore,
+    *,
+    lookup: Lookup = HERE,
+    progress: Progress = SILENT,
+) -> tuple[Scene, Pairing, tuple[Finding, ...]]:
+    """Return a scene with high-poly models, and cages, gathered beside it, and paired.
+
+    Parameters
+    ----------
+    pairs_file : str
+        The file that says the pairs, empty for none.
+
+    Raises
+    ------
+    InputError, UsageError
+    """
+    before = scene.detail
+    detailed, noticed = gather(
+        high, store, onto=before.scene if before is not None else None, lookup=lookup, progress=progress.part(0.0, 0.5)
+    )
+    blown = before.cages if before is not None else None
+    if cages:
+        blown, _ = gather(cages, store, onto=blown, lookup=lookup, progress=progress.part(0.5, 0.6))
+    pairs = before.pairs if before is not None else ()
+    scene = replace(scene, detail=Detail(detailed, pairs, blown))
+    if pairs_file:
+        pairing = replace(pairing, by=PairBy.FILE, told=read_pairs(pairs_file, scene, detailed))
+    scene = pair_up(scene, pairing, progress=progress.part(0.6, 1.0))
+    about = tuple(finding for finding in noticed if finding.code in ABOUT_HIGH)
+    return scene, pairing, (*about, *pairing_findings(scene))

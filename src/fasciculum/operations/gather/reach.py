@@ -1,0 +1,72 @@
+"""How far pairs lie apart, and what of them is likely to be missed."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import replace
+
+import numpy as np
+
+from fasciculum.baking.reaching import (
+    Partners,
+    foreseen_missed,
+    low_rows,
+    span_between,
+    surface_points,
+    world_corners,
+)
+from fasciculum.baking.world import diagonal_of, world_box
+from fasciculum.model.detail import Pair
+from fasciculum.model.scene import Scene
+from fasciculum.progress import SILENT, Progress
+
+#: points of a high-poly object that say what it lies on, and the part of them that has to
+ASKED, AGREED = 400, 0.5
+
+
+def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
+    """Return a scene whose pairs know how far they reach and what is likely to be missed; known ones stay."""
+    detail = scene.detail
+    if detail is None:
+        return scene
+    trees: dict[tuple[str, ...], Partners] = {}
+    pairs = []
+    for number, pair in enumerate(detail.pairs):
+        progress.update(number / len(detail.pairs), f"Measuring how far {pair.low} lies from its high-poly partners")
+        if pair.high not in trees:
+            trees[pair.high] = Partners(detail.scene, pair.high)
+        pairs.append(_measured(scene, pair, trees[pair.high]))
+    return replace(scene, detail=replace(detail, pairs=tuple(pairs)))
+
+
+def _measured(scene: Scene, pair: Pair, partners: Partners) -> Pair:
+    detail = scene.detail
+    assert detail is not None
+    span = pair.span
+    if span == (0.0, 0.0):
+        span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])))
+    cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
+    pair = replace(pair, span=span)
+    rows = low_rows(scene, pair.low, pair.reach(), pair.handles, cage)
+    return replace(pair, missed=foreseen_missed(rows, Partners(scene, [pair.low]), partners))
+
+
+class Owners:
+    """Tells which object the surface of another lies on."""
+
+    def __init__(self, scene: Scene) -> None:
+        self.keys = [item.key for item in scene.objects]
+        self._surface = Partners(scene, self.keys)
+
+    def of(self, high: Scene, key: str, far: float) -> str | None:
+        """Return the object that most of a high-poly object's surface lies on, None when it lies on none."""
+        corners = world_corners(high, high.object(key))
+        triangles, weights = surface_points(corners, ASKED)
+        if not len(triangles) or not len(self._surface.owner):
+            return None
+        number, _ = self._surface.nearest(np.einsum("nij,ni->nj", corners[triangles], weights), far)
+        votes = Counter(self._surface.owner[number[number >= 0]].tolist())
+        if not votes:
+            return None
+        best, count = min(votes.items(), key=lambda vote: (-vote[1], vote[0]))
+        return self.keys[best] if count >= AGREED * len(triangles) else None
