@@ -345,7 +345,9 @@ class HighToLow(unittest.TestCase):
 
         wanted = share(at[:, 0]) * share(at[:, 2])
         self.assertGreater(((wanted > 0.05) & (wanted < 0.95)).sum(), 50)
-        self.assertLess(np.abs(values[:, 0] - wanted).max(), 0.05)
+        off = np.abs(values[:, 0] - wanted)
+        self.assertLess(off.max(), 0.1)
+        self.assertLess(off[(wanted > 0.05) & (wanted < 0.95)].mean(), 0.04)
 
     def test_the_back_of_a_thin_sheet_is_not_read(self):
         """A plate of a millimetre, red in front and green behind, two-sided; where the front ends, red goes on."""

@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 #: out and in along the smoothed normal, metres
 Span = tuple[float, float]
+#: a part that has not been measured
+UNKNOWN = -1.0
 
 
 @dataclass(frozen=True)
@@ -77,7 +79,7 @@ class Pair:
     high: tuple[str, ...]
     by: PairBy
     span: Span = (0.0, 0.0)
-    missed: float = 0.0
+    missed: float = UNKNOWN
     own: Span | None = None
     handles: tuple[Handle, ...] = ()
     cage: str = ""

@@ -22,6 +22,7 @@ from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.deliver.conventions import encoded_map
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.gather import gather, with_names
+from fasciculum.operations.gather.high import gather_high, with_high_names
 from fasciculum.operations.gather.matching import carried_bundle, match_objects
 from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.operations.lay_out.lay_out import paged
@@ -68,7 +69,8 @@ def open_project(
         instead.get(place, place): entry
         for place, entry in zip(reader.source_paths(), reader.entry.sources, strict=True)
     }
-    missing = [place for place in entries if place and not Path(place).exists()]
+    beside = [[instead.get(place, place) for place in places] for places in reader.high_paths()]
+    missing = [place for place in (*entries, *beside[0], *beside[1]) if place and not Path(place).exists()]
     if missing:
         raise MissingSource(
             f"the project's source {Path(missing[0]).name} is not there any more.",
@@ -100,6 +102,15 @@ def open_project(
     edits = reader.uv_edits()
     for edit in edits:
         scene = edited(scene, edit)
+    high, cages = ([place for place in places if place] for places in beside)
+    pairing = reader.pairing()
+    if high and scene.objects:
+        scene, pairing, noticed = gather_high(
+            scene, high, cages, pairing, "", store, lookup=lookup, progress=progress.part(0.7, 0.8)
+        )
+        findings = (*findings, *noticed)
+        named = [*zip(beside[0], reader.entry.high, strict=True), *zip(beside[1], reader.entry.cages, strict=True)]
+        scene = with_high_names(scene, {place: entry.named for place, entry in named})
 
     def keep(data: bytes, channels: int) -> tuple[str, tuple[int, ...]]:
         floats = data.startswith(EXR_MAGIC)
@@ -150,6 +161,7 @@ def open_project(
         uv_edits=edits,
         bakes=reader.bakes(),
         terms=reader.terms(),
+        pairing=pairing,
     )
 
 

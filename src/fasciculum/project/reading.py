@@ -18,6 +18,7 @@ from fasciculum.errors import InputError, MalformedFile, MissingFile, Unsupporte
 from fasciculum.model.bundle import Bundle, unique_identity
 from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.layout import Layout, Surface, Version
@@ -119,6 +120,17 @@ class ProjectReader:
     def source_paths(self) -> list[str]:
         """Return where the sources are, from the project's folder."""
         return [self._from_here(source.path) for source in self.entry.sources]
+
+    def high_paths(self) -> tuple[list[str], list[str]]:
+        """Return where the high-poly models and the cages are, from the project's folder."""
+        high, cages = (
+            [self._from_here(source.path) for source in some] for some in (self.entry.high, self.entry.cages)
+        )
+        return high, cages
+
+    def pairing(self) -> Pairing:
+        """Return what is said of which high-poly objects are read into which."""
+        return read_settings(Pairing, self.entry.pairing, lambda words: self._tell("unknown_choice", words, ""))
 
     def delivered_to(self) -> str:
         """Return the folder of the last delivery, empty when there was none."""
@@ -356,6 +368,7 @@ class ProjectReader:
             ),
             tuple(name for name in entry.unwritten if name in KINDS),
             {name: dict(colors) for name, colors in entry.legend.items() if name in KINDS},
+            tuple(sorted(entry.missed.items())),
         )
 
 

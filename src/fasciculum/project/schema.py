@@ -116,6 +116,7 @@ class TexturingEntry(msgspec.Struct):
     constants: list[ConstantEntry] = []
     unwritten: list[str] = []
     legend: dict[str, dict[str, tuple[int, int, int]]] = {}
+    missed: dict[str, float] = {}
 
 
 class FidelityEntry(msgspec.Struct):
@@ -190,3 +191,7 @@ class ProjectEntry(msgspec.Struct):
     uv_edits: list[UvEditEntry] = []
     bakes: list[BakeEntry] = []
     terms: dict[str, Any] = {}
+    #: high-poly models and cages, and what is said of which is read into which
+    high: list[SourceEntry] = []
+    cages: list[SourceEntry] = []
+    pairing: dict[str, Any] = {}

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
+from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.project import schema
 from fasciculum.project.archive import DOCUMENT
@@ -43,6 +44,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
     stream = io.BytesIO()
     with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
         members: dict[str, bytes] = {}
+        detail = document.scene.detail
         bundles = [
             msgspec.Raw(msgspec.json.encode(_bundle_entry(bundle, f"layouts/{number}.npz", members, encoded_map)))
             for number, bundle in enumerate(document.bundles)
@@ -50,10 +52,10 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
         entry = schema.ProjectEntry(
             schema=schema.VERSION,
             name=document.name,
-            sources=[
-                schema.SourceEntry(os.path.relpath(source.path, folder.resolve()), source.digest, source.named)
-                for source in document.scene.sources
-            ],
+            sources=_sources(document.scene, folder),
+            high=_sources(detail.scene, folder) if detail is not None else [],
+            cages=_sources(detail.cages, folder) if detail is not None and detail.cages is not None else [],
+            pairing=settings_entry(document.pairing),
             bundles=bundles,
             shapes=dict(sorted(document.scene.shapes.items())),
             delivery=settings_entry(document.delivery),
@@ -78,6 +80,13 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
         for name, data in members.items():
             archive.writestr(_entry_info(name), data)
     return stream.getvalue()
+
+
+def _sources(scene: Scene, folder: Path) -> list[schema.SourceEntry]:
+    return [
+        schema.SourceEntry(os.path.relpath(source.path, folder.resolve()), source.digest, source.named)
+        for source in scene.sources
+    ]
 
 
 def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:
@@ -155,6 +164,7 @@ def _texturing_entry(
         ],
         unwritten=list(texturing.unwritten),
         legend=texturing.legend,
+        missed=dict(texturing.missed),
     )
 
 

@@ -10,10 +10,13 @@ from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Rule
+from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.gather.high import gather_high
+from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle
@@ -24,10 +27,45 @@ def add_models(document: Document, paths: Sequence[str], folder: str, *, progres
     scene, findings = gather(
         paths, PixelStore(Path(folder)), onto=document.scene, lookup=document.lookup, progress=progress
     )
+    scene = pair_up(scene, document.pairing)
     name = document.name
     if not document.scene.objects and name == "Untitled":
         name = Path(paths[0]).stem
     return replace(document, name=name, scene=scene, gathered=findings)
+
+
+def add_high(
+    document: Document,
+    paths: Sequence[str],
+    cages: Sequence[str],
+    pairing: Pairing,
+    pairs_file: str,
+    folder: str,
+    *,
+    progress: Progress = SILENT,
+) -> Document:
+    """Return the document with high-poly models beside it, or cages, paired with its objects."""
+    scene, pairing, findings = gather_high(
+        document.scene,
+        paths,
+        cages,
+        pairing,
+        pairs_file,
+        PixelStore(Path(folder)),
+        lookup=document.lookup,
+        progress=progress,
+    )
+    return replace(document, scene=scene, pairing=pairing, gathered=(*document.gathered, *findings))
+
+
+def pair_again(document: Document, pairing: Pairing, *, progress: Progress = SILENT) -> Document:
+    """Return the document with its high-poly objects paired as is said."""
+    return replace(document, scene=pair_up(document.scene, pairing, progress=progress), pairing=pairing)
+
+
+def without_high(document: Document) -> Document:
+    """Return the document without its high-poly models."""
+    return replace(document, scene=replace(document.scene, detail=None), pairing=Pairing())
 
 
 def bundle_loose(document: Document, rule: Rule, sheet: SheetSettings) -> Document:

@@ -11,6 +11,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import Lookup
 from fasciculum.operations.gather.gather import gather, with_names
+from fasciculum.operations.gather.high import gather_high, with_high_names
 from fasciculum.operations.gather.matching import carried_bundle, match_objects
 from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.progress import SILENT, Progress
@@ -33,6 +34,21 @@ def reload_sources(
     scene = with_names(scene, {source.path: source.named for source in before.sources})
     for edit in document.uv_edits:
         scene = edited(scene, edit)
+    pairing, detail = document.pairing, before.detail
+    if detail is not None and detail.scene.sources:
+        blown = detail.cages.sources if detail.cages is not None else ()
+        scene, pairing, noticed = gather_high(
+            scene,
+            [source.path for source in detail.scene.sources],
+            [source.path for source in blown],
+            pairing,
+            "",
+            PixelStore(Path(folder)),
+            lookup=lookup,
+            progress=progress,
+        )
+        scene = with_high_names(scene, {source.path: source.named for source in (*detail.scene.sources, *blown)})
+        findings = (*findings, *noticed)
     found = match_objects(before.shapes, scene)
     notes = []
     for old in before.objects:
@@ -56,6 +72,7 @@ def reload_sources(
         bundles=tuple(carried_bundle(bundle, found, scene) for bundle in document.bundles),
         gathered=(*findings, *notes),
         lookup=lookup,
+        pairing=pairing,
     )
 
 
@@ -73,8 +90,11 @@ def with_file(lookup: Lookup, missing: str, chosen: str) -> Lookup:
 def watched_files(document: Document) -> Sequence[str]:
     """Return the files that a document was read from, and those that were missing: they may change or turn up."""
     files: dict[str, None] = {}
-    for source in document.scene.sources:
-        files[source.path] = None
-        files.update(dict.fromkeys(source.beside))
-    files.update(dict.fromkeys(image.path for image in document.scene.images if image.path))
+    detail = document.scene.detail
+    beside = () if detail is None else (detail.scene, detail.cages)
+    for scene in (document.scene, *beside):
+        for source in scene.sources if scene is not None else ():
+            files[source.path] = None
+            files.update(dict.fromkeys(source.beside))
+        files.update(dict.fromkeys(image.path for image in (scene.images if scene is not None else ()) if image.path))
     return list(files)

@@ -11,6 +11,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, LOCATE, SEVERITIES, Finding
 from fasciculum.operations.check.measures import findings_of
+from fasciculum.operations.gather.pairing import pairing_findings
 from fasciculum.session.history import History
 from fasciculum.session.scratch import new_folder, sweep
 
@@ -132,6 +133,7 @@ class Session:
 def all_findings(document: Document) -> list[Finding]:
     """Return every finding of a document, worst first."""
     found = [accepted(document, finding) for finding in document.gathered]
+    found += pairing_findings(document.scene)
     for bundle in document.bundles:
         found += findings_of(document.scene, bundle)
     return sorted(found, key=lambda finding: SEVERITIES.index(finding.severity))

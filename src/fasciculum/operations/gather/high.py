@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from fasciculum.io.pixels import PixelStore
@@ -11,8 +11,8 @@ from fasciculum.model.detail import Detail, Pairing
 from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Scene
-from fasciculum.operations.gather.gather import gather
-from fasciculum.operations.gather.pairing import pair_up, pairing_findings, read_pairs
+from fasciculum.operations.gather.gather import gather, with_names
+from fasciculum.operations.gather.pairing import pair_up, read_pairs
 from fasciculum.progress import SILENT, Progress
 
 #: findings of gathered models that also matter of those that are only read
@@ -42,9 +42,12 @@ def gather_high(
     InputError, UsageError
     """
     before = scene.detail
-    detailed, noticed = gather(
-        high, store, onto=before.scene if before is not None else None, lookup=lookup, progress=progress.part(0.0, 0.5)
-    )
+    detailed = before.scene if before is not None else Scene()
+    noticed: tuple[Finding, ...] = ()
+    if high:
+        detailed, noticed = gather(
+            high, store, onto=before and before.scene, lookup=lookup, progress=progress.part(0.0, 0.5)
+        )
     blown = before.cages if before is not None else None
     if cages:
         blown, _ = gather(cages, store, onto=blown, lookup=lookup, progress=progress.part(0.5, 0.6))
@@ -54,4 +57,13 @@ def gather_high(
         pairing = replace(pairing, by=PairBy.FILE, told=read_pairs(pairs_file, scene, detailed))
     scene = pair_up(scene, pairing, progress=progress.part(0.6, 1.0))
     about = tuple(finding for finding in noticed if finding.code in ABOUT_HIGH)
-    return scene, pairing, (*about, *pairing_findings(scene))
+    return scene, pairing, about
+
+
+def with_high_names(scene: Scene, names: Mapping[str, str]) -> Scene:
+    """Return a scene whose high-poly models and cages, by their paths, go by the names that they were first given."""
+    detail = scene.detail
+    if detail is None:
+        return scene
+    cages = with_names(detail.cages, names) if detail.cages is not None else None
+    return replace(scene, detail=replace(detail, scene=with_names(detail.scene, names), cages=cages))

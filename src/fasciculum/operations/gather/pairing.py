@@ -13,7 +13,7 @@ import numpy as np
 from fasciculum.baking.world import diagonal_of, world_box
 from fasciculum.errors import UsageError
 from fasciculum.model.choices import PairBy
-from fasciculum.model.detail import Pair, Pairing
+from fasciculum.model.detail import UNKNOWN, Pair, Pairing
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Object, Scene
 from fasciculum.operations.gather.matching import triangle_count
@@ -227,8 +227,11 @@ def pair_up(scene: Scene, pairing: Pairing, *, progress: Progress = SILENT) -> S
         if keys:
             cage = cage_of(detail.cages, scene, low)
             before = known.get((low, tuple(keys), cage))
+            own, held = spans.get(low), handles.get(low, ())
             pair = before or Pair(low, tuple(keys), by, cage=cage)
-            pairs.append(replace(pair, by=by, own=spans.get(low), handles=handles.get(low, ())))
+            same = before is not None and (before.own, before.handles) == (own, held)
+            missed = pair.missed if same else UNKNOWN
+            pairs.append(replace(pair, by=by, own=own, handles=held, missed=missed))
     paired = replace(scene, detail=replace(detail, pairs=tuple(pairs)))
     return measured_pairs(paired, progress=progress.part(0.1, 1.0))
 

@@ -16,7 +16,7 @@ from fasciculum.baking.reaching import (
     world_corners,
 )
 from fasciculum.baking.world import diagonal_of, world_box
-from fasciculum.model.detail import Pair
+from fasciculum.model.detail import UNKNOWN, Pair
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 
@@ -32,6 +32,9 @@ def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
     trees: dict[tuple[str, ...], Partners] = {}
     pairs = []
     for number, pair in enumerate(detail.pairs):
+        if pair.missed != UNKNOWN:
+            pairs.append(pair)
+            continue
         progress.update(number / len(detail.pairs), f"Measuring how far {pair.low} lies from its high-poly partners")
         if pair.high not in trees:
             trees[pair.high] = Partners(detail.scene, pair.high)
