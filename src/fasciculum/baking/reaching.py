@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import Tree, tree_of
+from fasciculum.baking.casting import Tree, outside, tree_of
 from fasciculum.baking.tangents import unit
 from fasciculum.kernels.probing import nearest_places, probe_points
 from fasciculum.kernels.rows import unique_rows
@@ -57,6 +57,24 @@ class Partners:
             if len(self.owner)
             else (np.zeros(len(self.numbers), np.bool_))
         )
+
+    def corners(self) -> NDArray[np.float64]:
+        """Return the triangles in the world, (T, 3, 3), fronts outside on mirrored nodes too."""
+        items = [self.scene.object(key) for key in self.keys]
+        parts = [outside(self.scene, item, world_corners(self.scene, item)) for item in items]
+        return np.concatenate([np.zeros((0, 3, 3)), *parts])
+
+    def points(self, most: int) -> NDArray[np.float64]:
+        """Return vertices in the world, (N, 3), about so many of each primitive at most."""
+        found = [np.zeros((0, 3))]
+        for key in self.keys:
+            item = self.scene.object(key)
+            world = self.scene.nodes[item.node].world
+            for primitive in self.scene.primitives_of(item):
+                used = np.unique(primitive.triangles)
+                step = max(len(used) // most, 1)
+                found.append(primitive.positions[used[::step]].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
+        return np.concatenate(found)
 
     def nearest(self, points: NDArray[np.float64], far: float) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return for points (N, 3) the nearest triangle, -1 beyond ``far``; two weights and the distance, (N, 3)."""
@@ -161,43 +179,35 @@ def span_between(scene: Scene, key: str, partners: Partners, diagonal: float) ->
     """Return the reach, out and in, that holds the partners' surfaces as seen from an object, metres."""
     item = scene.object(key)
     own = Partners(scene, [key])
-    directions = smoothed_normals(scene, item)
-    if not len(directions):
+    corners, directions = own.corners(), outside(scene, item, smoothed_normals(scene, item))
+    if not len(corners) or not len(partners.owner):
         return SPARE * diagonal, SPARE * diagonal
-    corners = world_corners(scene, item)
     faces = unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
     cosine = np.abs((directions * faces[:, None, :]).sum(-1))
     slant = 1.0 / float(np.clip(np.percentile(cosine, 1), 0.5, 1.0))
-    points = []
-    for high in partners.keys:
-        one = partners.scene.object(high)
-        world = partners.scene.nodes[one.node].world
-        for primitive in partners.scene.primitives_of(one):
-            used = np.unique(primitive.triangles)
-            step = max(len(used) // LOOKED_AT, 1)
-            points.append(primitive.positions[used[::step]].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
-    spread = np.concatenate([np.zeros((0, 3)), *points])
-    # the middles of what both have show how far coarse facets bulge out
-    triangles, weights = surface_points(corners, 4 * FORESEEN)
-    met = np.einsum("nij,ni->nj", corners[triangles], weights)
-    back, across = partners.nearest(met, MOST * diagonal)
-    number, where = own.nearest(spread, MOST * diagonal)
+    far = MOST * diagonal
+    # from points of the high-poly to the low-poly, and from the middles of facets to the high-poly
+    spread = partners.points(LOOKED_AT)
+    number, where = own.nearest(spread, far)
     there = number >= 0
-    if not there.any():
-        return SPARE * diagonal, SPARE * diagonal
-    u, v = where[there, 0], where[there, 1]
-    w = np.stack([1.0 - u - v, u, v], axis=1)
-    which = number[there]
-    if np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0:
-        w = w[:, [0, 2, 1]]
-    foot = np.einsum("nij,ni->nj", corners[which], w)
-    way = np.einsum("nij,ni->nj", directions[which], w)
-    height = np.sign(((spread[there] - foot) * way).sum(-1)) * where[there, 2]
-    bulge = float(across[back >= 0, 2].max(initial=0.0))
-    out = max(float(height.max(initial=0.0)), 0.0)
-    into = max(float(-height.min(initial=0.0)), bulge if out < bulge else 0.0)
-    most = MOST * diagonal
-    return min(out * slant * 1.1, most) + SPARE * diagonal, min(into * slant * 1.1, most) + SPARE * diagonal
+    foot, way = (_blended(values[number[there]], where[there]) for values in (corners, directions))
+    heights = [np.sign(((spread[there] - foot) * way).sum(-1)) * where[there, 2]]
+    triangles, weights = surface_points(corners, 4 * FORESEEN)
+    met, way = (np.einsum("nij,ni->nj", values[triangles], weights) for values in (corners, directions))
+    number, where = partners.nearest(met, far)
+    there = number >= 0
+    away = _blended(partners.corners()[number[there]], where[there]) - met[there]
+    heights.append(np.sign((away * way[there]).sum(-1)) * where[there, 2])
+    height = np.concatenate([*heights, np.zeros(1)])
+    out, into = float(height.max()), -float(height.min())
+    return min(out * slant * 1.1, far) + SPARE * diagonal, min(into * slant * 1.1, far) + SPARE * diagonal
+
+
+def _blended(values: NDArray[np.float64], where: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return values at corners (N, 3, K) at the weights of places, (N, K)."""
+    u, v = where[:, 0], where[:, 1]
+    found: NDArray[np.float64] = np.einsum("nij,ni->nj", values, np.stack([1.0 - u - v, u, v], axis=1))
+    return found
 
 
 def foreseen_missed(rows: NDArray[np.float64], own: Partners, partners: Partners) -> float:

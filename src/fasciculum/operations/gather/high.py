@@ -45,9 +45,8 @@ def gather_high(
     detailed = before.scene if before is not None else Scene()
     noticed: tuple[Finding, ...] = ()
     if high:
-        detailed, noticed = gather(
-            high, store, onto=before and before.scene, lookup=lookup, progress=progress.part(0.0, 0.5)
-        )
+        onto = detailed if before is not None else None
+        detailed, noticed = gather(high, store, onto=onto, lookup=lookup, progress=progress.part(0.0, 0.5))
     blown = before.cages if before is not None else None
     if cages:
         blown, _ = gather(cages, store, onto=blown, lookup=lookup, progress=progress.part(0.5, 0.6))
