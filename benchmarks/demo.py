@@ -13,7 +13,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.projects import open_project
-from fasciculum.session.loading import demo_model
+from fasciculum.session.loading import demo_models
 from fasciculum.session.pipeline import Order, make
 from fasciculum.threads import in_pieces
 
@@ -21,12 +21,15 @@ from fasciculum.threads import in_pieces
 def main():
     size = int(sys.argv[1]) if len(sys.argv) > 1 else 2048
     order = Order(sheet=SheetSettings(width=size, height=size, seconds=0.0))
+    model = str(demo_models()[0])
     with tempfile.TemporaryDirectory() as folder:
         store = PixelStore(Path(folder) / "warm")
-        make([str(demo_model())], Path(folder) / "warm-out", store, Order(sheet=SheetSettings(256, 256, seconds=0.0)))
+        make(
+            [str(demo_models()[0])], Path(folder) / "warm-out", store, Order(sheet=SheetSettings(256, 256, seconds=0.0))
+        )
         store = PixelStore(Path(folder) / "pixels")
         out = Path(folder) / "out"
-        report, _ = make([str(demo_model())], out, store, order)
+        report, _ = make([model], out, store, order)
         seconds = report["seconds"]
         document = open_project(out / "station.fasc", store)
         keys = [baked.pixels for bundle in document.bundles for baked in bundle.texturing.maps]

@@ -1,9 +1,10 @@
-"""Make the ropeway station: ``python demo/make_station.py`` writes ``station.glb`` beside itself.
+"""Make the ropeway station: ``python demo/make_station.py`` writes ``station.glb`` and ``station_high.glb`` beside it.
 
 A mountain ropeway station in metres, with every peculiarity that the product has to deal with: six alike seats,
-repeating planks and corrugated sheet, a rope and a handrail that repeat along one axis, a bull wheel with a detailed
-twin, flat-coloured buttons, a lamp that glows, cut-out enamel signs, dirt in vertex colours, a missing texture, an
-object without UVs, a mirrored lamp post, glass, a second UV set, texture transforms and a person-sized box.
+repeating planks and corrugated sheet, a rope and a handrail that repeat along one axis, flat-coloured buttons, a lamp
+that glows, cut-out enamel signs, dirt in vertex colours, a missing texture, an object without UVs, a mirrored lamp
+post, glass, a second UV set, texture transforms and a person-sized box. Of four parts there are detailed twins in a
+file of their own: bull wheel, hut door, control desk and lamp post.
 """
 
 from __future__ import annotations
@@ -174,6 +175,63 @@ class Builder:
         """Add a mesh of one primitive and a node for it."""
         place = {key: more.pop(key) for key in ("turn_y", "scale", "parent") if key in more}
         return self.node(name, self.mesh(name, self.primitive(shape, material, **more)), at, **place)
+
+    def pruned(self):
+        """Return a file with what its meshes use alone."""
+        found = Builder()
+        old, new = self.json, found.json
+        new["scenes"], new["nodes"] = old["scenes"], old["nodes"]
+        new["scenes"][0]["name"] = "Detailed parts"
+        del new["extensions"]
+        new["extensionsUsed"] = ["KHR_materials_emissive_strength"]
+
+        def data(number):
+            view = old["bufferViews"][number]
+            return bytes(self.binary[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]), view.get("target")
+
+        def accessor(number):
+            entry = dict(old["accessors"][number])
+            entry["bufferView"] = found.view(*data(entry["bufferView"]))
+            new["accessors"].append(entry)
+            return len(new["accessors"]) - 1
+
+        kept = {"materials": {}, "textures": {}, "images": {}}
+
+        def image(number):
+            entry = dict(old["images"][number])
+            entry["bufferView"] = found.view(*data(entry["bufferView"]))
+            return entry
+
+        def once(part, number, copy):
+            if number not in kept[part]:
+                entry = copy(number)
+                new[part].append(entry)
+                kept[part][number] = len(new[part]) - 1
+            return kept[part][number]
+
+        def texture(number):
+            entry = dict(old["textures"][number])
+            entry["source"] = once("images", entry["source"], image)
+            return entry
+
+        def material(number):
+            entry = json.loads(json.dumps(old["materials"][number]))
+            for place in (entry, entry["pbrMetallicRoughness"]):
+                for key, info in place.items():
+                    if key.endswith("Texture"):
+                        info["index"] = once("textures", info["index"], texture)
+            return entry
+
+        for mesh in old["meshes"]:
+            parts = []
+            for part in mesh["primitives"]:
+                attributes = {name: accessor(number) for name, number in part["attributes"].items()}
+                indices = accessor(part["indices"])
+                number = once("materials", part["material"], material)
+                parts.append({"attributes": attributes, "indices": indices, "material": number})
+            new["meshes"].append({"name": mesh["name"], "primitives": parts})
+        new["samplers"] = old["samplers"]
+        return found
 
     def glb(self):
         self.json["buffers"] = [{"byteLength": len(self.binary)}]
@@ -373,13 +431,6 @@ def add_machinery(b):
     add, s = b.simple, shapes
     machinery = b.node("Machinery", at=(2.6, 3.1, 0.9))
     add("Bull wheel", s.wheel(1.5, 0.1, 0.28, 8, 48), "Rusting steel", parent=machinery)
-    add(
-        "Bull wheel detailed",
-        s.wheel(1.5, 0.1, 0.28, 8, 96, True),
-        "Rusting steel",
-        (0, 0, -0.001),
-        parent=machinery,
-    )
     add("Wheel shaft", s.rod(0.12, 1.1, 16, 1.0, 1), "Iron black", (0, 0.1, 0), parent=machinery)
     add(
         "Gear housing",
@@ -407,6 +458,17 @@ def add_machinery(b):
     add("Grease barrel", barrel, "Iron black", (-1.3, 0.32, -0.5), uvs=False)
 
 
+def buttons(row):
+    """Return where the buttons of a row of the desk stand, and how they are turned."""
+    return [
+        (
+            ((-0.5 + 0.14 * column + 0.05 * row, 0.835 - 0.036 * (row - 1.5) * 1.2, -0.12 + 0.11 * row),),
+            {"turn_x": 18},
+        )
+        for column in range(6 if row else 2)
+    ]
+
+
 def add_desk(b):
     s = shapes
     body = s.join(
@@ -416,15 +478,7 @@ def add_desk(b):
     parts = [b.primitive(body, "Desk enamel")]
     button = s.lathe([(0.035, 0), (0.035, 0.025), (0.028, 0.035), (0, 0.035)], 14, 1.0, 1)
     for row, name in enumerate(("Button red", "Button green", "Button amber", "Button white")):
-        keys = [
-            s.moved(
-                button,
-                (-0.5 + 0.14 * column + 0.05 * row, 0.835 - 0.036 * (row - 1.5) * 1.2, -0.12 + 0.11 * row),
-                turn_x=18,
-            )
-            for column in range(6 if row else 2)
-        ]
-        parts.append(b.primitive(s.join(*keys), name))
+        parts.append(b.primitive(s.join(*[s.moved(button, *place, **turn) for place, turn in buttons(row)]), name))
     b.node("Control desk", b.mesh("Control desk", *parts), (-3.0, 0, -2.4))
     bell = s.lathe([(0.12, 0), (0.11, 0.03), (0.07, 0.1), (0.02, 0.13), (0, 0.13)], 24, 1.0, 1)
     b.simple("Bell", bell, "Brass", (-2.1, 0.78, -2.4))
@@ -541,22 +595,50 @@ def add_furniture(b):
         ),
         (-1.1, 2.35, -0.14),
     )
-    pole = s.join(
-        s.lathe([(0.14, 0), (0.14, 0.12), (0.06, 0.2), (0.05, 2.9), (0, 2.95)], 14, 1.0, 1),
-        s.tube([(0, 2.7, 0), (0.1, 3.0, 0), (0.4, 3.15, 0), (0.75, 3.05, 0)], 0.03, 8, 1.0, 1),
-    )
-    cap = s.moved(s.lathe([(0.02, 0.2), (0.06, 0.14), (0.24, 0.0)][::-1], 24, 1.0, 1), (0.75, 2.85, 0))
-    bulb = s.moved(s.lathe([(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)], 20, 1.0, 1), (0.75, 2.9, 0))
+    lamp = b.mesh("Lamp post", *lamp_post(b))
+    b.node("Lamp post", lamp, (-5.4, 0, 3.4))
+    b.node("Lamp post mirrored", lamp, (6.4, 0, 3.4), scale=(-1.0, 1.0, 1.0))
+    b.simple("Person for scale", s.box(0.5, 1.8, 0.3, 1.0, at=(0, 0.9, 0)), "Scale figure", (0.2, 0.32, 1.9))
+
+
+def lamp_post(b, detail=False):
+    """Return the primitives of a lamp post; ``detail`` has rings, bolts, ribs and round glass."""
+    s = shapes
+    round_, smooth = (40, 50.0) if detail else (14, 0.0)
+    foot = [(0.14, 0), (0.14, 0.12), (0.06, 0.2), (0.05, 2.9), (0, 2.95)]
+    arm = [(0, 2.7, 0), (0.1, 3.0, 0), (0.4, 3.15, 0), (0.75, 3.05, 0)]
+    more = []
+    if detail:
+        rings = [(y + a, 0.007 * np.sin(np.pi * a / 0.05)) for y in (0.5, 0.9, 2.4) for a in np.linspace(0, 0.05, 7)]
+        slope = [(0.06 - 0.01 * (y - 0.2) / 2.7 + bulge, y) for y, bulge in rings]
+        foot = [(0.14, 0), (0.14, 0.11), (0.135, 0.12), (0.1, 0.14), (0.07, 0.17), (0.06, 0.2), *slope, *foot[3:]]
+        steps = np.linspace(0, 3, 25)
+        arm = [tuple(np.array([np.interp(t, range(4), [p[k] for p in arm]) for k in range(3)])) for t in steps]
+        bolt = s.dome(0.014, 0.012, 12, 4)
+        angles = np.radians(np.arange(0, 360, 45))
+        more = [s.moved(bolt, (0.112 * np.cos(a), 0.128, 0.112 * np.sin(a))) for a in angles]
+    pole = s.join(s.lathe(foot, round_, 1.0, 1, smooth), s.tube(arm, 0.03, round_ if detail else 8, 1.0, 1), *more)
+    shade = [(0.24, 0.0), (0.06, 0.14), (0.02, 0.2)]
+    glass = [(0, -0.16), (0.09, -0.14), (0.11, -0.02), (0.05, 0.04)]
+    if detail:
+        bulge = np.linspace(0, 1, 9)
+        shade = [
+            (0.243, 0.0),
+            (0.24, 0.008),
+            *[(0.24 - 0.18 * t, 0.008 + 0.132 * t**0.9) for t in bulge[1:]],
+            (0.02, 0.2),
+        ]
+        turn = np.radians(np.linspace(-90, 40, 15))
+        glass = [(0.105 * np.cos(a), -0.05 + 0.11 * np.sin(a)) for a in turn]
+        glass[0] = (0, glass[0][1])
+    cap = s.moved(s.lathe(shade, 48 if detail else 24, 1.0, 1, smooth), (0.75, 2.85, 0))
+    bulb = s.moved(s.lathe(glass, 40 if detail else 20, 1.0, 1, smooth), (0.75, 2.9, 0))
     bulb["uvs"][:, 1] = (bulb["uvs"][:, 1] - bulb["uvs"][:, 1].min()) / np.ptp(bulb["uvs"][:, 1])
-    parts = [
+    return [
         b.primitive(pole, "Iron black"),
         b.primitive(cap, "Green shade glass"),
         b.primitive(bulb, "Lamp diffuser"),
     ]
-    lamp = b.mesh("Lamp post", *parts)
-    b.node("Lamp post", lamp, (-5.4, 0, 3.4))
-    b.node("Lamp post mirrored", lamp, (6.4, 0, 3.4), scale=(-1.0, 1.0, 1.0))
-    b.simple("Person for scale", s.box(0.5, 1.8, 0.3, 1.0, at=(0, 0.9, 0)), "Scale figure", (0.2, 0.32, 1.9))
 
 
 def add_lights(b):
@@ -566,6 +648,55 @@ def add_lights(b):
     b.node("Sun", rotation=[-0.38, 0.28, 0.12, 0.87], extensions={"KHR_lights_punctual": {"light": 0}})
     for name, x in (("Lamp light", -4.65), ("Lamp light mirrored", 5.65)):
         b.node(name, at=(x, 2.8, 3.4), extensions={"KHR_lights_punctual": {"light": 1}})
+
+
+def add_detailed(b):
+    """Add what the station's plain parts are read from: more of it than an engine would draw."""
+    s = shapes
+    machinery = b.node("Machinery high", at=(2.6, 3.1, 0.9))
+    b.simple("Bull wheel high", s.wheel(1.5, 0.1, 0.28, 8, 96, True), "Rusting steel", parent=machinery)
+    door = b.node("Hut door high", at=(-0.24, 1.03, -1.3), turn_y=90)
+    wide = 0.95 / 6
+    planks = [
+        s.rounded_box(wide - 0.004, 2.05, 0.05, 0.012, 3, 0.35, at=(wide * (number - 2.5), 0, -0.004 * (number % 2)))
+        for number in range(6)
+    ]
+    ledges = [s.rounded_box(0.9, 0.14, 0.066, 0.01, 3, 0.35, at=(0, y, 0)) for y in (-0.75, 0.75)]
+    b.simple("Planks", s.join(*planks, *ledges), "Green boards", parent=door)
+    nail = s.dome(0.013, 0.007, 12, 4)
+    nails = [
+        s.moved(nail, (wide * (column - 2.5) + side, y + row, 0.033 * way), turn_x=90 * way)
+        for way in (-1, 1)
+        for column in range(6)
+        for side in (-0.04, 0.04)
+        for y in (-0.75, 0.75)
+        for row in (-0.035, 0.035)
+    ]
+    b.simple("Nails", s.join(*nails), "Iron black", parent=door)
+    body = s.join(
+        s.rounded_box(1.3, 0.75, 0.5, 0.02, 4, 1.0, at=(0, 0.375, 0)),
+        s.moved(s.rounded_box(1.3, 0.06, 0.6, 0.014, 4, 1.0), (0, 0.8, 0.02), turn_x=18),
+    )
+    parts = [b.primitive(body, "Desk enamel")]
+    button = s.join(
+        s.lathe([(0.034, 0), (0.034, 0.02), (0.032, 0.028), (0.026, 0.033)], 28, 1.0, 1, 60),
+        s.moved(s.dome(0.026, 0.006, 28, 5), (0, 0.031, 0)),
+    )
+    for row, name in enumerate(("Button red", "Button green", "Button amber", "Button white")):
+        parts.append(b.primitive(s.join(*[s.moved(button, *place, **turn) for place, turn in buttons(row)]), name))
+    b.node("Control desk high", b.mesh("Control desk high", *parts), (-3.0, 0, -2.4))
+    lamp = b.mesh("Lamp post high", *lamp_post(b, detail=True))
+    b.node("Lamp post high", lamp, (-5.4, 0, 3.4))
+    b.node("Lamp post mirrored high", lamp, (6.4, 0, 3.4), scale=(-1.0, 1.0, 1.0))
+
+
+def make_detailed():
+    """Return the GLB of the detailed parts, with no texture that none of them reads."""
+    b = Builder()
+    add_textures(b)
+    add_materials(b)
+    add_detailed(b)
+    return b.pruned().glb()
 
 
 def make():
@@ -585,4 +716,7 @@ def make():
 if __name__ == "__main__":
     target = Path(__file__).parent / "station.glb"
     target.write_bytes(make())
-    print(f"{target}: {target.stat().st_size} bytes")
+    detailed = target.with_name("station_high.glb")
+    detailed.write_bytes(make_detailed())
+    for file in (target, detailed):
+        print(f"{file}: {file.stat().st_size} bytes")

@@ -88,22 +88,68 @@ def box(width, height, depth, density=1.0, at=(0, 0, 0), faces="xXyYzZ", atlas=N
     return join(*parts)
 
 
-def lathe(profile, segments=24, density=1.0, around=None):
-    """Turn a profile of (radius, y) points about the y axis, sharp between its points; UVs unrolled.
+def rounded_box(width, height, depth, radius, steps=3, density=1.0, at=(0, 0, 0)):
+    """A box about ``at`` whose edges are rounded; UVs in metres, each side by itself."""
+    half = np.array((width, height, depth)) / 2
+    arc = radius * np.tan(np.linspace(0, np.pi / 4, steps + 1))
+    parts = []
+    for axis in range(3):
+        one, two = (axis + 1) % 3, (axis + 2) % 3
+        lines = [np.concatenate([-(half[k] - radius) - arc[::-1], half[k] - radius + arc]) for k in (one, two)]
+        for sign in (-1, 1):
+            cube = np.empty((len(lines[1]), len(lines[0]), 3))
+            cube[..., axis] = sign * half[axis]
+            cube[..., one], cube[..., two] = sign * lines[0][None, :], -lines[1][:, None]
+            inner = np.clip(cube, radius - half, half - radius)
+            normals = cube - inner
+            normals /= np.linalg.norm(normals, axis=-1, keepdims=True)
+            uvs = np.stack(np.broadcast_arrays(lines[0][None, :], -lines[1][::-1][:, None]), -1) * density + 0.5
+            parts.append(grid(inner + radius * normals + np.asarray(at, float), uvs, normals))
+    return join(*parts)
 
-    ``around`` is the number of repeats round the axis; None takes it from the circumference, rounded.
+
+def dome(radius, height, segments=16, rings=4, density=1.0):
+    """The upper half of a ball squeezed to a height, standing on the xz plane."""
+    angle = np.linspace(0, 2 * np.pi, segments + 1)
+    rise = np.linspace(np.pi / 2, 0, rings + 1)[:, None]
+    out = np.stack([np.cos(angle) * np.cos(rise), np.sin(rise) + 0 * angle, -np.sin(angle) * np.cos(rise)], -1)
+    normals = out / np.array((radius, height, radius))
+    normals /= np.linalg.norm(normals, axis=-1, keepdims=True)
+    points = out * np.array((radius, height, radius))
+    part = grid(points, points[..., [0, 2]] * density + 0.5, normals)
+    faces = part["positions"][part["triangles"]]
+    whole = np.linalg.norm(np.cross(faces[:, 1] - faces[:, 0], faces[:, 2] - faces[:, 0]), axis=1) > 1e-12
+    part["triangles"] = part["triangles"][whole]
+    return part
+
+
+def lathe(profile, segments=24, density=1.0, around=None, smooth=0.0):
+    """Turn a profile of (radius, y) points about the y axis; UVs unrolled.
+
+    It is sharp between its points that turn by more than ``smooth`` degrees. ``around`` is the number of repeats round
+    the axis; None takes it from the circumference, rounded.
     """
     profile = np.asarray(profile, float)
     angle = np.linspace(0, 2 * np.pi, segments + 1)
     circle = np.stack([np.cos(angle), np.zeros_like(angle), -np.sin(angle)], -1)
     parts, along = [], 0.0
-    for (r0, y0), (r1, y1) in pairwise(profile):
+    steps = [np.array([y1 - y0, r0 - r1]) for (r0, y0), (r1, y1) in pairwise(profile)]
+    slopes = [step / max(np.linalg.norm(step), 1e-9) for step in steps]
+
+    def beside(index, other):
+        if not 0 <= other < len(slopes) or slopes[index] @ slopes[other] < np.cos(np.radians(smooth)) or not smooth:
+            return slopes[index]
+        mean = slopes[index] + slopes[other]
+        return mean / np.linalg.norm(mean)
+
+    for index, ((r0, y0), (r1, y1)) in enumerate(pairwise(profile)):
         length = np.hypot(r1 - r0, y1 - y0)
         if length < 1e-9:
             continue
-        outward = np.array([(y1 - y0) / length, -(r1 - r0) / length])
+        outward = slopes[index]
         points = np.stack([circle * r0 + [0, y0, 0], circle * r1 + [0, y1, 0]])
-        normals = np.broadcast_to(circle * outward[0] + [0, outward[1], 0], points.shape)
+        ends = beside(index, index - 1), beside(index, index + 1)
+        normals = np.stack([circle * end[0] + [0, end[1], 0] for end in ends])
         repeats = around if around is not None else max(round(2 * np.pi * max(r0, r1) * density), 1)
         if abs(outward[1]) > 0.9:  # a disc: lay it flat instead of unrolling it
             uvs = np.stack([points[..., 0], points[..., 2]], -1) * density + 0.5

@@ -36,7 +36,7 @@ from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import finding_entry, inspection_of
 from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
-from fasciculum.session.loading import demo_model
+from fasciculum.session.loading import demo_models
 from fasciculum.session.pipeline import Order, Pipeline, make
 
 #: rules of pairing that have a word
@@ -181,9 +181,11 @@ def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
         raise UsageError("demo --headless needs a folder.", hint="Add --out DIR.")
     sheet = SheetSettings(padding=PLAN_PADDING, density=DensityRule.KEEP, seconds=5.0)
     delivery = DeliverySettings(combine=Combine.BUNDLE)
-    order = Order(sheet=sheet, delivery=delivery, plan="balanced", terms=Terms(size=parsed.size))
+    model, high = demo_models()
+    terms = Terms(size=parsed.size)
+    order = Order(sheet=sheet, delivery=delivery, plan="balanced", terms=terms, high=(str(high),))
     out = Path(parsed.out)
-    report, findings = make([str(demo_model())], out, store, order, progress=progress)
+    report, findings = make([str(model)], out, store, order, progress=progress)
     print(report_words(report))
     print(out / report["files"][-1])
     return _code(findings)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.choices import AlphaMode
-from fasciculum.model.detail import Detail
+from fasciculum.model.detail import Detail, Pair
 from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
 from fasciculum.model.tree import NOTHING, Further, Tree
@@ -354,19 +354,25 @@ class Scene:
         for pair in detail.pairs:
             if not self.has(pair.low) or not pair.high:
                 continue
-            back = np.linalg.pinv(self.nodes[self.object(pair.low).node].world)
-            parts = [repr((pair.span, pair.own, pair.handles))]
-            beside = [(detail.scene, key) for key in pair.high]
-            if pair.cage and detail.cages is not None:
-                beside.append((detail.cages, pair.cage))
-            for scene, key in beside:
-                item = scene.object(key)
-                lies = back @ scene.nodes[item.node].world
-                parts.append(" ".join(f"{value:.5g}" for value in lies.ravel() + 0.0))
-                parts += [primitive.shape for primitive in scene.primitives_of(item)]
-                parts.append(scene.surfaces[key])
-            found[pair.low] = digest_of(*parts)
+            found[pair.low] = digest_of(self.relation(pair), repr((pair.span, pair.own, pair.handles)))
         return found
+
+    def relation(self, pair: Pair) -> str:
+        """Return a digest of how the high-poly objects of a pair lie about its object: the same for copies of both."""
+        detail, item = self.detail, self.object(pair.low)
+        assert detail is not None
+        back = np.linalg.pinv(self.nodes[item.node].world)
+        parts = [primitive.shape for primitive in self.primitives_of(item)]
+        beside = [(detail.scene, key) for key in pair.high]
+        if pair.cage and detail.cages is not None:
+            beside.append((detail.cages, pair.cage))
+        for scene, key in beside:
+            other = scene.object(key)
+            lies = back @ scene.nodes[other.node].world
+            parts.append(" ".join(f"{value:.5g}" for value in np.round(lies, 9).ravel() + 0.0))
+            parts += [primitive.shape for primitive in scene.primitives_of(other)]
+            parts.append(scene.surfaces[key])
+        return digest_of(*parts)
 
     def alike(self, item: Object) -> tuple[int, tuple[int, ...], str]:
         """Return what copies of one mesh at one size have in common, and nothing else has."""

@@ -121,7 +121,8 @@ def drawn_things(
     shown: dict[str, set[object]] = {}
     for key in bundle.objects:
         item = scene.object(key)
-        materials = {apart[index] for index in scene.materials_of(item) if index in work.apart}
+        mesh = scene.nodes[item.node].mesh
+        materials = {apart[index] for index in scene.materials_of(item) if work.is_apart(mesh, index)}
         kept: set[object] = {(leader, tint is not None) for leader, tint in materials}
         readers = [work.slice_of(reader) for reader in work.readers_of(scene, key)]
         if key in laid or -1 in readers:

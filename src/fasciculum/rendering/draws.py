@@ -158,7 +158,7 @@ def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
     found, first = [], 0
     for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
         reader = work.readers.get((mesh, number))
-        if primitive.material in work.apart:
+        if work.is_apart(mesh, primitive.material):
             found.append(_Laid(primitive, None))
         elif reader is not None and work.slice_of(reader) >= 0:
             # as its source shows it: the slice holds the same

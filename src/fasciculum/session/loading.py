@@ -78,22 +78,25 @@ def bundle_loose(document: Document, rule: Rule, sheet: SheetSettings) -> Docume
     return replace(document, gathered=(*document.gathered, *findings))
 
 
-def demo_model() -> Path:
-    """Return where the demo station's file is in a checkout.
+def demo_models() -> tuple[Path, Path]:
+    """Return where the demo station's file, and that of its detailed parts, are in a checkout.
 
     Raises
     ------
     MissingFile
     """
-    model = Path(__file__).resolve().parents[3] / "demo" / "station.glb"
-    if not model.exists():
-        raise MissingFile("the demo station is missing.", file=str(model), hint="Run it from a checkout.")
-    return model
+    folder = Path(__file__).resolve().parents[3] / "demo"
+    model, detailed = folder / "station.glb", folder / "station_high.glb"
+    for file in (model, detailed):
+        if not file.exists():
+            raise MissingFile("the demo station is missing.", file=str(file), hint="Run it from a checkout.")
+    return model, detailed
 
 
-def demo_document(path: str, folder: str, *, progress: Progress = SILENT) -> Document:
-    """Return the demo station, gathered and bundled by the balanced plan, joined, with nothing packed yet."""
+def demo_document(path: str, high: str, folder: str, *, progress: Progress = SILENT) -> Document:
+    """Return the demo station with its detailed parts, bundled by the balanced plan, joined, nothing packed yet."""
     document = replace(add_models(Document(), [path], folder, progress=progress), name="Ropeway station")
+    document = add_high(document, [high], [], Pairing(), "", folder, progress=progress)
     delivery = replace(document.delivery, combine=Combine.BUNDLE)
     bundles = take_plan(document.scene, delivery, document.terms, "balanced", progress=progress)
     return replace(document, delivery=delivery, bundles=bundles)

@@ -99,6 +99,7 @@ class _Form:
             len(self.triangles),
             len(self.points),
             candidate.whole,
+            self.content.shape[1],
             tuple(np.unique(candidate.materials).tolist()),
         )
 

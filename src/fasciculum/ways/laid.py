@@ -45,6 +45,8 @@ class OnSheet:
         How many materials lie in slices of a texture array; each is a tile of its own behind the others.
     laid : bool
         Whether there are tiles before the slices.
+    held : frozenset
+        Meshes that lie there as islands whatever their materials are, since high-poly objects are read into them.
     """
 
     scene: Scene
@@ -54,6 +56,7 @@ class OnSheet:
     apart: frozenset[int] = frozenset()
     slices: int = 0
     laid: bool = True
+    held: frozenset[int] = frozenset()
 
     @property
     def tiles(self) -> int:
@@ -85,6 +88,10 @@ class OnSheet:
                 hint="Pack the bundle again.",
             )
 
+    def is_apart(self, mesh: int, material: int) -> bool:
+        """Tell whether a mesh's surface of a material is kept apart."""
+        return material in self.apart and mesh not in self.held
+
     def way_of(self, material: int) -> Way:
         """Return how a material is in fact treated: one that its way does not suit is baked."""
         if material in self.apart:
@@ -99,7 +106,7 @@ class OnSheet:
         found = []
         for number, primitive in zip(item.primitives, whole.primitives_of(item), strict=True):
             reader = self.readers.get((mesh, number))
-            apart = primitive.material in self.apart
+            apart = self.is_apart(mesh, primitive.material)
             found.append(Way.APART if apart else Way.BAKE if reader is None else self.patches[reader.patch].way)
         return tuple(found)
 
@@ -118,7 +125,9 @@ class OnSheet:
 
     def apart_of(self, whole: Scene, key: str) -> Iterator[Primitive]:
         """Return what of an object is kept apart."""
-        return (one for one in whole.primitives_of(whole.object(key)) if one.material in self.apart)
+        item = whole.object(key)
+        mesh = whole.nodes[item.node].mesh
+        return (one for one in whole.primitives_of(item) if self.is_apart(mesh, one.material))
 
     def sheet_corners(self, layout: Layout, reader: Reader) -> NDArray[np.float64]:
         """Return a reader's corners on a layout, shape (T, 3, 2), texels; on lanes they may lie beyond its sides."""

@@ -118,6 +118,13 @@ def texels_of(scene: Scene, material: Material) -> tuple[int, int]:
     return max(sizes, key=lambda size: size[0] * size[1], default=(1, 1))
 
 
+def held_meshes(scene: Scene, objects: tuple[str, ...]) -> frozenset[int]:
+    """Return the meshes of objects that are read from high-poly ones: no way of their materials touches them."""
+    if not scene.partners:
+        return frozenset()
+    return frozenset(scene.nodes[scene.object(key).node].mesh for key in objects if key in scene.partners)
+
+
 def users(scene: Scene, objects: tuple[str, ...]) -> dict[int, list[tuple[Object, int, Primitive]]]:
     """Return for each material the primitives of objects that show it: object, number in the mesh, primitive."""
     found: dict[int, list[tuple[Object, int, Primitive]]] = {}

@@ -18,7 +18,7 @@ from fasciculum.ways.cutting import cut_at_repeats
 from fasciculum.ways.flats import flat_values, is_tinted
 from fasciculum.ways.laid import OnSheet, Reader
 from fasciculum.ways.patches import METRES_PER_TEXEL, MIDDLE, TOUCHED, Patch, lane_size, swatch_edge
-from fasciculum.ways.reading import SLACK, Read, read_of, strip_of, texels_of, users
+from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 
 #: texels along an edge of the least sheet that a wanted density leads to
 LEAST_SHEET = 64
@@ -31,7 +31,13 @@ class Sorting:
 
     def __init__(self, scene: Scene, bundle: Bundle) -> None:
         self.scene, self.bundle = scene, bundle
-        self.used = users(scene, bundle.objects)
+        #: meshes of what is read from high-poly objects: they need texels of their own, whatever their materials are
+        self.held = held_meshes(scene, bundle.objects)
+        self.used = {
+            index: free
+            for index, uses in users(scene, bundle.objects).items()
+            if (free := [use for use in uses if scene.nodes[use[0].node].mesh not in self.held])
+        }
         self.patches: list[Patch] = []
         self.readers: dict[tuple[int, int], Reader] = {}
         self.apart: set[int] = set()
@@ -44,11 +50,7 @@ class Sorting:
 
     def found(self) -> OnSheet:
         """Return the bundle as it is laid out."""
-        # what is read from high-poly objects needs texels of its own
-        paired = {
-            index for index, uses in self.used.items() if any(item.key in self.scene.partners for item, _, _ in uses)
-        }
-        ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used if index not in paired}
+        ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used}
         blocks = self.bundle.sheet.pieces is PieceRule.BLOCKS
         for index, way in ways.items():
             if way is Way.APART:
@@ -250,7 +252,11 @@ class Sorting:
             item = scene.object(key)
             mesh = scene.nodes[item.node].mesh
             stays = [
-                (mesh, number) not in self.readers and scene.meshes[mesh].primitives[number].material not in self.apart
+                mesh in self.held
+                or (
+                    (mesh, number) not in self.readers
+                    and scene.meshes[mesh].primitives[number].material not in self.apart
+                )
                 for number in item.primitives
             ]
             primitives = tuple(number for number, own in zip(item.primitives, stays, strict=True) if own)
@@ -284,6 +290,7 @@ class Sorting:
             frozenset(self.apart),
             self.slices,
             self.laid,
+            self.held,
         )
 
 

@@ -49,7 +49,7 @@ def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[f
         wanted = float(source[corners.primitive == place].sum())
         reader = work.readers.get((mesh, number))
         flat = math.nan
-        if primitive.material in work.apart:
+        if work.is_apart(mesh, primitive.material):
             flat = wanted
         elif reader is not None:
             if work.patches[reader.patch].key in layout.surface_numbers:

@@ -124,7 +124,9 @@ def _by_name(scene: Scene, high: Scene, pairing: Pairing) -> dict[str, tuple[lis
     found: dict[str, tuple[list[str], PairBy]] = {}
     for item in high.objects:
         lows, by = names.find(high, item)
-        for low in lows:
+        # parts of one node that were split by alpha mode read their like
+        alike = [low for low in lows if low.alpha_mode == item.alpha_mode]
+        for low in alike or lows:
             keys, before = found.setdefault(low.key, ([], by))
             keys.append(item.key)
             found[low.key] = keys, PairBy.GROUP if PairBy.GROUP in (before, by) else by

@@ -30,15 +30,21 @@ def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
     if detail is None:
         return scene
     trees: dict[tuple[str, ...], Partners] = {}
+    # copies of a pair reach as far, so that they can share a place
+    known: dict[tuple[object, ...], Pair] = {}
     pairs = []
     for number, pair in enumerate(detail.pairs):
         if pair.missed != UNKNOWN:
             pairs.append(pair)
             continue
         progress.update(number / len(detail.pairs), f"Measuring how far {pair.low} lies from its high-poly partners")
-        if pair.high not in trees:
-            trees[pair.high] = Partners(detail.scene, pair.high)
-        pairs.append(_measured(scene, pair, trees[pair.high]))
+        linear = scene.nodes[scene.object(pair.low).node].world[:3, :3]
+        alike = scene.relation(pair), pair.own, pair.handles, tuple((linear.T @ linear).round(6).ravel().tolist())
+        if alike not in known:
+            if pair.high not in trees:
+                trees[pair.high] = Partners(detail.scene, pair.high)
+            known[alike] = _measured(scene, pair, trees[pair.high])
+        pairs.append(replace(pair, span=known[alike].span, missed=known[alike].missed))
     return replace(scene, detail=replace(detail, pairs=tuple(pairs)))
 
 

@@ -226,7 +226,7 @@ def islands_of(surface: Surface) -> list[NDArray[np.float64]]:
 
 def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> list[Candidate]:
     found = []
-    for surface in surfaces:
+    for index, surface in enumerate(surfaces):
         item = scene.object(surface.objects[0])
         rule = bundle.twin_rule(item.key)
         hand = bool(np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0)
@@ -234,7 +234,10 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
         material = np.concatenate(
             [np.full(len(part.triangles), part.material, np.int64) for part in scene.primitives_of(item)]
         )
-        if bundle.sheet.alike == "shape" and item.key not in scene.partners:
+        if item.key in scene.partners:
+            # what is read from high-poly objects is like nothing of another object
+            material = np.full(len(material), -2 - index, np.int64)
+        elif bundle.sheet.alike == "shape":
             content, whole, material = np.zeros((len(content), 3, 0)), 0, np.zeros(len(content), np.int64)
         for corners, read, kinds in zip(
             _split(surface, surface.corners), _split(surface, content), _split(surface, material), strict=True

@@ -14,10 +14,11 @@ from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
 from fasciculum.operations.lay_out.forecast import BOXY, RAGGED
-from fasciculum.operations.plan.figures import PLAIN_SHARE, GroupFigures, MaterialFigures
+from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE, GroupFigures, MaterialFigures
 from fasciculum.units import texture_bytes
 from fasciculum.ways.even import Even, even_of
 from fasciculum.ways.patches import swatch_edge
+from fasciculum.ways.reading import held_meshes
 
 #: the least part of a sheet's edge that a map has, when it holds nothing finer
 LEAST_PART = 0.25
@@ -102,7 +103,9 @@ class GroupCosts:
         self.figures, self.terms = figures, terms
         self.sizes = sheet_sizes(terms)
         materials = figures.materials
-        self.even: list[Even] = [even_of(scene, one.index) for one in materials]
+        held = held_meshes(scene, figures.objects)
+        paired = [key for key in figures.objects if scene.nodes[scene.object(key).node].mesh in held]
+        self.even: list[Even] = [even_of(scene, one.index, paired if one.paired else ()) for one in materials]
         self.flat = np.array([one.flat and terms.swatches for one in materials], np.bool_)
         self.detailed = np.array([one.detailed for one in materials], np.bool_)
         self.area = np.array([one.area if one.detailed else 0.0 for one in materials])
@@ -128,7 +131,7 @@ class GroupCosts:
         )
 
     def _may_part(self, one: MaterialFigures) -> bool:
-        if self.terms.repeats in ("bake", "cut", "lane") and one.repeats:
+        if one.paired or (self.terms.repeats in ("bake", "cut", "lane") and one.repeats):
             return False
         return one.index >= 0 and (one.detailed or self.terms.may_part_plain)
 
@@ -164,7 +167,7 @@ class GroupCosts:
             elif one.texels > 0:
                 found[:, number] = one.texels, one.boxes, one.girth, one.islands
             else:
-                edge = self.density * (1.0 if one.detailed else PLAIN_SHARE)
+                edge = self.density * (1.0 if one.detailed else HIGH_SHARE if one.paired else PLAIN_SHARE)
                 texels = one.area * edge**2
                 found[:, number] = texels, texels / 0.6, 2 * math.sqrt(texels / 0.6 * one.islands), one.islands
         return found

@@ -17,12 +17,16 @@ from fasciculum.units import texture_bytes
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values, is_tinted
-from fasciculum.ways.reading import SLACK, Read, read_of, strip_of, texels_of, users
+from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 
 #: textures beside the base colour, by the map that shows them
 BESIDE = {NORMAL.name: ("normal",), ORM.name: ("metallic_roughness", "occlusion"), EMISSIVE.name: ("emissive",)}
 #: what surfaces without textures get of the texels that others have, along an edge
 PLAIN_SHARE = 0.25
+#: parts of a sheet's edge that maps read from high-poly objects have: their shape is in the normals
+HIGH_RATIOS = {NORMAL.name: 1.0, ORM.name: 0.5, EMISSIVE.name: 0.5}
+#: and what surfaces get that are read from high-poly objects
+HIGH_SHARE = 0.5
 #: islands that a surface without usable UVs is taken to have for each hundred triangles
 ISLANDS_PER_HUNDRED = 4.0
 
@@ -70,6 +74,8 @@ class MaterialFigures:
     lane: tuple[int, int] | None
     span: float
     added: int
+    #: whether some of its surface is read from high-poly objects, so that it has to be baked
+    paired: bool = False
     ratios: dict[str, float] = field(default_factory=dict)
 
     @property
@@ -143,11 +149,11 @@ class _Measuring:
         """Measure one material of a group; ``uses`` are those of `fasciculum.ways.reading.users`."""
         scene = self.scene
         material = DEFAULT_MATERIAL if index < 0 else scene.materials[index]
-        detailed = any(_detail(scene, material, role) for role in material.slots())
-        size = np.array(texels_of(scene, material), np.float64)
-        area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
         # what is read from high-poly objects is laid out as islands, whatever its own material is
         paired = any(item.key in scene.partners for item, _, _ in uses)
+        detailed = not paired and any(_detail(scene, material, role) for role in material.slots())
+        size = np.array(texels_of(scene, material), np.float64)
+        area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
         tinted = paired or any(is_tinted(primitive, self.tint) for _, _, primitive in uses)
         flat = index >= 0 and not tinted and flat_values(scene, material) is not None
         texels = boxes = girth = 0.0
@@ -191,7 +197,8 @@ class _Measuring:
             _lane(reads, size) if fits and span > 1 + SLACK else None,
             span,
             added,
-            _ratios(scene, material, size),
+            paired,
+            dict(HIGH_RATIOS) if paired else _ratios(scene, material, size),
         )
 
 
@@ -270,28 +277,35 @@ def group_figures(
     moving = moving_objects(scene) if joins else None
     found = []
     for name, mode, objects in groups:
-        uses = users(scene, objects)
-        indices = sorted(uses)
+        held = held_meshes(scene, objects)
+        uses: dict[tuple[int, bool], list[tuple]] = {}
+        for index, own in users(scene, objects).items():
+            for use in own:
+                uses.setdefault((index, scene.nodes[use[0].node].mesh in held), []).append(use)
+        # what is read from high-poly objects is a material of its own: it is baked, whatever becomes of the others
+        entries = sorted(uses, key=lambda entry: (entry[1], entry[0]))
+        indices = [index for index, paired in entries if not paired]
         drawn: list[tuple[str, ...]] = [(key,) for key in objects]
         if joins:
             cells, alone = groups_of(scene, objects, settings, name=name, moving=moving)
             drawn = [cell.objects for cell in cells] + [(key,) for key in alone]
-        place = {index: number for number, index in enumerate(indices)}
-        shown = np.zeros((len(drawn), len(indices)), np.bool_)
+        place = {entry: number for number, entry in enumerate(entries)}
+        shown = np.zeros((len(drawn), len(entries)), np.bool_)
         for row, keys in enumerate(drawn):
             for key in keys:
-                for index in scene.materials_of(scene.object(key)):
-                    shown[row, place[index]] = True
+                item = scene.object(key)
+                for index in scene.materials_of(item):
+                    shown[row, place[index, scene.nodes[item.node].mesh in held]] = True
         images: dict[str, float] = {}
         read_by: list[set[str]] = []
-        for index in indices:
-            own = set()
-            for slot in scene.materials[index].slots().values() if index >= 0 else ():
+        for index, paired in entries:
+            read: set[str] = set()
+            for slot in scene.materials[index].slots().values() if index >= 0 and not paired else ():
                 image = scene.images[slot.image]
                 key = image.pixels or f"missing {slot.image}"
                 images[key] = float(texture_bytes(image.width, image.height))
-                own.add(key)
-            read_by.append(own)
+                read.add(key)
+            read_by.append(read)
         keys = tuple(images)
         apart = apart_materials(scene, indices)
         found.append(
@@ -299,11 +313,14 @@ def group_figures(
                 name,
                 mode,
                 objects,
-                tuple(measuring.material(index, uses[index]) for index in indices),
+                tuple(measuring.material(entry[0], uses[entry]) for entry in entries),
                 shown,
-                np.array([place[apart[index][0]] for index in indices], np.int64),
+                np.array(
+                    [place[(index, True) if paired else (apart[index][0], False)] for index, paired in entries],
+                    np.int64,
+                ),
                 keys,
-                np.array([[key in own for key in keys] for own in read_by], np.bool_).reshape(len(indices), len(keys)),
+                np.array([[key in own for key in keys] for own in read_by], np.bool_).reshape(len(entries), len(keys)),
                 np.array([images[key] for key in keys]),
             )
         )

@@ -49,8 +49,9 @@ def surface_yields(scene: Scene, bundle: Bundle, layout: Layout) -> tuple[NDArra
             areas.append(area[reads])
     for key in bundle.objects:
         item = scene.object(key)
-        primitives = scene.meshes[scene.nodes[item.node].mesh].primitives
-        kept = [number for number in item.primitives if primitives[number].material in work.apart]
+        mesh = scene.nodes[item.node].mesh
+        primitives = scene.meshes[mesh].primitives
+        kept = [number for number in item.primitives if work.is_apart(mesh, primitives[number].material)]
         if kept:
             part = replace(item, primitives=tuple(kept))
             corners = corners_of(scene, part)

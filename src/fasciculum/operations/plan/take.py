@@ -14,7 +14,7 @@ from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
-from fasciculum.operations.plan.figures import PLAIN_SHARE
+from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE
 from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans, Point
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import figures_of
@@ -66,7 +66,8 @@ def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
     shares = {}
     for key in figures:
         if key not in fixed:
-            shares[key] = round(densities[key] / mean, 4) if key in densities else PLAIN_SHARE
+            bare = HIGH_SHARE if key in scene.partners else PLAIN_SHARE
+            shares[key] = round(densities[key] / mean, 4) if key in densities else bare
     return tuple(sorted((key, share) for key, share in shares.items() if share != 1.0 and share > 0))
 
 
