@@ -8,6 +8,10 @@ from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from fasciculum.app.look import Theme
+from fasciculum.io.formats.table import READ_FORMATS
+
+#: what file dialogs offer of models
+MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
 
 
 def heading(words: str) -> QLabel:

@@ -57,6 +57,9 @@ LENSES = (
     "waste",
     "repeats",
     "moved",
+    "pairs",
+    "missed",
+    "reach",
 )
 RECENT = 8
 #: answers to that which are kept: going back and forth in the history asks again for the same
@@ -143,6 +146,8 @@ class Workspace(QObject):
         self.channel = -1
         self.exposure = 0.0
         self.side = "wipe"
+        #: whether high-poly models are drawn in the place of what they are read into
+        self.high = False
         self.figures: dict[str, ObjectFigures] = {}
         #: what bundles will put on their sheets, found before they are packed, by the digest of what it was made from
         self.ahead: dict[str, Ahead] = {}

@@ -205,6 +205,7 @@ class HighReader:
         assert detail is not None
         self.target, self.high, self._pixels = target, detail.scene, pixels
         self.pairs: dict[int, tuple[str, Pair]] = {}
+        self._copies = [surface.objects for surface in layout.surfaces]
         every = tuple(item.key for item in detail.scene.objects)
         groups: dict[tuple[str, ...], int] = {}
         self.group = np.full(len(target.corners), -1, np.int32)
@@ -428,10 +429,9 @@ class HighReader:
     def shares(self) -> tuple[tuple[str, float], ...]:
         """Return for each object that is read from high-poly ones the part of its texels that met nothing."""
         found = []
-        for index, (key, _) in self.pairs.items():
+        for index in self.pairs:
             whole, lost = self.counts[index].tolist()
-            if whole:
-                found.append((key, lost / whole))
+            found += [(key, lost / whole) for key in self._copies[index] if whole]
         return tuple(found)
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, Scene, TextureSlot
 from fasciculum.ways.on_sheet import on_sheet
 
@@ -220,6 +221,20 @@ def checker_draws(scene: Scene, bundle: Bundle, item: Object) -> list[Draw]:
         flat = rows.reshape(-1, STRIDE)
         draws.append(Draw(item.key, flat, textures, metallic=0.0, roughness=0.9, double_sided=True, bounds=bounds))
     return draws
+
+
+def preview_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:
+    """Return what draws an object as a preview has it: lit, or by the first of its maps that rays were cast for."""
+    draws = result_draws(document, bundle, item)
+    made = bundle.texturing
+    cast = [one for one in made.maps if KINDS[one.name].source is Values.RAYS] if made is not None else []
+    if not cast:
+        return draws
+    look = {"base_color": (cast[0].pixels, CLAMP, CLAMP)}
+    return [
+        replace(draw, textures=look, base_color=(1.0, 1.0, 1.0, 1.0), emission=(0.0, 0.0, 0.0), unlit=True)
+        for draw in draws
+    ]
 
 
 def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:

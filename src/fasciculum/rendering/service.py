@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,7 +18,15 @@ from fasciculum.model.maps import Role
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.rendering.camera import Camera
-from fasciculum.rendering.draws import CHECKER, Draw, checker_draws, checker_image, result_draws, source_draws
+from fasciculum.rendering.draws import (
+    CHECKER,
+    Draw,
+    checker_draws,
+    checker_image,
+    preview_draws,
+    result_draws,
+    source_draws,
+)
 from fasciculum.rendering.previews import Shown, mip_chain
 from fasciculum.rendering.renderer import Renderer, View
 
@@ -54,6 +62,9 @@ class _Studio:
         self.scene = Scene()
         self.folder = ""
         self.draws: dict[str, list[Draw]] = {"source": [], "result": []}
+        #: objects as they came, and the results that are shown but for previews
+        self.plain: list[Draw] = []
+        self.shown: list[Draw] = []
         #: how long the last picture took, in seconds
         self.took = 0.0
 
@@ -82,15 +93,46 @@ def _studio() -> _Studio:
     return _studios[0]
 
 
-def show_scene(scene: Scene, folder: str, *, progress: Progress = SILENT) -> tuple[NDArray, NDArray] | None:
-    """Take a scene and return the box around it; ``folder`` is the pixel store's."""
+def show_scene(
+    scene: Scene, folder: str, *, high: bool = False, progress: Progress = SILENT
+) -> tuple[NDArray, NDArray] | None:
+    """Take a scene and return the box around it; ``folder`` is the pixel store's.
+
+    With ``high`` its source side shows high-poly objects in the place of those that they are read into.
+    """
     studio = _studio()
     studio.scene, studio.folder = scene, folder
     draws = [draw for item in scene.objects for draw in source_draws(scene, item)]
-    studio.refresh("source", draws)
+    studio.refresh("source", _with_high(scene, draws) if high else draws)
     studio.refresh("result", draws)
+    studio.plain, studio.shown = draws, draws
     progress.update(1.0)
     return studio.renderer.bounds()
+
+
+def _with_high(scene: Scene, draws: list[Draw]) -> list[Draw]:
+    """Return draws with high-poly objects in the place of what they are read into, under its name."""
+    detail = scene.detail
+    if detail is None:
+        return draws
+    owner = {key: pair.low for pair in detail.pairs for key in pair.high}
+    read = set(owner.values())
+    found = [draw for draw in draws if draw.key not in read]
+    for item in detail.scene.objects:
+        found += [replace(draw, key=owner.get(item.key, item.key)) for draw in source_draws(detail.scene, item)]
+    return found
+
+
+def show_preview(bundle: Bundle | None, *, progress: Progress = SILENT) -> None:
+    """Show the object of a bundle as that has it in the place of its result; without one all results again."""
+    studio = _studio()
+    draws = studio.shown
+    if bundle is not None:
+        (key,) = bundle.objects
+        own = preview_draws(Document(scene=studio.scene, bundles=(bundle,)), bundle, studio.scene.object(key))
+        draws = [draw for draw in draws if draw.key != key] + own
+    studio.refresh("result", draws)
+    progress.update(1.0)
 
 
 def show_bundles(bundles: tuple[Bundle, ...], *, checker: bool = False, progress: Progress = SILENT) -> None:
@@ -104,7 +146,8 @@ def show_bundles(bundles: tuple[Bundle, ...], *, checker: bool = False, progress
             draws += checker_draws(studio.scene, bundle, item) if checker else result_draws(document, bundle, item)
     baked = {draw.key for draw in draws}
     # what has no result yet is shown as it came, so that the result is never a hole
-    draws += [draw for draw in studio.draws["source"] if draw.key not in baked]
+    draws += [draw for draw in studio.plain if draw.key not in baked]
+    studio.shown = draws
     studio.refresh("result", draws)
     progress.update(1.0)
 
@@ -135,7 +178,9 @@ def show_lens(colors: dict[str, NDArray[np.float32]], *, progress: Progress = SI
             if len(found) > 1:
                 start = first.get(draw.key, 0)
                 first[draw.key] = start + count
-                found = found[start : start + count]
+                part = found[start : start + count]
+                # a high-poly object has other triangles than what it is read into
+                found = part if len(part) == count else found.mean(axis=0, keepdims=True)
             if len(found) == 1:
                 return np.repeat(found, count * 3, axis=0)
             return np.repeat(found, 3, axis=0)

@@ -40,6 +40,7 @@ class Kind(Choice):
     SAVE = "save"
     KEEP = "keep"
     RELOAD = "reload"
+    PAIR = "pair"
     LOOK_AHEAD = "look ahead"
     PACK = "pack"
     PLACE = "place"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
@@ -62,6 +63,8 @@ class Doings(Protocol):
 
     def open_search(self) -> None: ...
 
+    def settings_pairing(self, name: str) -> Callable[[], None]: ...
+
     def open_project_menu(self) -> None: ...
 
 
@@ -77,6 +80,9 @@ def make_acts(window: Doings) -> list[Act]:
 
     def scene() -> bool:
         return bool(workspace.document.scene.objects)
+
+    def high() -> bool:
+        return workspace.document.scene.detail is not None
 
     acts = [
         Act("new", "New project", "Start over with nothing", window.files.new, "Ctrl+N", menu="project"),
@@ -111,6 +117,30 @@ def make_acts(window: Doings) -> list[Act]:
             "Add a folder …",
             "Gather all models of a folder and of those below it",
             window.files.add_folder,
+            menu="project",
+        ),
+        Act(
+            "add_high",
+            "Add high-poly models …",
+            "Gather detailed models whose surface is read into the gathered ones; they are not delivered",
+            window.settings_pairing("choose"),
+            enabled=scene,
+            menu="project",
+        ),
+        Act(
+            "add_cage",
+            "Take a cage …",
+            "Take a model blown up by hand, from which rays run to the high-poly ones",
+            window.settings_pairing("choose_cage"),
+            enabled=high,
+            menu="project",
+        ),
+        Act(
+            "show_high",
+            "Draw high-poly models",
+            "Draw high-poly models in the place of what they are read into, on the source's side of the model",
+            lambda: workspace.set_view(high=not workspace.high),
+            enabled=high,
             menu="project",
         ),
         Act(

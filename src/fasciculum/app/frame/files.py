@@ -11,12 +11,12 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from fasciculum.app.demo import open_demo
 from fasciculum.app.frame.keeper import Keeper
 from fasciculum.app.frame.notice import Choice, NoticeBar
+from fasciculum.app.parts import MODELS
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError, MissingSource
 from fasciculum.io.formats.table import READ_FORMATS, suffixes
 from fasciculum.session.recovery import LostWork, forget_work
 
-MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
 PROJECTS = "Fasciculum projects (*.fasc)"
 
 

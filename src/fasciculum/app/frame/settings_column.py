@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.bake import BakePanel
 from fasciculum.app.panels.check import CheckPanel
 from fasciculum.app.panels.deliver import DeliverPanel
@@ -47,6 +48,7 @@ class SettingsColumn(QWidget):
         acts: Callable[[str], Callable[[], None]],
         repairs: Repairs,
         shaper: Shaper,
+        pairs: Pairs,
     ) -> None:
         super().__init__()
         self.workspace = workspace
@@ -61,10 +63,12 @@ class SettingsColumn(QWidget):
         box.addWidget(self.title)
         self.stack = QStackedWidget()
         self.lay_out = LayOutPanel(workspace, theme, acts, shaper)
-        self.bake = BakePanel(workspace, theme)
+        self.bake = BakePanel(workspace, theme, pairs)
         self.deliver = DeliverPanel(workspace, theme)
+        self.gather = GatherPanel(workspace, theme, acts, pairs)
+        self.pairing = self.gather.pairing
         self.panels: dict[str, Column] = {
-            "gather": GatherPanel(workspace, theme, acts),
+            "gather": self.gather,
             "lay out": self.lay_out,
             "bake": self.bake,
             "check": CheckPanel(workspace, repairs),

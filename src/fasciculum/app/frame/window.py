@@ -39,6 +39,7 @@ from fasciculum.app.frame.welcome import PICTURE, Welcome
 from fasciculum.app.look import THEMES
 from fasciculum.app.model.model_view import ModelView
 from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
@@ -84,6 +85,7 @@ class Window(QMainWindow):
         self.repairs = Repairs(workspace, self)
         self.hand = Hand(workspace)
         self.shaper = Shaper(workspace, self.hand)
+        self.pairs = Pairs(workspace)
         self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
@@ -95,8 +97,8 @@ class Window(QMainWindow):
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
         self.sheet = SheetView(workspace, theme, self.hand)
-        self.model = ModelView(workspace, theme, self.shaper)
-        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, self.shaper)
+        self.model = ModelView(workspace, theme, self.shaper, self.pairs)
+        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, self.shaper, self.pairs)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)
         self.columns.setChildrenCollapsible(False)
@@ -205,6 +207,15 @@ class Window(QMainWindow):
         box.activated.connect(lambda index: change(box.itemData(index)))
         return box
 
+    def settings_pairing(self, name: str) -> Callable[[], None]:
+        """Return what does something of the Pairing fold, under Gather."""
+
+        def call() -> None:
+            self.act("stage_gather")()
+            getattr(self.settings.pairing, name)()
+
+        return call
+
     def _lens(self) -> QComboBox:
         return self._chooser(
             "Lens",
@@ -246,8 +257,12 @@ class Window(QMainWindow):
             "Source and result with a divider to drag, or one of them (Space flips)",
             lambda side: self.workspace.set_view(side=side),
         )
+        self.high = QPushButton("High-poly")
+        self.high.setCheckable(True)
+        self.high.setToolTip("Draw high-poly models in the place of what they are read into, on the source's side")
+        self.high.clicked.connect(lambda: self.workspace.set_view(high=self.high.isChecked()))
         self.model_whole = self._whole_button("model")
-        return [self.model_lens, self.side, self.model_whole]
+        return [self.model_lens, self.side, self.high, self.model_whole]
 
     def _whole_button(self, name: str) -> QPushButton:
         button = QPushButton("Widen")
@@ -556,6 +571,8 @@ class Window(QMainWindow):
             (self.map, workspace.map or BASE_COLOR.name),
         ):
             box.setCurrentIndex(box.findData(value))
+        self.high.setChecked(workspace.high)
+        self.high.setVisible(workspace.document.scene.detail is not None)
         self.mip.setValue(workspace.mip)
         self.mip_words.setText(f"mip {workspace.mip}")
         bundle = workspace.bundle

@@ -190,9 +190,10 @@ class ModelTools:
         if shaper.projection is not None:
             self._projection(painter)
         if shaper.tool in WORDS:
-            self._words(painter, WORDS[shaper.tool])
+            self.words(painter, WORDS[shaper.tool])
 
-    def _words(self, painter: QPainter, words: str) -> None:
+    def words(self, painter: QPainter, words: str) -> None:
+        """Say what the hand can do, at the lower edge."""
         font = painter.font()
         font.setPixelSize(11)
         painter.setFont(font)

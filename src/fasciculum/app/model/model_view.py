@@ -14,7 +14,10 @@ from PySide6.QtWidgets import QWidget
 from fasciculum.app.colors import object_color, scale_colors, way_color
 from fasciculum.app.look import Theme
 from fasciculum.app.model.model_tools import ModelTools
+from fasciculum.app.model.pair_lens import LENSES as PAIR_LENSES
+from fasciculum.app.model.pair_lens import PairLens
 from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.pairs import Pairs
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.jobs.runner import FAILED, Job
@@ -93,7 +96,7 @@ def waste_colors(document: Document) -> dict[str, np.ndarray]:
 class ModelView(QWidget):
     """Orbits with the left button, pans with the middle one, zooms with the wheel; the wipe's line is dragged."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper, pairs: Pairs) -> None:
         super().__init__()
         self.workspace = workspace
         self.theme = theme
@@ -103,6 +106,8 @@ class ModelView(QWidget):
         self.setMinimumSize(160, 160)
         self.camera = Camera()
         self.tools = ModelTools(self, shaper)
+        self.pairs = PairLens(workspace, self.tools, pairs, self._lens_came)
+        pairs.previewed.connect(self._show_preview)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0
@@ -112,6 +117,8 @@ class ModelView(QWidget):
         self._again = False
         self._whole = False
         self._scene: object = None
+        self._high = False
+        self._previewed = False
         self._made: tuple = ()
         self._lens_made: tuple = ()
         self._pointed = False
@@ -142,11 +149,15 @@ class ModelView(QWidget):
     def refresh(self) -> None:
         """Hand the drawing process what has changed."""
         document = self.workspace.document
-        if document.scene is not self._scene:
+        if document.scene is not self._scene or self.workspace.high is not self._high:
+            # the same objects at other pairs are seen from where they were
+            before = self._scene.objects if isinstance(self._scene, Scene) else ()
+            self._framed = self._framed and before is document.scene.objects
             self._scene, self._made, self._lens_made = document.scene, (), ()
-            self._framed = False
+            self._high = self.workspace.high
             folder = str(self.workspace.session.store.folder)
-            self._submit("Show scene", service.show_scene, document.scene, folder, finished=self._show_box)
+            arguments = (document.scene, folder)
+            self._submit("Show scene", service.show_scene, *arguments, high=self._high, finished=self._show_box)
         checker = self.workspace.lens == "checker"
         ready = tuple(
             bundle
@@ -189,6 +200,8 @@ class ModelView(QWidget):
             for item in document.scene.objects:
                 color = object_color(item.key)
                 colors[item.key] = np.array([[color.redF(), color.greenF(), color.blueF()]])
+        elif lens in PAIR_LENSES:
+            colors = self.pairs.colors(lens)
         elif lens == "stretch":
             colors = stretch_colors(document)
         elif lens == "way":
@@ -208,6 +221,19 @@ class ModelView(QWidget):
                     colors[key] = scale_colors(np.array([value / (bundle.layout.scale * bundle.share(key))]))
         linear = {key: srgb_to_linear(value).astype(np.float32) for key, value in colors.items()}
         self._submit("Show lens", service.show_lens, linear)
+
+    def _lens_came(self) -> None:
+        self._lens_made = ()
+        self._send_lens()
+        self.ask(whole=True)
+
+    def _show_preview(self, bundle: Bundle | None) -> None:
+        """Show an object as it was previewed in the place of its result, or the results again."""
+        if bundle is None and not self._previewed:
+            return
+        self._previewed = bundle is not None
+        self._submit("Show preview", service.show_preview, bundle)
+        self.ask(whole=True)
 
     def _show_box(self, box: tuple | None) -> None:
         if box is not None and not self._framed:
@@ -316,6 +342,7 @@ class ModelView(QWidget):
         if self.workspace.side == "wipe":
             self._paint_wipe(painter)
         self.tools.paint(painter)
+        self.pairs.paint(painter)
 
     def _paint_wipe(self, painter: QPainter) -> None:
         x = self.wipe * self.width()
@@ -348,7 +375,7 @@ class ModelView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
-        if self.tools.press(event):
+        if self.tools.press(event) or self.pairs.press(event):
             self._drag = ("handle", event.position(), self.camera)
             return
         kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
@@ -368,7 +395,9 @@ class ModelView(QWidget):
             return
         kind, start, camera = self._drag
         if kind == "handle":
-            self.tools.move(point, start)
+            inwards = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            if self.tools.move(point, start) or self.pairs.move(point, start, inwards=inwards):
+                self.update()
             self._drag = (kind, point, camera)
             return
         delta = point - start
@@ -387,7 +416,11 @@ class ModelView(QWidget):
             return
         kind, _, _ = self._drag
         self._drag = None
-        if self.tools.release() or (kind == "orbit" and not self._moved and self.tools.click(event)):
+        if (
+            self.pairs.release()
+            or self.tools.release()
+            or (kind == "orbit" and not self._moved and self.tools.click(event))
+        ):
             self.ask(whole=True)
             return
         if kind == "orbit" and not self._moved:
@@ -397,6 +430,10 @@ class ModelView(QWidget):
             self.workspace.select(self.workspace.selection ^ found if more else found)
         self.ask(whole=True)
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if not self.pairs.double_click(event, self.object_at(event.position())):
+            super().mouseDoubleClickEvent(event)
+
     def wheelEvent(self, event: QWheelEvent) -> None:
         middle = QPointF(self.width() / 2, self.height() / 2)
         at, high = event.position() - middle, max(self.height(), 1)
@@ -404,7 +441,7 @@ class ModelView(QWidget):
         self.ask()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self.tools.key(event):
+        if self.tools.key(event) or self.pairs.key_press(event):
             return
         turns = {
             Qt.Key.Key_Left: (10, 0),

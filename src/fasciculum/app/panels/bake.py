@@ -10,10 +10,11 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QSizePolicy, QWi
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
+from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.channels import EDGE, ChannelEditor, MapSwitch
 from fasciculum.app.panels.named_bakes import NamedBakes
 from fasciculum.app.panels.one_map import OneMap
-from fasciculum.app.parts import Switch, note
+from fasciculum.app.parts import Form, Switch, note
 from fasciculum.app.rows import BAKE, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
@@ -32,7 +33,7 @@ STATE_WORDS = {NONE: "not baked", STALE: "stale", DONE: "in order"}
 class BakePanel(FoldColumn):
     """Maps, each with its state; and how they are baked."""
 
-    def __init__(self, workspace: Workspace, theme: Theme) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, pairs: Pairs) -> None:
         super().__init__("bake", workspace.settings, ("Maps", "Packed"))
         self.workspace = workspace
         self._filling = False
@@ -57,7 +58,18 @@ class BakePanel(FoldColumn):
         self.fold("Named bakes", theme, self.named)
         self.fold("Quality", theme, self.rows.form("Quality"))
         self.fold("Edges", theme, self.rows.form("Edges"))
+        self.fold("High to low", theme, self.rows.form("High to low"))
         self.fold("Rays", theme, self.rows.form("Rays"))
+        self.preview = Switch("what is pointed at")
+        self.preview.setToolTip(
+            "Bake the object under the pointer small, and show it in the model on the result's side: its occlusion "
+            "when that is asked for, else what it reads of materials and high-poly models"
+        )
+        self.preview.toggled.connect(pairs.set_on)
+        self.preview.toggled.connect(lambda _: self.refresh())
+        preview = Form()
+        preview.row("Preview", self.preview, self.preview.toolTip())
+        self.fold("Preview", theme, preview)
         self.baked = QLabel()
         self.baked.setWordWrap(True)
         self.baked.setProperty("quiet", True)
@@ -181,6 +193,11 @@ class BakePanel(FoldColumn):
         self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
         self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")
         self.folds["Edges"].say(words_of(bake, "edges"))
+        detail = scene.detail
+        paired = 0 if detail is None else sum(detail.pair(key) is not None for key in bundle.objects)
+        reach = f"{bake.reach_out:g} m" if bake.reach_out else "auto"
+        self.folds["High to low"].say(f"{paired} objects · reach {reach}" if paired else "nothing is paired")
+        self.folds["Preview"].say("on" if self.preview.isChecked() else "off")
         self.folds["Rays"].say(f"{bake.rays} a texel · {words_of(bake, 'ao_of')}")
         self.folds["Packed"].say(", ".join(file.name for file in bake.packed) or "none")
         self.one.show_map(self.one.name, bake)

@@ -8,6 +8,8 @@ from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
+from fasciculum.app.pairs import Pairs
+from fasciculum.app.panels.pairing import PairingPanel
 from fasciculum.app.panels.plans import PlanPanel
 from fasciculum.app.panels.uv_sets import UvSets
 from fasciculum.app.panels.ways import WaysPanel
@@ -30,7 +32,9 @@ RULE_WORDS = {
 class GatherPanel(FoldColumn):
     """Files, counts, unusual things, and the rule for bundling."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]]) -> None:
+    def __init__(
+        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], pairs: Pairs
+    ) -> None:
         super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
         self.workspace = workspace
         self.files = QLabel()
@@ -43,6 +47,10 @@ class GatherPanel(FoldColumn):
         self.ways = WaysPanel(workspace)
         self.fold("Ways", theme, self.ways)
         self.ways.said = lambda: self.folds["Ways"].say(self.ways.short)
+        self.pairing = PairingPanel(workspace, theme, pairs)
+        self.fold("Pairing", theme, self.pairing)
+        self.pairing.said = lambda: self.folds["Pairing"].say(self.pairing.short, self.pairing.state)
+        self.pairing.said()
         form = Form()
         self.rule = QComboBox()
         for rule, words in RULE_WORDS.items():

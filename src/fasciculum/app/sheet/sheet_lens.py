@@ -9,17 +9,18 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QImage, QPainter
 
-from fasciculum.app.colors import WAY_WORDS, scale_colors, way_color
+from fasciculum.app.colors import WAY_WORDS, object_color, scale_colors, way_color
 from fasciculum.app.look import Theme
 from fasciculum.app.sheet.sheet_islands import Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Way
 from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields, wasted_sizes
+from fasciculum.operations.check.missed import missed_texels
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.ways.on_sheet import on_sheet
 
 #: lenses that colour islands by what is known of their object
-OF_OBJECTS = ("way", "yield", "repeats", "waste")
+OF_OBJECTS = ("way", "yield", "repeats", "waste", "pairs", "missed", "reach")
 #: hatching of patches by their way
 HATCHES = {
     Way.LANE: Qt.BrushStyle.HorPattern,
@@ -53,6 +54,7 @@ class SheetLens:
         #: figures by object that a lens shows, and texels that mix, each with what it is about
         self._ratios: tuple[object, dict[str, float]] = (None, {})
         self._mixing: tuple[object, QImage | None] = (None, None)
+        self._lost: tuple[object, QImage | None] = (None, None)
 
     @property
     def _ways(self) -> dict[str, Way]:
@@ -67,6 +69,12 @@ class SheetLens:
         lens = self.workspace.lens
         if lens == "way":
             return way_color(self._ways.get(island.keys[0], Way.BAKE))
+        if lens in ("pairs", "missed", "reach"):
+            detail = self.workspace.document.scene.detail
+            paired = detail is not None and any(detail.pair(key) is not None for key in island.keys)
+            return (
+                object_color(island.keys[0]).lighter(125) if paired and lens != "missed" else QColor(self.theme.island)
+            )
         bundle = self.workspace.bundle
         about = lens, id(bundle)
         if self._ratios[0] != about:
@@ -110,6 +118,10 @@ class SheetLens:
             entries = [(way_color(way), WAY_WORDS[way]) for way in ways]
         else:
             entries = [(_ratio(value), words) for value, words in LEGENDS.get(lens, ())]
+            if lens == "missed":
+                entries = [(QColor(self.theme.broken), "meets no high-poly surface"), (_ratio(1.0), "meets one")]
+            if lens in ("pairs", "reach"):
+                entries = [(QColor(self.theme.island), "no high-poly partner")]
             if lens == "mixing":
                 level = f"at mip {self.workspace.mip}"
                 entries = [
@@ -146,6 +158,33 @@ class SheetLens:
         image = self._mixing[1]
         if image is not None:
             painter.drawImage(sheet, image)
+
+    def paint_missed(self, painter: QPainter, sheet: QRectF) -> None:
+        """Mark the texels that meet no high-poly surface."""
+        bundle, scene = self.workspace.bundle, self.workspace.document.scene
+        if bundle is None or bundle.layout is None or scene.detail is None or bundle.identity in self.workspace.live:
+            return
+        about = id(scene), id(bundle.layout), id(bundle.bake)
+        if self._lost[0] != about:
+            self._lost = (about, None)
+
+            def take(found: np.ndarray | None) -> None:
+                if self._lost[0] == about and found is not None:
+                    self._lost = (about, self._lost_image(found))
+                    self._changed()
+
+            arguments = (scene, bundle, self.workspace.session.store)
+            task = Task(Kind.MEASURE, "Look for what is missed", missed_texels, arguments, part="missed texels")
+            self.workspace.run(task, take, anew=True)
+        if self._lost[1] is not None:
+            painter.drawImage(sheet, self._lost[1])
+
+    def _lost_image(self, found: np.ndarray) -> QImage:
+        shown = np.zeros((*found.shape, 4), np.uint8)
+        for value, color, alpha in ((1, _ratio(1.0), 120), (2, QColor(self.theme.broken), 255)):
+            shown[found == value] = [color.red(), color.green(), color.blue(), alpha]
+        image = QImage(shown.data, shown.shape[1], shown.shape[0], 4 * shown.shape[1], QImage.Format.Format_RGBA8888)
+        return image.copy()
 
     def _mixing_image(self, found: np.ndarray) -> QImage:
         shown = np.zeros((*found.shape, 4), np.uint8)

@@ -373,6 +373,8 @@ class SheetView(QWidget):
         painter.resetTransform()
         if lens == "mixing":
             self.lens.paint_mixing(painter, sheet)
+        if lens == "missed":
+            self.lens.paint_missed(painter, sheet)
         if pinned is not None and pinned.any():
             self._paint_pins(painter, [island for island in shown if pinned[island.islands[0]]])
         painter.setPen(QPen(QColor(self.theme.line), 1))
