@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 from PySide6.QtCore import QMimeData, QPointF, Qt
-from PySide6.QtGui import QDragMoveEvent, QDropEvent, QMouseEvent
+from PySide6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -62,6 +62,7 @@ class Pairing(WindowCase):
         data = source.mimeData([self.item(source, key)])
         place = QPointF(target.visualItemRect(self.item(target, onto)).center())
         rest = (Qt.DropAction.CopyAction, data, LEFT, Qt.KeyboardModifier.NoModifier)
+        QApplication.sendEvent(target.viewport(), QDragEnterEvent(place.toPoint(), *rest))
         QApplication.sendEvent(target.viewport(), QDragMoveEvent(place.toPoint(), *rest))
         QApplication.sendEvent(target.viewport(), QDropEvent(place, *rest))
         self.idle()
@@ -90,6 +91,7 @@ class Pairing(WindowCase):
         other.setText("a_high")
         place = QPointF(self.panel.lows.visualItemRect(self.item(self.panel.lows, "c_low")).center())
         rest = (Qt.DropAction.CopyAction, other, LEFT, Qt.KeyboardModifier.NoModifier)
+        QApplication.sendEvent(self.panel.lows.viewport(), QDragEnterEvent(place.toPoint(), *rest))
         QApplication.sendEvent(self.panel.lows.viewport(), QDropEvent(place, *rest))
         self.idle()
         self.assertIs(self.document, before)
