@@ -68,7 +68,8 @@ def built(triangles):
         np.zeros((count, 6), np.float32),
         np.zeros(1, np.float32),
         np.zeros((0, 4)),
-    )
+        np.arange(count),
+    )[0]
 
 
 def theirs(triangles):

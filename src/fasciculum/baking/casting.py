@@ -8,11 +8,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bvh import EMPTY, build_tree, fill_blocks, widen_tree
+from fasciculum.kernels.bvh import BOUNDS_BYTES, EMPTY, NODE_BYTES, build_tree, fill_blocks, widen_tree
+from fasciculum.kernels.meeting import BOXES
 from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene, TextureSlot
 
 #: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
 Tree = tuple[NDArray[Any], ...]
+#: bytes of a cache line
+LINE = 64
 
 
 def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np.float32]:
@@ -102,6 +105,16 @@ def tree_of(
     )
 
 
+def _nodes(count: int) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
+    """Return room for nodes: their bounds, (N, 6, BOXES), and links, (N, BOXES), in one place and whole cache lines."""
+    size = count * NODE_BYTES
+    raw = np.empty(size + LINE, np.uint8)
+    first = -raw.ctypes.data % LINE
+    whole = raw[first : first + size].reshape(count, NODE_BYTES)
+    bounds = whole[:, :BOUNDS_BYTES].view(np.float32).reshape(count, 6, BOXES)
+    return bounds, whole[:, BOUNDS_BYTES : BOUNDS_BYTES + 4 * BOXES].view(np.int32)
+
+
 def _tree(
     corners: NDArray[np.float32],
     cuts: NDArray[np.int32],
@@ -116,18 +129,18 @@ def _tree(
     count = len(corners)
     if not count:
         # one node without children
-        bounds = np.full((1, 6, 4), np.inf, np.float32)
-        bounds[:, 3:] = -np.inf
-        empty = np.full((1, 4), EMPTY, np.int32), np.empty((0, 9, 4), np.float32)
-        return (bounds, *empty, cuts, uvs, alphas, sizes), counted
+        bounds, links = _nodes(1)
+        bounds[:, :3], bounds[:, 3:], links[:] = np.inf, -np.inf, EMPTY
+        return (bounds, links, np.empty((0, 9, 4), np.float32), cuts, uvs, alphas, sizes), counted
     order = np.empty(count, np.int64)
     boxes = np.full((2 * count, 6), np.nan, np.float32)
     children, starts = np.full((2 * count, 2), -1, np.int64), np.zeros(2 * count, np.int64)
     counts = np.zeros(2 * count, np.int64)
     made = build_tree(corners, order, boxes, children, starts, counts)
-    bounds, links = np.empty((made, 6, 4), np.float32), np.empty((made, 4), np.int32)
+    # a node of several children stands for as many splits
+    bounds, links = _nodes((made + 1) // 2 + 1)
     wide = widen_tree(boxes[:made], children, starts, counts, bounds, links)
-    bounds, links = np.ascontiguousarray(bounds[:wide]), np.ascontiguousarray(links[:wide])
+    bounds, links = bounds[:wide], links[:wide]
     # a ray's origin is rounded where boxes are met: they are wider by as much, so that none slips between two
     around = np.float32(4e-7) * np.abs(corners).max()
     bounds[:, :3] -= around

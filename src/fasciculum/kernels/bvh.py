@@ -1,6 +1,7 @@
-"""A tree of boxes about triangles: built by binned surface area, four children to a node; closest and any hit.
+"""A tree of boxes about triangles: built by binned surface area, eight children to a node; closest and any hit.
 
-Numbers are 32-bit but where a hit is worked out. A node has the bounds of its four children side by side.
+Numbers are 32-bit but where a hit is worked out. A node has the bounds of its children side by side, and behind them
+what they are, so that all of it is one place in memory.
 """
 
 from __future__ import annotations
@@ -8,7 +9,17 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.meeting import LATER, bits_at, double_at, float_of, lowest_bit, meet_boxes, meet_triangles
+from fasciculum.kernels.meeting import (
+    BOXES,
+    LATER,
+    bits_at,
+    double_at,
+    float_of,
+    lowest_bit,
+    meet_boxes,
+    meet_triangles,
+    whole_at,
+)
 
 #: bins that the middles of boxes are sorted into along an axis, and triangles of a leaf at most
 BINS, LEAF = 16, 4
@@ -17,9 +28,9 @@ WAITING = 256
 #: levels of the tree beyond which triangles are parted by halves, whatever that costs
 DEEPEST = 48
 #: words of scratch behind them: where boxes begin, and what of four triangles is met
-AWAY, ROOM = WAITING, WAITING + 18
-#: bytes of a node's bounds, and of a leaf's triangles
-NODE_BYTES, BLOCK_BYTES = 96, 144
+AWAY, MET, ROOM = WAITING, BOXES * 4, WAITING + BOXES // 2 + 16
+#: bytes of a node, of its bounds ahead of its links, and of a leaf's triangles
+NODE_BYTES, BOUNDS_BYTES, BLOCK_BYTES = 32 * BOXES, 24 * BOXES, 144
 EMPTY = np.int32(-(2**31))
 
 
@@ -123,15 +134,15 @@ def build_tree(corners, order, boxes, children, starts, counts):
 
 @njit(cache=True, nogil=True)
 def widen_tree(boxes, children, starts, counts, bounds, links):
-    """Make nodes of four children of a binary tree; return how many.
+    """Make nodes of up to eight children of a binary tree; return how many.
 
-    ``bounds`` (N, 6, 4) receives each child's least and greatest x, y and z, ``links`` (N, 4) its node, or a leaf as
-    -1 - (first * 8 + count), or `EMPTY`.
+    ``bounds`` (N, 6, BOXES) receives each child's least and greatest x, y and z, ``links`` (N, BOXES) its node, or a
+    leaf as -1 - (first * 8 + count), or `EMPTY`.
     """
     pairs = np.empty((len(boxes) + 1, 2), np.int64)
     pairs[0] = 0, 0
     waiting, made = 1, 1
-    own = np.empty(4, np.int64)
+    own = np.empty(BOXES, np.int64)
     while waiting:
         waiting -= 1
         node, place = pairs[waiting]
@@ -140,7 +151,7 @@ def widen_tree(boxes, children, starts, counts, bounds, links):
             own[0], count = node, 1
         else:
             own[0], own[1], count = children[node, 0], children[node, 1], 2
-            while count < 4:
+            while count < BOXES:
                 largest, area = -1, -1.0
                 for c in range(count):
                     if counts[own[c]] == 0 and _area(boxes[own[c]]) > area:
@@ -150,7 +161,7 @@ def widen_tree(boxes, children, starts, counts, bounds, links):
                 opened = own[largest]
                 own[largest], own[count] = children[opened, 0], children[opened, 1]
                 count += 1
-        for c in range(4):
+        for c in range(BOXES):
             if c >= count:
                 links[place, c] = EMPTY
                 bounds[place, :3, c], bounds[place, 3:, c] = np.inf, -np.inf
@@ -176,7 +187,7 @@ def fill_blocks(corners, order, links, blocks, which):
     """
     made = 0
     for node in range(len(links)):
-        for c in range(4):
+        for c in range(BOXES):
             link = links[node, c]
             if link >= 0 or link == EMPTY:
                 continue
@@ -223,14 +234,14 @@ def _begins(word):
     return float_of(word >> 32)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     """Tell whether a ray meets a triangle between two distances.
 
     ``tree`` is (bounds, links, blocks, cuts, uvs, alphas, sizes); the last four say where triangles are cut out.
     ``stack`` (ROOM) of 64-bit integers is scratch.
     """
-    bounds, links, blocks, cuts, uvs, alphas, sizes = tree
+    bounds, _, blocks, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
@@ -247,30 +258,30 @@ def any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
         while mask:
             c = lowest_bit(mask)
             mask &= mask - 1
-            link = np.int64(links[node, c])
+            link = whole_at(base + node * NODE_BYTES + BOUNDS_BYTES + c * 4)
             if link >= 0:
                 stack[waiting] = link
                 waiting += 1
                 continue
             block = -1 - link
-            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, far, scratch + 16)
+            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, far, scratch + MET)
             while met:
                 lane = lowest_bit(met)
                 met &= met - 1
-                u, v = double_at(scratch + 48 + lane * 8), double_at(scratch + 80 + lane * 8)
+                u, v = double_at(scratch + MET + 32 + lane * 8), double_at(scratch + MET + 64 + lane * 8)
                 if not _lets_through(block * 4 + lane, u, v, cuts, uvs, alphas, sizes):
                     return True
     return False
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     """Return the place of the first triangle that a ray meets, -1 for none, how far off, two weights, and which side.
 
     The side is positive where the ray meets the triangle from the front: its corners go round against the clock. A
     place is four times its block, and its lane in it. ``tree`` and ``stack`` are those of `any_hit`.
     """
-    bounds, links, blocks, cuts, uvs, alphas, sizes = tree
+    bounds, _, blocks, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
@@ -286,15 +297,15 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
         link = np.int64(np.int32(word & 0xFFFFFFFF))
         if link < 0:
             block = -1 - link
-            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, best, scratch + 16)
+            met = meet_triangles(leaves + block * BLOCK_BYTES, ox, oy, oz, dx, dy, dz, near, best, scratch + MET)
             while met:
                 lane = lowest_bit(met)
                 met &= met - 1
-                t = double_at(scratch + 16 + lane * 8)
-                u, v = double_at(scratch + 48 + lane * 8), double_at(scratch + 80 + lane * 8)
+                t = double_at(scratch + MET + lane * 8)
+                u, v = double_at(scratch + MET + 32 + lane * 8), double_at(scratch + MET + 64 + lane * 8)
                 if t < best and not _lets_through(block * 4 + lane, u, v, cuts, uvs, alphas, sizes):
                     best, found, wu, wv = t, block * 4 + lane, u, v
-                    side = double_at(scratch + 112 + lane * 8)
+                    side = double_at(scratch + MET + 96 + lane * 8)
             if found >= 0:
                 # what begins behind is no longer waited for
                 limit = np.float32(best) * np.float32(LATER)
@@ -308,7 +319,8 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
         while mask:
             c = lowest_bit(mask)
             mask &= mask - 1
-            word = (bits_at(scratch + c * 4) << 32) | (np.int64(links[link, c]) & 0xFFFFFFFF)
+            child = whole_at(base + link * NODE_BYTES + BOUNDS_BYTES + c * 4)
+            word = (bits_at(scratch + c * 4) << 32) | (child & 0xFFFFFFFF)
             place = waiting
             while place > bottom and stack[place - 1] < word:
                 stack[place] = stack[place - 1]

@@ -1,4 +1,4 @@
-"""One ray against four boxes or four triangles at once: machine instructions on whole vectors."""
+"""One ray against eight boxes or four triangles at once: machine instructions on whole vectors."""
 
 from __future__ import annotations
 
@@ -13,16 +13,19 @@ WATERTIGHT = 1e-6
 #: a box is left this much later, so that rounding does not part what touches
 LATER = 1.0000004
 I32, I64 = ir.IntType(32), ir.IntType(64)
+#: boxes that are met at once, as many as a node has children
+BOXES = 8
 FLOATS, DOUBLES = ir.VectorType(ir.FloatType(), 4), ir.VectorType(ir.DoubleType(), 4)
-#: bytes of four floats, and of four doubles
-ROW, WIDE_ROW = 16, 32
+SIDES = ir.VectorType(ir.FloatType(), BOXES)
+#: bytes of the sides of boxes along an axis, of four floats, and of four doubles
+SIDE_ROW, ROW, WIDE_ROW = 4 * BOXES, 16, 32
 
 
 def _spread(builder: Any, value: Any, kind: Any) -> Any:
-    """Return a vector that holds one value four times."""
+    """Return a vector that holds one value all over."""
     nothing = ir.Constant(kind, ir.Undefined)
     one = builder.insert_element(nothing, value, ir.Constant(I32, 0))
-    return builder.shuffle_vector(one, nothing, ir.Constant(ir.VectorType(I32, 4), [0] * 4))
+    return builder.shuffle_vector(one, nothing, ir.Constant(ir.VectorType(I32, kind.count), [0] * kind.count))
 
 
 def _load(builder: Any, address: Any, kind: Any) -> Any:
@@ -45,15 +48,15 @@ def _smaller(builder: Any, one: Any, other: Any) -> Any:
 
 def _mask(builder: Any, lanes: Any) -> Any:
     """Return a word with a bit for each lane that holds."""
-    return builder.zext(builder.bitcast(lanes, ir.IntType(4)), I64)
+    return builder.zext(builder.bitcast(lanes, ir.IntType(lanes.type.count)), I64)
 
 
 @intrinsic
 def meet_boxes(typing, boxes, lx, ly, lz, hx, hy, hz, ox, oy, oz, ix, iy, iz, first, last, away):
-    """Return a bit for each of four boxes that a ray meets between two distances; store where it enters them.
+    """Return a bit for each of eight boxes that a ray meets between two distances; store where it enters them.
 
-    ``boxes`` is the address of six rows of four floats, lx to hz the rows in which the ray enters and leaves, ox to iz
-    its origin and 1 over its direction; ``away`` is the address that four floats are stored at.
+    ``boxes`` is the address of six rows of eight floats, lx to hz the rows in which the ray enters and leaves, ox to iz
+    its origin and 1 over its direction; ``away`` is the address that eight floats are stored at.
     """
     signature = types.int64(*[types.int64] * 7, *[types.float32] * 8, types.int64)
     return signature, _build_boxes
@@ -61,18 +64,18 @@ def meet_boxes(typing, boxes, lx, ly, lz, hx, hy, hz, ox, oy, oz, ix, iy, iz, fi
 
 def _build_boxes(context, builder, signature, values):
     boxes, rows, (ox, oy, oz, ix, iy, iz, first, last), away = values[0], values[1:7], values[7:15], values[15]
-    origin = [_spread(builder, value, FLOATS) for value in (ox, oy, oz)]
-    inverse = [_spread(builder, value, FLOATS) for value in (ix, iy, iz)]
-    places = [builder.add(boxes, builder.mul(row, ir.Constant(I64, ROW))) for row in rows]
+    origin = [_spread(builder, value, SIDES) for value in (ox, oy, oz)]
+    inverse = [_spread(builder, value, SIDES) for value in (ix, iy, iz)]
+    places = [builder.add(boxes, builder.mul(row, ir.Constant(I64, SIDE_ROW))) for row in rows]
     met = []
     for axis in range(6):
-        row = _load(builder, places[axis], FLOATS)
+        row = _load(builder, places[axis], SIDES)
         met.append(builder.fmul(builder.fsub(row, origin[axis % 3]), inverse[axis % 3]))
-    begin, end = _spread(builder, first, FLOATS), _spread(builder, last, FLOATS)
+    begin, end = _spread(builder, first, SIDES), _spread(builder, last, SIDES)
     enter = _larger(builder, _larger(builder, met[0], met[1]), _larger(builder, met[2], begin))
     leave = _smaller(builder, _smaller(builder, met[3], met[4]), _smaller(builder, met[5], end))
     _store(builder, enter, away)
-    later = builder.fmul(leave, ir.Constant(FLOATS, [LATER] * 4))
+    later = builder.fmul(leave, ir.Constant(SIDES, [LATER] * BOXES))
     return _mask(builder, builder.fcmp_ordered("<=", enter, later))
 
 
@@ -137,6 +140,16 @@ def double_at(typing, address):
         return builder.load(builder.inttoptr(values[0], ir.DoubleType().as_pointer()), typ=ir.DoubleType())
 
     return types.float64(types.int64), build
+
+
+@intrinsic
+def whole_at(typing, address):
+    """Return the 32-bit whole number at an address."""
+
+    def build(context, builder, signature, values):
+        return builder.sext(builder.load(builder.inttoptr(values[0], I32.as_pointer()), typ=I32), I64)
+
+    return types.int64(types.int64), build
 
 
 @intrinsic

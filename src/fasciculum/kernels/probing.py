@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from fasciculum.kernels.bvh import EMPTY, ROOM, WAITING, closest_hit
+from fasciculum.kernels.meeting import BOXES
 from fasciculum.kernels.sampling import reversed_bits
 from fasciculum.kernels.tiles import TILE, WIDE
 
@@ -266,7 +267,7 @@ def nearest_places(points, tree, far, places, where):
                 continue
             node = stack[waiting]
             bottom = waiting
-            for c in range(4):
+            for c in range(BOXES):
                 link = np.int64(links[node, c])
                 if link == EMPTY:
                     continue
