@@ -12,7 +12,7 @@ from embreex.rtcore_scene import EmbreeScene
 from numba import njit
 from timing import least
 
-from fasciculum.baking.casting import _tree as tree_over
+from fasciculum.baking.casting import tree_over
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
 from fasciculum.kernels.sampling import cosine_direction, frame_about, point_of
 

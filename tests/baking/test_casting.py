@@ -29,9 +29,8 @@ class Casting(unittest.TestCase):
     def gathered(self):
         self.store = PixelStore(self.folder / "pixels")
         self.scene = gather([self.glb.write(self.folder / "m.glb")], self.store)[0]
-        return tree_of(
-            self.scene, [item.key for item in self.scene.objects], lambda image: self.store.get(image.pixels)
-        )
+        items = [(self.scene, item.key) for item in self.scene.objects]
+        return tree_of(items, lambda image: self.store.get(image.pixels))[0]
 
     def met(self, tree, x, y):
         """Whether a ray along -z meets what stands over a place of the square."""

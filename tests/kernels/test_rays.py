@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.baking.casting import _tree
+from fasciculum.baking.casting import tree_over
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
 from fasciculum.kernels.occluding import _curvature, _openness, _thickness
 
@@ -13,13 +13,14 @@ STACK = np.empty(ROOM, np.int64)
 
 def tree(triangles, cuts=None, uvs=None, alphas=None, sizes=None):
     count = len(triangles)
-    return _tree(
+    return tree_over(
         np.asarray(triangles, np.float32),
         np.full(count, -1, np.int32) if cuts is None else cuts,
         np.zeros((count, 6), np.float32) if uvs is None else uvs,
         np.zeros(1, np.float32) if alphas is None else alphas,
         np.zeros((0, 4)) if sizes is None else sizes,
-    )
+        np.arange(count),
+    )[0]
 
 
 def quad(a, b, c, d):

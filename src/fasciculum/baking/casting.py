@@ -8,9 +8,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bvh import BOUNDS_BYTES, EMPTY, NODE_BYTES, build_tree, fill_blocks, widen_tree
+from fasciculum.kernels.bvh import (
+    BOUNDS_BYTES,
+    EMPTY,
+    LEAF,
+    NODE_BYTES,
+    build_tree,
+    fill_blocks,
+    measure_boxes,
+    widen_tree,
+)
 from fasciculum.kernels.meeting import BOXES
 from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene, TextureSlot
+from fasciculum.threads import in_pieces
 
 #: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
 Tree = tuple[NDArray[Any], ...]
@@ -95,7 +105,7 @@ def tree_of(
             parts.append(corners)
             cuts.append(np.full(len(corners), kind, np.int32))
             uvs.append(read)
-    return _tree(
+    return tree_over(
         np.concatenate(parts),
         np.concatenate(cuts),
         np.concatenate(uvs),
@@ -103,6 +113,56 @@ def tree_of(
         np.array(sizes, np.float64).reshape(-1, 4),
         np.concatenate(counted),
     )
+
+
+#: parts that a tree is built in side by side, and triangles of each at least
+SIDE_BY_SIDE, LEAST_PART = 16, 4096
+
+
+def _room(count: int) -> list[NDArray[Any]]:
+    """Return room for a binary tree over so many triangles: boxes, children, starts, counts."""
+    size = max(2 * count, 2)
+    return [
+        np.empty((size, 6), np.float32),
+        np.full((size, 2), -1, np.int64),
+        np.zeros(size, np.int64),
+        np.zeros(size, np.int64),
+    ]
+
+
+def _binary(corners: NDArray[np.float32]) -> tuple[NDArray[np.int64], list[NDArray[Any]]]:
+    """Return triangles leaf by leaf, and a binary tree over them; its lower parts are built side by side."""
+    count = len(corners)
+    order = np.arange(count)
+    low, high, middle = (np.empty((count, 3), np.float32) for _ in range(3))
+    step = max(-(-count // SIDE_BY_SIDE), LEAST_PART)
+    spans = [(first, min(first + step, count)) for first in range(0, count, step)]
+    in_pieces(lambda span: measure_boxes(corners, *span, low, high, middle), spans)
+    top = _room(2 * SIDE_BY_SIDE * 8 if count > step else 1)
+    made = build_tree(low, high, middle, order, 0, count, 0, step, *top) if count > step else 1
+    if count <= step:
+        top[2][0], top[3][0], top[1][0] = 0, count, (-1, 0)
+    top = [part[:made] for part in top]
+    ends = np.flatnonzero(top[3] > 0).tolist()
+    below: dict[int, list[NDArray[Any]]] = {}
+
+    def build(end: int) -> None:
+        first, many = int(top[2][end]), int(top[3][end])
+        room = _room(many)
+        leading = (low, high, middle, order, first, first + many, int(top[1][end, 1]), LEAF)
+        own = build_tree(*leading, *room)
+        below[end] = [part[:own] for part in room]
+
+    in_pieces(build, ends)
+    parts, size = [top], made
+    for end in ends:
+        boxes, children, starts, counts = below[end]
+        children = np.where(children >= 0, children + size - 1, children)
+        for whole, part in zip(top, (boxes, children, starts, counts), strict=True):
+            whole[end] = part[0]
+        parts.append([boxes[1:], children[1:], starts[1:], counts[1:]])
+        size += len(boxes) - 1
+    return order, [np.ascontiguousarray(np.concatenate(columns)) for columns in zip(*parts, strict=True)]
 
 
 def _nodes(count: int) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
@@ -115,7 +175,7 @@ def _nodes(count: int) -> tuple[NDArray[np.float32], NDArray[np.int32]]:
     return bounds, whole[:, BOUNDS_BYTES : BOUNDS_BYTES + 4 * BOXES].view(np.int32)
 
 
-def _tree(
+def tree_over(
     corners: NDArray[np.float32],
     cuts: NDArray[np.int32],
     uvs: NDArray[np.float32],
@@ -123,6 +183,11 @@ def _tree(
     sizes: NDArray[np.float64],
     counted: NDArray[np.int64],
 ) -> tuple[Tree, NDArray[np.int64]]:
+    """Return a tree over triangles in the world, (T, 3, 3), and which of ``counted`` (T,) lies at each of its places.
+
+    ``cuts`` (T,) says which row of ``sizes`` tells where a triangle is cut out, -1 for nowhere: start in ``alphas``,
+    width, height, cut-off; ``uvs`` (T, 6) are the coordinates of its corners there.
+    """
     whole = np.isfinite(corners).all(axis=(1, 2))
     if not whole.all():
         corners, cuts, uvs, counted = np.ascontiguousarray(corners[whole]), cuts[whole], uvs[whole], counted[whole]
@@ -132,14 +197,11 @@ def _tree(
         bounds, links = _nodes(1)
         bounds[:, :3], bounds[:, 3:], links[:] = np.inf, -np.inf, EMPTY
         return (bounds, links, np.empty((0, 9, 4), np.float32), cuts, uvs, alphas, sizes), counted
-    order = np.empty(count, np.int64)
-    boxes = np.full((2 * count, 6), np.nan, np.float32)
-    children, starts = np.full((2 * count, 2), -1, np.int64), np.zeros(2 * count, np.int64)
-    counts = np.zeros(2 * count, np.int64)
-    made = build_tree(corners, order, boxes, children, starts, counts)
+    order, (boxes, children, starts, counts) = _binary(corners)
+    made = len(boxes)
     # a node of several children stands for as many splits
     bounds, links = _nodes((made + 1) // 2 + 1)
-    wide = widen_tree(boxes[:made], children, starts, counts, bounds, links)
+    wide = widen_tree(boxes, children, starts, counts, bounds, links)
     bounds, links = bounds[:wide], links[:wide]
     # a ray's origin is rounded where boxes are met: they are wider by as much, so that none slips between two
     around = np.float32(4e-7) * np.abs(corners).max()

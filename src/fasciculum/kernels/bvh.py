@@ -41,24 +41,27 @@ def _area(box):
 
 
 @njit(cache=True, nogil=True)
-def build_tree(corners, order, boxes, children, starts, counts):
-    """Build a binary tree over triangles (T, 3, 3); return how many nodes it has.
-
-    ``order`` (T) receives the triangles leaf by leaf; ``boxes`` (2 T, 6), ``children`` (2 T, 2), ``starts`` and
-    ``counts`` (2 T) the nodes: a leaf has a count. After Wald 2007, "On fast construction of SAH-based bounding
-    volume hierarchies".
-    """
-    total = len(corners)
-    low, high = np.empty((total, 3), np.float32), np.empty((total, 3), np.float32)
-    middle = np.empty((total, 3), np.float32)
-    for t in range(total):
-        order[t] = t
+def measure_boxes(corners, first, last, low, high, middle):
+    """Fill in the boxes about triangles (T, 3, 3), from one to another, and their middles, (T, 3) each."""
+    for t in range(first, last):
         for k in range(3):
             low[t, k] = min(corners[t, 0, k], corners[t, 1, k], corners[t, 2, k])
             high[t, k] = max(corners[t, 0, k], corners[t, 1, k], corners[t, 2, k])
             middle[t, k] = 0.5 * (low[t, k] + high[t, k])
+
+
+@njit(cache=True, nogil=True)
+def build_tree(low, high, middle, order, begin, end, deep, most, boxes, children, starts, counts):
+    """Build a binary tree over the triangles from one place of ``order`` (T,) to another; return its nodes' number.
+
+    ``low``, ``high`` and ``middle`` are those of `measure_boxes`. ``order`` is put leaf by leaf; ``boxes`` (N, 6),
+    ``children`` (N, 2), ``starts`` and ``counts`` (N) receive the nodes: a leaf has a count, of ``most`` at most.
+    ``deep`` is the level of its root; where leaves may be larger than `LEAF`, so that somebody goes on with them, a
+    leaf has its level in the place of its second child. After Wald 2007, "On fast construction of SAH-based bounding
+    volume hierarchies".
+    """
     stack = np.empty((128, 4), np.int64)
-    stack[0] = 0, 0, total, 0
+    stack[0] = 0, begin, end, deep
     waiting, made = 1, 1
     bins = np.empty((BINS, 6), np.float32)
     tally = np.empty(BINS, np.int64)
@@ -77,7 +80,9 @@ def build_tree(corners, order, boxes, children, starts, counts):
                 inner_high[k] = max(inner_high[k], middle[t, k])
         starts[node], counts[node] = first, last - first
         children[node] = -1
-        if last - first <= LEAF:
+        if last - first <= most:
+            # where more is to be parted, by whoever goes on, it begins at this level
+            children[node, 1] = depth if most > LEAF else -1
             continue
         best, best_axis, best_bin = np.inf, -1, 0
         for axis in range(3):
