@@ -86,9 +86,11 @@ def measure(count):
     part = build[0] / build[1]
     print(f"{len(triangles)} triangles, built in {build[0]:.2f} s, embreex {build[1]:.2f}: {part:.2f} of it")
     tree, scene = built(triangles), theirs(triangles)
-    # as texels of a sheet lie: along rows of a grid over the ball
-    turn, rise = np.meshgrid(np.linspace(0, 2 * np.pi, 2 * SIDE), np.linspace(0.1, np.pi - 0.1, SIDE))
-    normals = np.stack([np.sin(rise) * np.cos(turn), np.cos(rise), -np.sin(rise) * np.sin(turn)], 2).reshape(-1, 3)
+    # as texels of a sheet lie and are baked: a grid over the ball, in blocks of 8 x 8
+    row, column = np.divmod(np.arange(2 * SIDE * SIDE), 2 * SIDE)
+    order = np.lexsort((column % 8, row % 8, column // 8, row // 8))
+    turn, rise = 2 * np.pi * column[order] / (2 * SIDE), 0.1 + (np.pi - 0.2) * row[order] / SIDE
+    normals = np.stack([np.sin(rise) * np.cos(turn), np.cos(rise), -np.sin(rise) * np.sin(turn)], 1)
     out, inwards = normals * 1.2, -normals
     hits = scene.run(out.astype(np.float32), inwards.astype(np.float32), query="DISTANCE")
     origins, ways = np.empty((len(out) * RAYS, 3)), np.empty((len(out) * RAYS, 3))

@@ -21,6 +21,7 @@ from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
 from fasciculum.baking.occlusion import Rays, RaySource
 from fasciculum.baking.pyramids import ROLES, PixelsOf
+from fasciculum.baking.smoothing import Guide, smooth
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
 from fasciculum.kernels.encoding import one_value
@@ -104,6 +105,8 @@ class Conditions:
     edges, angle
         How the mesh is shaded; see `fasciculum.baking.shading.edge_normals`.
     rays : Rays
+    smooth : float
+        How far noise is evened out, texels.
     reach : Span
         How far the high-poly is looked for, 0 for what is found.
     reads : Reads
@@ -118,6 +121,7 @@ class Conditions:
     edges: str = "source"
     angle: float = 40.0
     rays: Rays = Rays()  # noqa: RUF009 - frozen
+    smooth: float = 0.0
     reach: Span = (0.0, 0.0)
     reads: Reads = Reads.PARTNERS
 
@@ -183,6 +187,7 @@ class Baking:
         high = self._reader(lot)
         high = None if high is None else high.on(target, first.width, first.height)
         sources = self._sources(lot, target, high, progress.part(0.0, 0.1))
+        guide = self._guide(first, sources)
         pixels = {plan.kind.name: self._array(plan) for plan in lot}
         writers = [self._writer(plan, pixels[plan.kind.name], sources, target) for plan in lot]
         covered = np.zeros((first.height, first.width), np.bool_)
@@ -203,6 +208,11 @@ class Baking:
         constants = {
             plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
         }
+        if guide is not None:
+            for plan in lot:
+                if plan.kind.source is Values.RAYS:
+                    array = pixels[plan.kind.name]
+                    smooth(array, guide, self.conditions.smooth, vectors=plan.kind.vectors, progress=progress)
         if high is not None:
             self.missed = dict(high.shares()) | self.missed
             fill_missed(high, tiles, [pixels[plan.kind.name] for plan in lot if plan.kind.reads_high])
@@ -257,6 +267,16 @@ class Baking:
             whole = plan.dtype.kind == "u"
             found[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
         return found
+
+    def _guide(self, plan: MapPlan, sources: dict[str, Source]) -> Guide | None:
+        """Return what noise is evened out along, None when it is not."""
+        source = sources.get(Values.RAYS)
+        cast = source.source if isinstance(source, HighRays) else source
+        if self.conditions.smooth <= 0 or not isinstance(cast, RaySource):
+            return None
+        guide = Guide(plan.width, plan.height)
+        cast.follow(guide)
+        return guide
 
     def _reader(self, lot: list[MapPlan]) -> HighReader | None:
         """Return what reads the high-poly, None when nothing of these maps does."""

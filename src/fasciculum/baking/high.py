@@ -19,14 +19,14 @@ from fasciculum.baking.shading import corner_normals, edge_normals
 from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target, corner_tangents, upright
 from fasciculum.baking.world import world_normals
-from fasciculum.kernels.hits import face_hits, gather_hits, shade_hits, turn_hits
+from fasciculum.kernels.hits import count_missed, face_hits, gather_hits, place_hits, shade_hits, turn_hits
 from fasciculum.kernels.probing import find_edges, probe_tiles, probe_within, rays_of_hits
 from fasciculum.kernels.reading import CHANNELS, SLOTS
 from fasciculum.kernels.tiles import TILE, WIDE
 from fasciculum.model.choices import Reads
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.layout import Layout
-from fasciculum.model.maps import Role
+from fasciculum.model.maps import NORMAL_VALUES, Role
 from fasciculum.model.scene import Image, Object, Primitive, Scene
 
 #: rays of a texel that an edge of what is read runs through, and the turn that is an edge, degrees
@@ -285,7 +285,7 @@ class HighReader:
             return found
         self._kept.hits = self._cast(tiles, across, ids)
         self._kept.tiles = tiles.copy()
-        self._kept.shaded = None
+        self._kept.places = None
         hits: Hits | None = self._kept.hits
         if hits is not None:
             self._count(hits, tiles, across)
@@ -337,72 +337,31 @@ class HighReader:
 
     def _count(self, hits: Hits, tiles: NDArray[np.int64], across: int) -> None:
         """Keep which texels meet nothing, and how many there are of each surface; what lies beside islands aside."""
-        n, rest = np.divmod(hits.texels, WIDE * WIDE)
-        y, x = np.divmod(rest, WIDE)
-        column = (tiles[n] % across) * TILE - 1 + x
-        row = (tiles[n] // across) * TILE - 1 + y
-        height, width = self.missed.shape
-        inner = (x >= 1) & (x < WIDE - 1) & (y >= 1) & (y < WIDE - 1) & (row < height) & (column < width)
-        met = np.zeros(len(tiles) * WIDE * WIDE, np.bool_)
-        met[hits.texels[hits.found >= 0]] = True
-        first = np.ones(len(hits.texels), np.bool_)
-        first[1:] = hits.texels[1:] != hits.texels[:-1]
-        own = np.flatnonzero(first & inner)
-        lost = own[~met[hits.texels[own]]]
-        maps = self.target.maps[hits.low[own]]
-        middle = np.stack([column[own] + 0.5, row[own] + 0.5, np.ones(len(own))], axis=1)
-        covered = np.einsum("nij,nj->ni", maps, middle).min(axis=1) >= -1e-9
-        surface = self.target.surface[hits.low[own]]
-        missing = ~met[hits.texels[own]]
+        counts = np.zeros_like(self.counts)
+        surface = self.target.surface
+        count_missed(hits.texels, hits.found, hits.low, tiles, across, self.target.maps, surface, counts, self.missed)
         with self._lock:
-            self.missed[row[lost], column[lost]] = True
-            self.counts[:, 0] += np.bincount(surface[covered], minlength=len(self.counts))
-            self.counts[:, 1] += np.bincount(surface[covered & missing], minlength=len(self.counts))
+            self.counts += counts
 
-    def shaded(self, hits: Hits) -> tuple[NDArray[np.float32], NDArray[np.float64], NDArray[np.float64]]:
-        """Return what materials give where rays met surfaces, (S, 16), places there, (S, 9), and normals, (S, 3).
-
-        The last come with normal maps, in the sheet's frames.
-        """
-        if self._kept.shaded is None:
-            tables, count = self.tables, len(hits.found)
-            values = np.zeros((count, CHANNELS), np.float32)
-            place, facing = np.zeros((count, 9)), np.zeros((count, 3))
-            for fine, share in ((False, 1.0), (True, FINER**-0.5)):
-                own = np.flatnonzero(hits.fine == fine)
-                if len(own):
-                    part = np.zeros((len(own), CHANNELS), np.float32)
-                    shade_hits(
-                        hits.low[own],
-                        hits.found[own],
-                        hits.where[own],
-                        self.low,
-                        self.target.maps,
-                        hits.rays[own],
-                        tables.corners,
-                        self._source,
-                        1,
-                        share,
-                        part,
-                    )
-                    values[own] = part
-            bumpy = self._materials.bumpy
-            face_hits(
-                hits.found,
-                hits.where,
-                tables.corners,
-                tables.normals,
-                tables.tangents,
-                tables.material,
-                bumpy,
-                values,
-                place,
-                facing,
-            )
-            turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, facing)
-            self._kept.shaded = values, place, facing
-        kept: tuple[NDArray[np.float32], NDArray[np.float64], NDArray[np.float64]] = self._kept.shaded
+    def places(self, hits: Hits) -> NDArray[np.float64]:
+        """Return where rays met surfaces, the normal there and that of the face, (S, 9), in the world."""
+        if self._kept.places is None:
+            self._kept.places = np.zeros((len(hits.found), 9))
+            place_hits(hits.found, hits.where, self.tables.corners, self.tables.normals, self._kept.places)
+        kept: NDArray[np.float64] = self._kept.places
         return kept
+
+    def shaded(self, hits: Hits) -> NDArray[np.float32]:
+        """Return what materials give where rays met surfaces, (S, 16), normals in the sheet's frames."""
+        tables = self.tables
+        values, facing = np.zeros((len(hits.found), CHANNELS), np.float32), np.zeros((len(hits.found), 3))
+        rays = (hits.low, hits.found, hits.where, hits.fine, self.low, self.target.maps, hits.rays)
+        shade_hits(*rays, tables.corners, self._source, 1, FINER**-0.5, values)
+        met = (hits.found, hits.where, self.places(hits), tables.tangents, tables.material)
+        face_hits(*met, self._materials.bumpy, values, facing)
+        turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, facing)
+        values[:, NORMAL_VALUES[0] : NORMAL_VALUES[-1] + 1] = facing
+        return values
 
     def turned(self, hits: Hits, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return vectors in the world, (S, 3), in the sheet's frames."""
@@ -419,12 +378,13 @@ class HighReader:
         return found
 
     @staticmethod
-    def means(
-        hits: Hits, values: NDArray[Any], found: NDArray[np.float32], first: int = 0, last: int | None = None
-    ) -> None:
-        """Write the means of rays of a texel, (S, K), into ``found`` (N, WIDE, WIDE, K), from a column to another."""
+    def means(hits: Hits, values: NDArray[Any], found: NDArray[np.float32], last: int = 0, unit: int = -1) -> None:
+        """Write the means of rays of a texel, (S, K), into ``found`` (N, WIDE, WIDE, K), up to a column or all.
+
+        Three columns from ``unit`` on are unit vectors.
+        """
         flat = found.reshape(-1, found.shape[-1])
-        gather_hits(hits.texels, hits.found, first, values.shape[1] if last is None else last, values, flat)
+        gather_hits(hits.texels, hits.found, 0, last or values.shape[1], unit, values, flat)
 
     def shares(self) -> tuple[tuple[str, float], ...]:
         """Return for each object that is read from high-poly ones the part of its texels that met nothing."""

@@ -11,6 +11,7 @@ from fasciculum.baking.high import HighReader
 from fasciculum.baking.occlusion import RaySource
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
 from fasciculum.kernels.occluding import FREE, RAY_VALUES
+from fasciculum.kernels.smoothing import guide_hits
 from fasciculum.model.maps import NORMAL_VALUES
 
 
@@ -54,15 +55,7 @@ class HighMaterials(_Beside):
         self.source.fill(tiles, across, others, found)
         if hits is None:
             return
-        values, _, facing = self.high.shaded(hits)
-        whole = values.copy()
-        whole[:, list(NORMAL_VALUES)] = facing
-        self.high.means(hits, whole, found)
-        normals = found.reshape(-1, self.values)[hits.texels][:, list(NORMAL_VALUES)]
-        length = np.linalg.norm(normals, axis=1, keepdims=True)
-        flat = np.where(length > 1e-6, normals / np.maximum(length, 1e-6), np.array([0, 0, 1], np.float32))
-        for column, value in zip(NORMAL_VALUES, flat.T, strict=True):
-            found.reshape(-1, self.values)[hits.texels, column] = value
+        self.high.means(hits, self.high.shaded(hits), found, unit=NORMAL_VALUES[0])
 
 
 class HighColors(_Beside):
@@ -73,7 +66,7 @@ class HighColors(_Beside):
         self.source.fill(tiles, across, ids, found)
         hits = self.high.hits(tiles, across, ids)
         if hits is not None:
-            self.high.means(hits, self.high.colors(hits), found, 0, 4)
+            self.high.means(hits, self.high.colors(hits), found, 4)
 
 
 class HighRays(_Beside):
@@ -90,12 +83,16 @@ class HighRays(_Beside):
         self.source.fill(tiles, across, others, found)
         if hits is None:
             return
-        _, place, _ = self.high.shaded(hits)
+        place = self.high.places(hits)
         values = np.zeros((len(place), RAY_VALUES), np.float32)
+        guide = self.source.guide
+        if guide is not None:
+            rays = (hits.texels, hits.found, hits.low, place, tiles, across, self.source.label)
+            guide_hits(*rays, self.high.tables.part, guide.labels, guide.normals)
         self.source.trace(hits, place, self.high.target.surface[hits.low], values)
         free = values[:, FREE : FREE + 3].astype(np.float64)
         values[:, FREE : FREE + 3] = self.high.turned(hits, free)
-        self.high.means(hits, values, found)
+        self.high.means(hits, values, found, unit=FREE)
 
 
 class HeightSource:

@@ -13,11 +13,13 @@ from numpy.typing import NDArray
 from fasciculum.baking.casting import Tree, tree_of
 from fasciculum.baking.high import Hits
 from fasciculum.baking.shading import edge_normals
+from fasciculum.baking.smoothing import Guide
 from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import diagonal_of, world_box, world_normals
 from fasciculum.kernels.interpolating import interpolate_tiles
 from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_places, trace_tiles
+from fasciculum.kernels.smoothing import guide_tiles
 from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout
@@ -99,6 +101,8 @@ class RaySource:
         angle: float = 40.0,
     ) -> None:
         self.target, self.rays, self._bent = target, rays, bent
+        self.guide: Guide | None = None
+        self.label = np.zeros(0, np.int64)
         self._wanted = np.array(wanted, np.bool_)
         self.radii = radii_of(whole, objects, rays)
         every = [item.key for item in whole.objects]
@@ -181,6 +185,12 @@ class RaySource:
             leading = (places, hits.where, chosen, shares, tree, self._wanted, self.rays.count)
             trace_places(*leading, radii, self._step, self._floor, values)
 
+    def follow(self, guide: Guide) -> None:
+        """Write into a guide how the texels face that are filled from now on."""
+        self.guide = guide
+        islands = int(self.target.island.max(initial=0)) + 1
+        self.label = self.target.surface.astype(np.int64) * islands + self.target.island
+
     def detail(self) -> NDArray[np.float32]:
         """Nothing: what rays meet is read as it is."""
         return np.zeros((0, 0), np.float32)
@@ -188,6 +198,9 @@ class RaySource:
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 6)."""
         radii = np.array(self.radii, np.float64)
+        if self.guide is not None:
+            leading = (tiles, across, ids, self.target.maps, self._corners, self.label)
+            guide_tiles(*leading, self.guide.labels, self.guide.normals)
         for tree, own in self._trees:
             chosen = ids if own is None else np.where((ids >= 0) & own[np.maximum(ids, 0)], ids, np.int32(-1))
             if own is not None and not (chosen >= 0).any():

@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 
 from fasciculum.kernels.reading import CHANNELS, SLOTS, plan_reading, shade_run
+from fasciculum.kernels.tiles import TILE, WIDE
 
 #: steepness of a hit, as a cosine, below which its footprint is no longer widened
 GRAZING = 0.1
@@ -55,7 +56,7 @@ def _row(table, h):
 
 
 @njit(cache=True, nogil=True)
-def shade_hits(texels, found, where, low, maps, rays, corners, source, grid, share, values):
+def shade_hits(texels, found, where, fine, low, maps, rays, corners, source, grid, share, values):
     """Fill ``values`` (S, 16) with what materials give where rays met surfaces, in linear light.
 
     Parameters
@@ -72,8 +73,8 @@ def shade_hits(texels, found, where, low, maps, rays, corners, source, grid, sha
     source : tuple of ndarray
         ``uvs`` (H or 1, 3, 5, 2), ``colors`` (H or 1, 3, 4) and ``material`` (H,) of what is met, then ``bumpy`` and
         what follows it in `fasciculum.kernels.reading.shade_tiles`. Normals come in the frame of what is met.
-    share : float
-        Edge of what a ray stands for, in texels.
+    fine : (S,)
+        Whether a ray is one of several of its texel; ``share`` is the edge of what such a one stands for, in texels.
     """
     uvs, colors, material, bumpy, gain, offset, relief, starts, groups, levels, lanes = source
     own_maps, own_uvs, own_colors = (
@@ -92,6 +93,13 @@ def shade_hits(texels, found, where, low, maps, rays, corners, source, grid, sha
         h = found[s]
         if h < 0:
             continue
+        m = material[h]
+        if starts[m] == starts[m + 1] and len(colors) == 1:
+            # one value all over
+            for c in range(CHANNELS):
+                values[s, c] = gain[m, c] + offset[m, c]
+            values[s, 4], values[s, 5], values[s, 6] = 0.0, 0.0, 1.0
+            continue
         able = _steps(where[s], low, maps, texels[s], h, corners, rays[s], steps)
         for k in range(3):
             for axis in range(3):
@@ -100,9 +108,9 @@ def shade_hits(texels, found, where, low, maps, rays, corners, source, grid, sha
             own_maps[0, 0, 2] = 1.0
         own_uvs[0] = uvs[_row(uvs, h)]
         own_colors[0] = colors[_row(colors, h)]
-        kind[0] = m = material[h]
+        kind[0] = m
         x, y = where[s, 4], where[s, 5]
-        if share != 1.0:
+        if fine[s]:
             # what several rays share is read as finely as one of them sees it
             for k in range(3):
                 middle = own_maps[0, k, 0] * x + own_maps[0, k, 1] * y + own_maps[0, k, 2]
@@ -116,11 +124,10 @@ def shade_hits(texels, found, where, low, maps, rays, corners, source, grid, sha
 
 
 @njit(cache=True, nogil=True)
-def face_hits(found, where, corners, normals, tangents, material, bumpy, values, place, facing):
-    """Fill ``place`` (S, 9) with where rays met surfaces, the normal there and that of the face; ``facing`` (S, 3).
+def place_hits(found, where, corners, normals, place):
+    """Fill ``place`` (S, 9) with where rays met surfaces, the normal there and that of the face, all in the world.
 
-    ``facing`` is the normal with what ``values`` (S, 16) have of normal maps in the frame of what is met; ``normals``
-    (H, 3, 3) and ``tangents`` (H or 1, 3, 4) are in the world. What is met from behind is turned.
+    ``corners`` and ``normals`` (H, 3, 3) are those of what is met. What is met from behind is turned.
     """
     for s in range(len(found)):
         h = found[s]
@@ -128,34 +135,45 @@ def face_hits(found, where, corners, normals, tangents, material, bumpy, values,
             continue
         u, v, side = where[s, 0], where[s, 1], where[s, 3]
         w = 1.0 - u - v
-        for k in range(3):
-            place[s, k] = w * corners[h, 0, k] + u * corners[h, 1, k] + v * corners[h, 2, k]
-            place[s, 3 + k] = w * normals[h, 0, k] + u * normals[h, 1, k] + v * normals[h, 2, k]
         a, b, c = corners[h, 0], corners[h, 1], corners[h, 2]
-        ex, ey, ez = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+        for k in range(3):
+            place[s, k] = w * a[k] + u * b[k] + v * c[k]
+            place[s, 3 + k] = side * (w * normals[h, 0, k] + u * normals[h, 1, k] + v * normals[h, 2, k])
+        ex, ey, ez = side * (b[0] - a[0]), side * (b[1] - a[1]), side * (b[2] - a[2])
         fx, fy, fz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
         place[s, 6], place[s, 7], place[s, 8] = ey * fz - ez * fy, ez * fx - ex * fz, ex * fy - ey * fx
         for first in (3, 6):
             length = np.sqrt(place[s, first] ** 2 + place[s, first + 1] ** 2 + place[s, first + 2] ** 2)
             for k in range(3):
                 place[s, first + k] /= max(length, 1e-30)
-        nx, ny, nz = place[s, 3], place[s, 4], place[s, 5]
-        if bumpy[material[h]]:
-            r = _row(tangents, h)
-            tx = w * tangents[r, 0, 0] + u * tangents[r, 1, 0] + v * tangents[r, 2, 0]
-            ty = w * tangents[r, 0, 1] + u * tangents[r, 1, 1] + v * tangents[r, 2, 1]
-            tz = w * tangents[r, 0, 2] + u * tangents[r, 1, 2] + v * tangents[r, 2, 2]
-            length = max(np.sqrt(tx * tx + ty * ty + tz * tz), 1e-30)
-            tx, ty, tz, sign = tx / length, ty / length, tz / length, tangents[r, 0, 3]
-            bx, by, bz = sign * (ny * tz - nz * ty), sign * (nz * tx - nx * tz), sign * (nx * ty - ny * tx)
-            x, y, z = values[s, 4], values[s, 5], values[s, 6]
-            nx, ny, nz = x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz
-            length = max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-30)
-            nx, ny, nz = nx / length, ny / length, nz / length
-        facing[s, 0], facing[s, 1], facing[s, 2] = side * nx, side * ny, side * nz
-        if side < 0.0:
-            for k in range(3, 9):
-                place[s, k] = -place[s, k]
+
+
+@njit(cache=True, nogil=True)
+def face_hits(found, where, place, tangents, material, bumpy, values, facing):
+    """Fill ``facing`` (S, 3) with normals in the world: those of ``place`` (S, 9) with normal maps on them.
+
+    ``values`` (S, 16) hold the latter in the frame of what is met, whose ``tangents`` (H or 1, 3, 4) are in the world.
+    """
+    for s in range(len(found)):
+        h = found[s]
+        if h < 0:
+            continue
+        facing[s] = place[s, 3:6]
+        if not bumpy[material[h]]:
+            continue
+        u, v, side = where[s, 0], where[s, 1], where[s, 3]
+        w, r = 1.0 - u - v, _row(tangents, h)
+        nx, ny, nz = side * place[s, 3], side * place[s, 4], side * place[s, 5]
+        tx = w * tangents[r, 0, 0] + u * tangents[r, 1, 0] + v * tangents[r, 2, 0]
+        ty = w * tangents[r, 0, 1] + u * tangents[r, 1, 1] + v * tangents[r, 2, 1]
+        tz = w * tangents[r, 0, 2] + u * tangents[r, 1, 2] + v * tangents[r, 2, 2]
+        length = max(np.sqrt(tx * tx + ty * ty + tz * tz), 1e-30)
+        tx, ty, tz, sign = tx / length, ty / length, tz / length, tangents[r, 0, 3]
+        bx, by, bz = sign * (ny * tz - nz * ty), sign * (nz * tx - nx * tz), sign * (nx * ty - ny * tx)
+        x, y, z = values[s, 4], values[s, 5], values[s, 6]
+        nx, ny, nz = x * tx + y * bx + z * nx, x * ty + y * by + z * ny, x * tz + y * bz + z * nz
+        length = side / max(np.sqrt(nx * nx + ny * ny + nz * nz), 1e-30)
+        facing[s, 0], facing[s, 1], facing[s, 2] = length * nx, length * ny, length * nz
 
 
 @njit(cache=True, nogil=True)
@@ -201,9 +219,11 @@ def turn_hits(texels, where, maps, frames, mirrored, vectors):
 
 
 @njit(cache=True, nogil=True)
-def gather_hits(texels, found, first, last, sums, values):
-    """Write means of rays that met something, ``sums`` (S, K), into texels of ``values`` (M, K), from a column on."""
-    count = values.shape[1]
+def gather_hits(texels, found, first, last, unit, sums, values):
+    """Write means of rays that met something, ``sums`` (S, K), into texels of ``values`` (M, K), from a column on.
+
+    Three columns from ``unit`` on are made unit vectors, unless that is less than 0.
+    """
     s = 0
     while s < len(texels):
         end, many = s, 0
@@ -211,12 +231,49 @@ def gather_hits(texels, found, first, last, sums, values):
             many += found[end] >= 0
             end += 1
         if many:
-            for k in range(min(sums.shape[1], count)):
-                if k < first or k >= last:
-                    continue
+            out = values[texels[s]]
+            for k in range(first, last):
                 total = 0.0
                 for i in range(s, end):
                     if found[i] >= 0:
                         total += sums[i, k]
-                values[texels[s], k] = total / many
+                out[k] = total / many
+            if unit >= 0:
+                x, y, z = out[unit], out[unit + 1], out[unit + 2]
+                length = np.sqrt(x * x + y * y + z * z)
+                if length > 1e-6:
+                    out[unit], out[unit + 1], out[unit + 2] = x / length, y / length, z / length
+                else:
+                    out[unit], out[unit + 1], out[unit + 2] = 0.0, 0.0, 1.0
         s = end
+
+
+@njit(cache=True, nogil=True)
+def count_missed(texels, found, low, tiles, across, maps, surface, counts, missed):
+    """Count in ``counts`` (surfaces, 2) the texels that triangles cover, and those of them that met nothing.
+
+    Texels around a tile are its neighbours'. ``missed`` (H, W) receives all that met nothing, beside islands too.
+    """
+    height, width = missed.shape
+    s = 0
+    while s < len(texels):
+        end, many = s, 0
+        while end < len(texels) and texels[end] == texels[s]:
+            many += found[end] >= 0
+            end += 1
+        n, rest = divmod(texels[s], WIDE * WIDE)
+        y, x = divmod(rest, WIDE)
+        t = low[s]
+        s = end
+        column, row = (tiles[n] % across) * TILE - 1 + x, (tiles[n] // across) * TILE - 1 + y
+        if x < 1 or y < 1 or x >= WIDE - 1 or y >= WIDE - 1 or row >= height or column >= width:
+            continue
+        if many == 0:
+            missed[row, column] = True
+        inside = True
+        for k in range(3):
+            weight = maps[t, k, 0] * (column + 0.5) + maps[t, k, 1] * (row + 0.5) + maps[t, k, 2]
+            inside = inside and weight >= -1e-9
+        if inside:
+            counts[surface[t], 0] += 1
+            counts[surface[t], 1] += many == 0

@@ -7,7 +7,7 @@ from numba import njit
 
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
 from fasciculum.kernels.sampling import cosine_direction, frame_about, hashed, point_of
-from fasciculum.kernels.tiles import TILE, WIDE
+from fasciculum.kernels.tiles import TILE, WIDE, texel_of
 
 #: values of a texel: openness, the free direction (3), thickness, curvature
 OPEN, FREE, THICK, BENT, RAY_VALUES = 0, 1, 4, 5, 6
@@ -173,14 +173,14 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
     place, found = np.empty(9), np.empty(4)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
-        for y in range(WIDE):
-            for x in range(WIDE):
-                t = ids[n, y, x]
-                if t < 0:
-                    continue
-                _texel(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
-                seed = _seed_of(left + x, top + y)
-                _trace(tree, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
+        for number in range(WIDE * WIDE):
+            y, x = texel_of(number)
+            t = ids[n, y, x]
+            if t < 0:
+                continue
+            _texel(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
+            seed = _seed_of(left + x, top + y)
+            _trace(tree, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
 
 
 @njit(cache=True, nogil=True)

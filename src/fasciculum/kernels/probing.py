@@ -8,7 +8,7 @@ from numba import njit
 from fasciculum.kernels.bvh import EMPTY, ROOM, WAITING, closest_hit
 from fasciculum.kernels.meeting import BOXES
 from fasciculum.kernels.sampling import reversed_bits
-from fasciculum.kernels.tiles import TILE, WIDE
+from fasciculum.kernels.tiles import TILE, WIDE, texel_of
 
 #: back faces, or cut-out places, that a ray is followed through at most
 MOST_PASSED = 64
@@ -107,16 +107,16 @@ def probe_tiles(tiles, across, ids, weights, low, group, chosen, tree, numbers, 
     stack, ray = np.empty(ROOM, np.int64), np.empty(8)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
-        for y in range(WIDE):
-            for x in range(WIDE):
-                t = ids[n, y, x]
-                if t < 0 or group[t] != chosen:
-                    continue
-                hit, away, u, v, side = _probe_sheet(
-                    tree, sides, own, weights, low, t, left + x + 0.5, top + y + 0.5, ray, stack
-                )
-                found[n, y, x] = numbers[hit] if hit >= 0 else -1
-                where[n, y, x, 0], where[n, y, x, 1], where[n, y, x, 2], where[n, y, x, 3] = u, v, away, side
+        for number in range(WIDE * WIDE):
+            y, x = texel_of(number)
+            t = ids[n, y, x]
+            if t < 0 or group[t] != chosen:
+                continue
+            hit, away, u, v, side = _probe_sheet(
+                tree, sides, own, weights, low, t, left + x + 0.5, top + y + 0.5, ray, stack
+            )
+            found[n, y, x] = numbers[hit] if hit >= 0 else -1
+            where[n, y, x, 0], where[n, y, x, 1], where[n, y, x, 2], where[n, y, x, 3] = u, v, away, side
 
 
 @njit(cache=True, nogil=True)

@@ -186,6 +186,24 @@ def raster_tiles(tiles, across, corners, border, reach, starts, items, width, he
         _extend(corners, mine, border, reach, width, height, left, top, own, covered, distance)
 
 
+#: texels along an edge of a block, within which rays are cast one after the other: what they meet lies near
+NEAR = 8
+
+
+@njit(cache=True, nogil=True, inline="always")
+def texel_of(number):
+    """Return the row and column of a texel of a tile, of WIDE * WIDE, block after block."""
+    across = (WIDE + NEAR - 1) // NEAR
+    strip = NEAR * WIDE
+    row = number // strip
+    high = min(NEAR, WIDE - row * NEAR)
+    rest = number - row * strip
+    column = min(rest // (high * NEAR), across - 1)
+    inner = rest - column * high * NEAR
+    wide = min(NEAR, WIDE - column * NEAR)
+    return row * NEAR + inner // wide, column * NEAR + inner % wide
+
+
 @njit(cache=True, nogil=True)
 def keep_ids(tiles, across, ids, whole):
     """Write the tiles' own texels into a sheet (H, W)."""

@@ -36,6 +36,7 @@ def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: N
         parts.append(f"{needs.strength if kind.scaled else 0} {needs.cutoff if kind.channels == 4 else 0}")
     if kind.source is Values.RAYS:
         parts.append(repr(rays_of(bake)))
+        parts += [repr(bake.smooth)] if bake.smooth else []
     if kind.reads_high and scene.partners:
         parts.append(repr((bake.reach_out, bake.reach_in, bake.reads)))
     if kind.vectors:
@@ -168,6 +169,7 @@ def bake(
         edges=bundle.bake.edges,
         angle=bundle.bake.edge_angle,
         rays=rays_of(bundle.bake),
+        smooth=bundle.bake.smooth,
         reach=(bundle.bake.reach_out, bundle.bake.reach_in),
         reads=bundle.bake.reads,
     )

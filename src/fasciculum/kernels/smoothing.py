@@ -1,0 +1,106 @@
+"""Evening out noise along a surface: means over texels of the same island that face alike."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from fasciculum.kernels.tiles import TILE, WIDE
+
+#: cosines between normals, from which a texel counts, and from which it counts wholly
+FROM, WHOLLY = 0.9, 0.99
+#: what a normal's parts are kept in
+STEPS = 127.0
+
+
+@njit(cache=True, nogil=True)
+def guide_tiles(tiles, across, ids, weights, corners, label, labels, normals):
+    """Write which part of the surface texels of tiles are of, (H, W), and how they face, (H, W, 3) in `STEPS`.
+
+    ``corners`` (T, 3, 9) hold shading normals in columns 3 to 5, ``label`` (T,) says the part.
+    """
+    height, width = labels.shape
+    for n in range(len(tiles)):
+        top, left = (tiles[n] // across) * TILE, (tiles[n] % across) * TILE
+        for y in range(min(TILE, height - top)):
+            for x in range(min(TILE, width - left)):
+                t = ids[n, y + 1, x + 1]
+                if t < 0:
+                    continue
+                labels[top + y, left + x] = label[t]
+                px, py = left + x + 0.5, top + y + 0.5
+                a, b, c, length = 0.0, 0.0, 0.0, 0.0
+                for k in range(3):
+                    w = weights[t, k, 0] * px + weights[t, k, 1] * py + weights[t, k, 2]
+                    a, b, c = a + w * corners[t, k, 3], b + w * corners[t, k, 4], c + w * corners[t, k, 5]
+                length = STEPS / max(np.sqrt(a * a + b * b + c * c), 1e-12)
+                normals[top + y, left + x, 0] = int(np.round(a * length))
+                normals[top + y, left + x, 1] = int(np.round(b * length))
+                normals[top + y, left + x, 2] = int(np.round(c * length))
+
+
+@njit(cache=True, nogil=True)
+def guide_hits(texels, found, low, place, tiles, across, label, part, labels, normals):
+    """Write as `guide_tiles` for texels that read the high-poly at places (S, 9); ``part`` (H,) says of which part."""
+    height, width = labels.shape
+    for s in range(len(texels)):
+        if found[s] < 0:
+            continue
+        n, rest = divmod(texels[s], WIDE * WIDE)
+        y, x = divmod(rest, WIDE)
+        row, column = (tiles[n] // across) * TILE - 1 + y, (tiles[n] % across) * TILE - 1 + x
+        if x < 1 or y < 1 or x >= WIDE - 1 or y >= WIDE - 1 or row >= height or column >= width:
+            continue
+        labels[row, column] = label[low[s]] * 8191 + part[found[s]]
+        for k in range(3):
+            normals[row, column, k] = int(np.round(place[s, 3 + k] * STEPS))
+
+
+@njit(cache=True, nogil=True)
+def smooth_rows(first, last, pixels, labels, normals, radius, vectors, even):
+    """Fill rows of ``even`` (H, W, C), of the stored type, with means over texels of ``pixels`` within a radius.
+
+    ``vectors`` says whether texels are unit vectors, and what stands for -1 to 1: the greatest number, or 0 for none.
+    """
+    height, width, channels = pixels.shape
+    reach = int(np.ceil(radius))
+    spread = -2.0 / max(radius * radius, 1e-6)
+    total = np.empty(channels)
+    for y in range(first, last):
+        for x in range(width):
+            own = labels[y, x]
+            if own < 0:
+                even[y, x] = pixels[y, x]
+                continue
+            total[:] = 0.0
+            weight = 0.0
+            for j in range(max(y - reach, 0), min(y + reach + 1, height)):
+                for i in range(max(x - reach, 0), min(x + reach + 1, width)):
+                    off = (i - x) * (i - x) + (j - y) * (j - y)
+                    if labels[j, i] != own or off > radius * radius:
+                        continue
+                    dot = 0.0
+                    for k in range(3):
+                        dot += float(normals[y, x, k]) * float(normals[j, i, k])
+                    alike = (dot / (STEPS * STEPS) - FROM) / (WHOLLY - FROM)
+                    if alike <= 0.0:
+                        continue
+                    w = min(alike, 1.0) * np.exp(spread * off)
+                    weight += w
+                    for c in range(channels):
+                        total[c] += w * pixels[j, i, c]
+            if weight <= 0.0:
+                even[y, x] = pixels[y, x]
+                continue
+            for c in range(channels):
+                total[c] /= weight
+            if vectors > 0.0:
+                length = 0.0
+                for c in range(3):
+                    total[c] = 2.0 * total[c] / vectors - 1.0
+                    length += total[c] ** 2
+                length = max(np.sqrt(length), 1e-9)
+                for c in range(3):
+                    total[c] = (total[c] / length * 0.5 + 0.5) * vectors
+            for c in range(channels):
+                even[y, x, c] = total[c] if vectors < 0.0 else np.floor(total[c] + 0.5)
