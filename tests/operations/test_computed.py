@@ -129,6 +129,45 @@ class Computed(unittest.TestCase):
         self.assertIn("covered", found[0]["message"])
         self.assertRegex(found[0]["message"], r"takes \d+% of the sheet more")
 
+    def test_copies_whose_surroundings_differ_are_parted_when_that_is_asked_for(self):
+        mesh = self.floor("open")
+        self.glb.node("open too", mesh, translation=[5, 0, 0])
+        self.glb.node("shut", mesh, translation=[10, 0, 0])
+        self.roof("roof", 0.05, 2.0)
+        self.glb.json["nodes"][-1]["translation"][0] = 10.0
+        self.make("--maps", "auto,ao", "--ao-radius", "1", "--flats", "bake")
+        shared = self.report["bundles"][0]["sheet"]["islands"]
+        model = self.make("--maps", "auto,ao", "--ao-radius", "1", "--flats", "bake", "--copies", "part")
+        self.assertEqual(self.report["bundles"][0]["sheet"]["islands"], shared + 1)
+        self.assertGreater(self.values(model, "open", "ao"), 0.99)
+        self.assertGreater(self.values(model, "open too", "ao"), 0.99)
+        self.assertLess(self.values(model, "shut", "ao"), 0.3)
+        self.assertNotIn("surroundings_differ", [one["code"] for one in self.report["findings"]])
+
+    def test_noise_is_evened_out_within_an_island_and_no_further(self):
+        """Two floors side by side on the sheet, one under a roof: each nears its own value, and no edge softens."""
+        self.floor("open")
+        self.floor("shut", translation=[10, 0, 0])
+        self.roof("roof", 0.6, 1.5)
+        self.glb.json["nodes"][-1]["translation"][0] = 10.0
+        options = ("--maps", "auto,ao", "--ao-radius", "2", "--rays", "8", "--flats", "bake", "--no-twins")
+        spread = {}
+        for smooth in ("0", "6"):
+            model = self.make(*options, "--smooth", smooth)
+            entry = next(one for one in self.report["bundles"][0]["maps"] if one["name"] == "ao")
+            pixels = np.asarray(Image.open(self.folder / "out" / entry["file"])).astype(float) / 255
+            parts = {}
+            for name in ("open", "shut"):
+                primitive = next(p for found, _, p in model.drawn() if found == name)[0]
+                uvs = model.accessor(primitive["attributes"]["TEXCOORD_0"]) * pixels.shape[1::-1]
+                low, high = np.ceil(uvs.min(0)).astype(int), np.floor(uvs.max(0)).astype(int)
+                parts[name] = pixels[low[1] : high[1], low[0] : high[0]]
+            self.assertTrue((parts["open"] == 1).all())
+            shut = parts["shut"]
+            spread[smooth] = (shut[1:, 1:] - shut[:-1, :-1]).std(), shut.mean()
+        self.assertLess(spread["6"][0], spread["0"][0] / 3)
+        self.assertAlmostEqual(spread["6"][1], spread["0"][1], delta=0.02)
+
     def test_the_same_bytes_and_what_makes_them_stale(self):
         self.floor("floor")
         self.roof("roof", 0.5)

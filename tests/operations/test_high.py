@@ -64,7 +64,7 @@ class HighToLow(unittest.TestCase):
         entry = next(one for one in self.report["bundles"][bundle]["maps"] if one["name"] == name)
         path = str(self.folder / "out" / entry["file"])
         pixels = cv2.imread(path, cv2.IMREAD_UNCHANGED).astype(float)
-        pixels = pixels[..., None] if pixels.ndim == 2 else pixels[..., ::-1]
+        pixels = pixels[..., None] if pixels.ndim == 2 else pixels[..., [2, 1, 0, 3][: pixels.shape[2]]]
         return pixels / (65535 if entry["bits"] == 16 else 255)
 
     def places(self, model, node):
@@ -424,6 +424,93 @@ class HighToLow(unittest.TestCase):
         self.assertLess(
             np.abs(self.seen(model, "banner_low")[1] - [0.3, 0.6, 0.1]).max() if self.has("base_color") else 0, 0.01
         )
+
+    def run_project(self, *options):
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+            code = main(["run", str(self.folder / "out" / "low.fasc"), "--json", *options])
+        self.assertEqual(code, 0, out.getvalue())
+        return json.loads(out.getvalue())
+
+    def test_the_project_keeps_pairs_and_one_map_is_redone_alone(self):
+        for name, color in (("left", (0.7, 0.1, 0.1)), ("right", (0.1, 0.1, 0.7))):
+            x = 3.0 if name == "right" else 0.0
+            self.quad(self.low, f"{name}_low", None, (x, 0, 0))
+            self.quad(self.high, f"{name}_high", color, (x, 0.01, 0))
+        self.make("--bundle", "object", "--maps", "base_color,normal,height")
+        files = sorted(path.name for path in (self.folder / "out").glob("*.png"))
+        maps = ("base_color", "height", "normal")
+        self.assertEqual(files, sorted(f"low_{side}_low_{name}.png" for side in ("left", "right") for name in maps))
+        before = {path: path.read_bytes() for path in (self.folder / "out").glob("*.png")}
+        pairing = self.report["pairing"]
+        report = self.run_project()
+        self.assertEqual(report["pairing"], pairing)
+        self.assertEqual({path: path.read_bytes() for path in before}, before)
+        # another colour in the detailed model: what is redone is one map of one object, and nothing else
+        self.high = Glb()
+        for name, color in (("left", (0.1, 0.7, 0.1)), ("right", (0.1, 0.1, 0.7))):
+            self.quad(self.high, f"{name}_high", color, (3.0 if name == "right" else 0.0, 0.01, 0))
+        self.high.write(self.folder / "high.glb")
+        self.run_project("--bundle", "left_low", "--map", "base_color")
+        changed = {path.name for path, data in before.items() if path.read_bytes() != data}
+        self.assertEqual(changed, {"low_left_low_base_color.png"})
+
+    def test_nothing_is_said_of_high_poly_models_without_any(self):
+        self.quad(self.low, "a", (1, 0, 0))
+        low = self.low.write(self.folder / "low.glb")
+        for options in (["--reach", "0.1"], ["--pair-by", "nearest"], ["--cage", low]):
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+                code = main(["make", low, "--out", str(self.folder / "out"), "--json", *options])
+            self.assertEqual(code, 2)
+            self.assertIn("no high-poly models", json.loads(out.getvalue())["error"]["message"])
+
+    def test_vertex_colours_and_normal_maps_of_what_is_read_come_along(self):
+        tilt = np.zeros((8, 8, 3), np.uint8)
+        tilt[:] = [128 + 73, 128, 128 + 104]
+        normal = self.high.texture(tilt)
+        material = self.high.material(normalTexture={"index": normal})
+        up = np.tile([0, 1.0, 0], (4, 1))
+        colors = np.tile([0.25, 0.5, 0.75, 1.0], (4, 1))
+        self.put(
+            self.high,
+            "a_high",
+            FLOOR + [0, 0.001, 0],
+            FLOOR_TRIANGLES,
+            FLOOR_UVS,
+            material,
+            NORMAL=up,
+            COLOR_0=colors,
+        )
+        # turned by a quarter on its own sheet, so that frames differ
+        self.put(self.low, "a_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS[[1, 2, 3, 0]], NORMAL=up)
+        model = self.make("--vertex-colors", "data", "--reach", "0.01", "--bits", "16", "--maps", "auto,vertex_color")
+        _, found = self.normals(model, "a_low")
+        wanted = np.array([tilt[0, 0, 0], tilt[0, 0, 2], 0.0]) / 255 * 2 - 1
+        wanted[2] = 0.0
+        wanted /= np.linalg.norm(wanted)
+        self.assertLess(np.degrees(np.arccos(np.clip(found @ wanted, -1, 1))).max(), 1.0)
+        _, values = self.seen(model, "a_low", "vertex_color")
+        light = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+        self.assertLess(np.abs(light[:, :3] - [0.25, 0.5, 0.75]).max(), 0.01)
+
+    def test_occlusion_is_that_of_the_detailed_surface(self):
+        """A slot that only the detailed model has is dark at its ground; the plain one casts nothing on it."""
+        self.quad(self.low, "plate_low", None)
+        walls = np.array([[-0.5, 0, 0.5], [-0.5, 0, -0.5], [-0.5, 0.4, -0.5], [-0.5, 0.4, 0.5]])
+        self.quad(self.high, "plate_high", (0.5, 0.5, 0.5), (0, -0.4, 0))
+        for number, turn in enumerate((0, 1, 2, 3)):
+            angle = turn * np.pi / 2
+            spin = np.array([[np.cos(angle), 0, np.sin(angle)], [0, 1, 0], [-np.sin(angle), 0, np.cos(angle)]])
+            self.put(self.high, f"plate_high_wall_{number}", (walls - [0, 0.4, 0]) @ spin.T, FLOOR_TRIANGLES)
+        model = self.make("--maps", "auto,ao", "--reach", "0.6", "--ao-radius", "10", "--rays", "256")
+        at, values = self.seen(model, "plate_low", "ao")
+        middle = np.linalg.norm(at[:, [0, 2]], axis=1) < 0.05
+        # what of the hemisphere a square opening of half-width a at height h fills, weighted by the cosine
+        a, h = 0.5, 0.4
+        b = a / np.hypot(a, h)
+        wanted = 4 / np.pi * b * np.arctan(a / np.hypot(a, h))
+        self.assertLess(np.abs(values[middle, 0] - wanted).max(), 0.04)
 
     def has(self, name):
         return any(one["name"] == name for one in self.report["bundles"][0]["maps"])

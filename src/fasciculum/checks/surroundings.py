@@ -30,7 +30,7 @@ def check_surroundings(bundle: Bundle) -> list[Finding]:
             INFO,
             f"{bundle.name}: {', '.join(names[:4])}{more} share places with copies that stand otherwise; their "
             f"occlusion is off by up to {max(unlike.values()):.2f}. Parting them takes {part:.0%} of the sheet more.",
-            "Say under Lay out that their twins stay apart, or let only the object itself stand in the way.",
+            "Have copies parted under Bake, Rays, or let only the object itself stand in the way.",
             object=names[0],
             bundle=bundle.name,
         )

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import tree_of, triangles_of
+from fasciculum.baking.casting import Tree, tree_of, triangles_of
 from fasciculum.baking.occlusion import OFF, radii_of
 from fasciculum.kernels.occluding import open_at
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Casts
+from fasciculum.model.choices import Casts, Copies, TwinRule
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import Image, Scene
@@ -45,18 +48,47 @@ def unlike_copies(
     radius = radii_of(scene, bundle.objects, rays)[0]
     found = []
     for surface in shared:
-        first: NDArray[np.float64] | None = None
-        for key in surface.objects:
-            places = _places(scene, key)
-            openness = np.empty(len(places))
-            open_at(places, tree, RAYS, radius, OFF * max(radius, 1e-3) * 10, -np.inf, openness)
-            if first is None:
-                first = openness
-            elif len(first) == len(openness):
-                away = float(np.abs(first - openness).mean())
-                if away > VISIBLE:
-                    found.append((key, round(away, 3)))
+        found += [(key, round(away, 3)) for key, away in _away(scene, surface.objects, tree, radius) if away > VISIBLE]
     return tuple(found)
+
+
+def with_parted(scene: Scene, bundle: Bundle) -> Bundle:
+    """Return a bundle whose copies lie apart that stand otherwise than the first of them, where that is asked for."""
+    bake = bundle.bake
+    cast = any(KINDS[name].source is Values.RAYS for name in bake.named)
+    if bake.copies is not Copies.PART or not cast or bake.ao_of is Casts.SELF or not bundle.sheet_in_force.twins:
+        return bundle
+    rules = dict(bundle.twin_rules) | dict.fromkeys(_standing_otherwise(scene, bundle.objects, bake), TwinRule.APART)
+    return replace(bundle, twin_rules=tuple(sorted(rules.items())))
+
+
+@lru_cache(maxsize=16)
+def _standing_otherwise(scene: Scene, objects: tuple[str, ...], bake: BakeSettings) -> tuple[str, ...]:
+    """Return the copies of one mesh whose openness differs visibly from that of the first."""
+    copies: dict[object, list[str]] = {}
+    for key in objects:
+        copies.setdefault(scene.alike(scene.object(key)), []).append(key)
+    several = [keys for keys in copies.values() if len(keys) > 1]
+    if not several:
+        return ()
+    rays = rays_of(bake)
+    every = [item.key for item in scene.objects]
+    tree, _ = tree_of([(scene, key) for key in (every if rays.casts is Casts.SCENE else objects)], None)
+    radius = radii_of(scene, objects, rays)[0]
+    return tuple(key for keys in several for key, away in _away(scene, keys, tree, radius) if away > VISIBLE)
+
+
+def _away(scene: Scene, keys: Iterable[str], tree: Tree, radius: float) -> Iterator[tuple[str, float]]:
+    """Return for copies the mean difference of their openness from that of the first."""
+    first: NDArray[np.float64] | None = None
+    for key in keys:
+        places = _places(scene, key)
+        openness = np.empty(len(places))
+        open_at(places, tree, RAYS, radius, OFF * max(radius, 1e-3) * 10, -np.inf, openness)
+        if first is None:
+            first = openness
+        elif len(first) == len(openness):
+            yield key, float(np.abs(first - openness).mean())
 
 
 def _places(scene: Scene, key: str) -> NDArray[np.float64]:

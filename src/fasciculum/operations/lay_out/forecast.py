@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
+from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
@@ -68,7 +69,7 @@ class Ahead:
 def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Ahead:
     """Flatten a bundle and find its twins, to tell what they save before anything is packed."""
     digest = layout_digest(scene, bundle)
-    work = on_sheet(scene, bundle)
+    work = on_sheet(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     pieces = pieces_of(scene, bundle, progress)
     copies = np.concatenate(

@@ -16,6 +16,7 @@ from fasciculum.model.scene import Scene
 from fasciculum.model.settings import rules_of, settings_of
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
+from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.pieces import Pieces, flat_area, pieces_of, placed
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
@@ -48,7 +49,7 @@ def sheet_rules(sheet: SheetSettings) -> str:
 
 def layout_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout is made from."""
-    work = on_sheet(scene, bundle)
+    work = on_sheet(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     patches = tuple((patch.key, patch.row) for patch in work.patches)
     made = (
@@ -86,7 +87,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
         With scale 0 when nothing fits.
     """
     digest = layout_digest(scene, bundle)
-    on = on_sheet(scene, bundle)
+    on = on_sheet(scene, with_parted(scene, bundle))
     scene, bundle = on.scene, on.bundle
     sheet = bundle.sheet_in_force
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
