@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.baking.compare import psnr
-from fasciculum.baking.tangents import flat_normals, tangents
+from fasciculum.uv.tangents import flat_normals, tangents
 
 
 def sphere(columns=24, rows=12):

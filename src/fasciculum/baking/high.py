@@ -16,7 +16,6 @@ from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.reaching import Partners, low_rows
 from fasciculum.baking.shading import corner_normals, edge_normals
-from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target, corner_tangents, upright
 from fasciculum.baking.world import world_normals
 from fasciculum.kernels.hits import count_missed, face_hits, gather_hits, place_hits, shade_hits, turn_hits
@@ -28,6 +27,7 @@ from fasciculum.model.detail import Pair, Span
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import NORMAL_VALUES, Role
 from fasciculum.model.scene import Image, Object, Primitive, Scene
+from fasciculum.uv.tangents import tangents, unit
 
 #: rays of a texel that an edge of what is read runs through, and the turn that is an edge, degrees
 FINER, TURNED = 16, 12.0

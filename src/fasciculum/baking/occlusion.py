@@ -14,7 +14,6 @@ from fasciculum.baking.casting import Tree, tree_of
 from fasciculum.baking.high import Hits
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.smoothing import Guide
-from fasciculum.baking.tangents import tangents, unit
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import diagonal_of, world_box, world_normals
 from fasciculum.kernels.interpolating import interpolate_tiles
@@ -24,6 +23,7 @@ from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
+from fasciculum.uv.tangents import tangents, unit
 
 #: parts of the diagonal of what is baked that radii are when nothing is said: of occlusion, thickness and curvature
 AUTO_RADII = 0.1, 0.1, 0.02

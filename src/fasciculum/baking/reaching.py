@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import Tree, outside, tree_of
-from fasciculum.baking.tangents import unit
 from fasciculum.kernels.probing import nearest_places, probe_points
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene
+from fasciculum.uv.tangents import unit
 
 #: cosine with its own face below which a smoothed normal is of no use to a corner
 SIDEWAYS = 0.05

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.tangents import flat_normals, unit
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.layout import Surface
 from fasciculum.model.scene import Primitive
+from fasciculum.uv.tangents import flat_normals, unit
 
 
 def corner_normals(primitive: Primitive) -> NDArray[np.float64]:

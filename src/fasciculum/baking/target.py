@@ -9,11 +9,11 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.shading import corner_normals, edge_normals
-from fasciculum.baking.tangents import tangents, unit
 from fasciculum.kernels.reading import SLOTS
 from fasciculum.kernels.tiles import barycentric_maps
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Material, Object, Primitive, Scene
+from fasciculum.uv.tangents import tangents, unit
 
 #: texels whose centre lies within this distance of an island take its nearest triangle, extrapolated, so that
 #: a bilinear reading anywhere on the island finds right values

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.tangents import unit
 from fasciculum.model.scene import Scene
+from fasciculum.uv.tangents import unit
 
 
 def world_box(scene: Scene, keys: Iterable[str]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -11,6 +11,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, Scene, TextureSlot
+from fasciculum.uv.tangents import tangents
 from fasciculum.ways.on_sheet import on_sheet
 
 #: floats for each corner: position 3, normal 3, tangent 4, colour 4, five texture coordinates
@@ -72,15 +73,8 @@ def _surface_rows(primitive: Primitive, world: NDArray[np.float64]) -> NDArray[n
 
 
 def _tangents(rows: NDArray[np.float32], uvs: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return a tangent for each corner from its own triangle, the sign of the bitangent last."""
-    world = rows[..., 0:3].astype(np.float64)
-    e1, e2 = world[:, 1] - world[:, 0], world[:, 2] - world[:, 0]
-    d1, d2 = uvs[:, 1] - uvs[:, 0], uvs[:, 2] - uvs[:, 0]
-    turn = d1[:, 0] * d2[:, 1] - d1[:, 1] * d2[:, 0]
-    along = (e1 * d2[:, 1:] - e2 * d1[:, 1:]) * np.where(turn < 0, -1.0, 1.0)[:, None]
-    along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-20)
-    whole = np.concatenate([along, np.where(turn < 0, 1.0, -1.0)[:, None]], axis=1)
-    return np.repeat(whole[:, None, :], 3, axis=1)
+    """Return a tangent for each corner as glTF's normal maps assume it, the sign of the bitangent last."""
+    return tangents(rows[..., 0:3].astype(np.float64), rows[..., 3:6].astype(np.float64), uvs)
 
 
 def _bounds(rows: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
