@@ -184,7 +184,7 @@ class Baking:
         progress.update(0.0, f"Preparing {names}")
         target = self.target.resized(first.width / self.layout.across, first.height / self.layout.height)
         tiles = Tiles(target, first.width, first.height)
-        high = self._reader(lot)
+        high = self._reader(lot, progress)
         high = None if high is None else high.on(target, first.width, first.height)
         sources = self._sources(lot, target, high, progress.part(0.0, 0.1))
         guide = self._guide(first, sources)
@@ -278,7 +278,7 @@ class Baking:
         cast.follow(guide)
         return guide
 
-    def _reader(self, lot: list[MapPlan]) -> HighReader | None:
+    def _reader(self, lot: list[MapPlan], progress: Progress) -> HighReader | None:
         """Return what reads the high-poly, None when nothing of these maps does."""
         if not any(plan.kind.reads_high for plan in lot):
             return None
@@ -298,6 +298,7 @@ class Baking:
                     tinted=conditions.tinted,
                     edges=conditions.edges,
                     angle=conditions.angle,
+                    progress=progress,
                 )
         return self._high
 
@@ -334,6 +335,7 @@ class Baking:
                 (bool(wanted & {OPEN, FREE}), THICK in wanted, BENT in wanted),
                 self._pixels,
                 bent=FREE in wanted,
+                progress=progress,
                 edges=self.conditions.edges,
                 angle=self.conditions.angle,
             )

@@ -20,6 +20,7 @@ from fasciculum.kernels.bvh import (
 )
 from fasciculum.kernels.meeting import BOXES
 from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene, TextureSlot
+from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
 #: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
@@ -53,7 +54,11 @@ def _cutting_slot(scene: Scene, primitive: Primitive) -> TextureSlot | None:
 
 
 def tree_of(
-    items: Iterable[tuple[Scene, str]], pixels: Callable[[Image], NDArray[Any]] | None, *, blended: bool = False
+    items: Iterable[tuple[Scene, str]],
+    pixels: Callable[[Image], NDArray[Any]] | None,
+    *,
+    blended: bool = False,
+    progress: Progress = SILENT,
 ) -> tuple[Tree, NDArray[np.int64]]:
     """Return a tree over the surfaces of objects: what is masked is there only where it is not cut out.
 
@@ -65,6 +70,8 @@ def tree_of(
         Returns an image's stored values, shape (H, W, C); without it nothing is cut out.
     blended : bool
         Whether what is blended is there; it casts nothing.
+    progress : Progress
+        Only heard, not told.
 
     Returns
     -------
@@ -86,6 +93,7 @@ def tree_of(
             first, passed = passed, passed + len(primitive.triangles)
             if (material.alpha_mode == BLEND and not blended) or not len(primitive.triangles):
                 continue
+            progress.check()
             corners = triangles_of(scene, item, primitive)
             counted.append(np.arange(first, passed))
             kind, read = -1, np.zeros((len(corners), 6), np.float32)
@@ -112,6 +120,7 @@ def tree_of(
         np.concatenate(alphas) if alphas else np.zeros(1, np.float32),
         np.array(sizes, np.float64).reshape(-1, 4),
         np.concatenate(counted),
+        progress.quiet(),
     )
 
 
@@ -130,14 +139,14 @@ def _room(count: int) -> list[NDArray[Any]]:
     ]
 
 
-def _binary(corners: NDArray[np.float32]) -> tuple[NDArray[np.int64], list[NDArray[Any]]]:
+def _binary(corners: NDArray[np.float32], progress: Progress) -> tuple[NDArray[np.int64], list[NDArray[Any]]]:
     """Return triangles leaf by leaf, and a binary tree over them; its lower parts are built side by side."""
     count = len(corners)
     order = np.arange(count)
     low, high, middle = (np.empty((count, 3), np.float32) for _ in range(3))
     step = max(-(-count // SIDE_BY_SIDE), LEAST_PART)
     spans = [(first, min(first + step, count)) for first in range(0, count, step)]
-    in_pieces(lambda span: measure_boxes(corners, *span, low, high, middle), spans)
+    in_pieces(lambda span: measure_boxes(corners, *span, low, high, middle), spans, progress=progress)
     top = _room(2 * SIDE_BY_SIDE * 8 if count > step else 1)
     made = build_tree(low, high, middle, order, 0, count, 0, step, *top) if count > step else 1
     if count <= step:
@@ -153,7 +162,7 @@ def _binary(corners: NDArray[np.float32]) -> tuple[NDArray[np.int64], list[NDArr
         own = build_tree(*leading, *room)
         below[end] = [part[:own] for part in room]
 
-    in_pieces(build, ends)
+    in_pieces(build, ends, progress=progress)
     parts, size = [top], made
     for end in ends:
         boxes, children, starts, counts = below[end]
@@ -182,6 +191,7 @@ def tree_over(
     alphas: NDArray[np.float32],
     sizes: NDArray[np.float64],
     counted: NDArray[np.int64],
+    progress: Progress = SILENT,
 ) -> tuple[Tree, NDArray[np.int64]]:
     """Return a tree over triangles in the world, (T, 3, 3), and which of ``counted`` (T,) lies at each of its places.
 
@@ -197,7 +207,8 @@ def tree_over(
         bounds, links = _nodes(1)
         bounds[:, :3], bounds[:, 3:], links[:] = np.inf, -np.inf, EMPTY
         return (bounds, links, np.empty((0, 9, 4), np.float32), cuts, uvs, alphas, sizes), counted
-    order, (boxes, children, starts, counts) = _binary(corners)
+    order, (boxes, children, starts, counts) = _binary(corners, progress)
+    progress.check()
     made = len(boxes)
     # a node of several children stands for as many splits
     bounds, links = _nodes((made + 1) // 2 + 1)
@@ -208,6 +219,7 @@ def tree_over(
     bounds[:, :3] -= around
     bounds[:, 3:] += around
     blocks, which = np.empty((count, 9, 4), np.float32), np.empty((count, 4), np.int64)
+    progress.check()
     filled = fill_blocks(corners, order, links, blocks, which)
     numbers = which[:filled].reshape(-1)
     own = np.maximum(numbers, 0)

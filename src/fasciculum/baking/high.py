@@ -27,6 +27,7 @@ from fasciculum.model.detail import Pair, Span
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import NORMAL_VALUES, Role
 from fasciculum.model.scene import Image, Object, Primitive, Scene
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.tangents import tangents, unit
 
 #: rays of a texel that an edge of what is read runs through, and the turn that is an edge, degrees
@@ -77,7 +78,7 @@ class _Tables:
     starts: dict[str, int]
 
 
-def _tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role]) -> _Tables:
+def _tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progress: Progress) -> _Tables:
     """Put together what is read of objects; tables that nothing needs have one row."""
     items = [(key, scene.object(key)) for key in keys]
     used = [scene.material_of(one) for _, item in items for one in scene.primitives_of(item)]
@@ -94,11 +95,15 @@ def _tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role]) -> _Table
             count = len(primitive.triangles)
             first += count
             places = primitive.positions.astype(np.float64)[primitive.triangles]
+            progress.check()
             normals = corner_normals(primitive)
+            progress.check()
             parts["p"].append(_kept(scene, item, places @ linear.T + moved))
+            progress.check()
             parts["n"].append(_kept(scene, item, world_normals(normals, linear)))
             parts["m"].append(np.full(count, primitive.material, np.int32))
             parts["part"].append(np.full(count, number, np.int32))
+            progress.check()
             if bumpy:
                 parts["t"].append(_kept(scene, item, _tangents(scene, primitive, normals, linear)))
             if textured:
@@ -200,6 +205,7 @@ class HighReader:
         tinted: bool = True,
         edges: str = "source",
         angle: float = 40.0,
+        progress: Progress = SILENT,
     ) -> None:
         detail = scene.detail
         assert detail is not None
@@ -235,13 +241,13 @@ class HighReader:
         self._frames, self._mirrored = np.ascontiguousarray(np.concatenate(frames)), mirrored
         partners: dict[tuple[str, ...], Partners] = {}
         used = list(dict.fromkeys(key for _, *keys in groups for key in keys))
-        self.tables = _tables(detail.scene, used, roles)
+        self.tables = _tables(detail.scene, used, roles, progress)
         #: of each group: what is read, numbers of its triangles in the tables, and the low-poly itself
         self._groups: list[tuple[Partners, NDArray[np.int64], Partners]] = []
         for low, *rest in groups:
             chosen = tuple(rest)
             if chosen not in partners:
-                partners[chosen] = Partners(detail.scene, chosen, pixels)
+                partners[chosen] = Partners(detail.scene, chosen, pixels, progress)
             there = partners[chosen]
             spread = [np.zeros(0, np.int64)]
             for key in chosen:

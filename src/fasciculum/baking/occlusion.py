@@ -23,6 +23,7 @@ from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.tangents import tangents, unit
 
 #: parts of the diagonal of what is baked that radii are when nothing is said: of occlusion, thickness and curvature
@@ -99,6 +100,7 @@ class RaySource:
         bent: bool = False,
         edges: str = "source",
         angle: float = 40.0,
+        progress: Progress = SILENT,
     ) -> None:
         self.target, self.rays, self._bent = target, rays, bent
         self.guide: Guide | None = None
@@ -143,10 +145,13 @@ class RaySource:
                 own = target.surface == index
                 there = [key for key in surface.objects if whole.has(key)]
                 paired = [key for key in there if self._partners(key)][:1]
-                self._trees.append((tree_of(self._casting(whole, paired or there[:1]), pixels)[0], own))
+                self._trees.append(
+                    (tree_of(self._casting(whole, paired or there[:1]), pixels, progress=progress)[0], own)
+                )
         else:
             everything = rays.casts is Casts.SCENE
-            self._trees.append((tree_of(self._casting(whole, casting, everything=everything), pixels)[0], None))
+            items = self._casting(whole, casting, everything=everything)
+            self._trees.append((tree_of(items, pixels, progress=progress)[0], None))
 
     def _partners(self, key: str) -> tuple[str, ...]:
         """Return the high-poly objects that are read into an object."""

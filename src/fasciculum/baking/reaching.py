@@ -13,6 +13,7 @@ from fasciculum.kernels.probing import nearest_places, probe_points
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene
+from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.tangents import unit
 
 #: cosine with its own face below which a smoothed normal is of no use to a corner
@@ -40,11 +41,15 @@ class Partners:
     """
 
     def __init__(
-        self, scene: Scene, keys: Sequence[str], pixels: Callable[[Image], NDArray[Any]] | None = None
+        self,
+        scene: Scene,
+        keys: Sequence[str],
+        pixels: Callable[[Image], NDArray[Any]] | None = None,
+        progress: Progress = SILENT,
     ) -> None:
         self.scene, self.keys = scene, tuple(keys)
         self.tree: Tree
-        self.tree, self.numbers = tree_of([(scene, key) for key in keys], pixels, blended=True)
+        self.tree, self.numbers = tree_of([(scene, key) for key in keys], pixels, blended=True, progress=progress)
         double, owner = [np.zeros(0, np.bool_)], [np.zeros(0, np.int32)]
         for number, key in enumerate(keys):
             for primitive in scene.primitives_of(scene.object(key)):
@@ -175,7 +180,7 @@ def surface_points(corners: NDArray[np.float64], count: int) -> tuple[NDArray[np
     return triangles.astype(np.int64), weights
 
 
-def span_between(scene: Scene, key: str, partners: Partners, diagonal: float) -> Span:
+def span_between(scene: Scene, key: str, partners: Partners, diagonal: float, progress: Progress = SILENT) -> Span:
     """Return the reach, out and in, that holds the partners' surfaces as seen from an object, metres."""
     item = scene.object(key)
     own = Partners(scene, [key])
@@ -188,12 +193,14 @@ def span_between(scene: Scene, key: str, partners: Partners, diagonal: float) ->
     far = MOST * diagonal
     # from points of the high-poly to the low-poly, and from the middles of facets to the high-poly
     spread = partners.points(LOOKED_AT)
+    progress.check()
     number, where = own.nearest(spread, far)
     there = number >= 0
     foot, way = (_blended(values[number[there]], where[there]) for values in (corners, directions))
     heights = [np.sign(((spread[there] - foot) * way).sum(-1)) * where[there, 2]]
     triangles, weights = surface_points(corners, 4 * FORESEEN)
     met, way = (np.einsum("nij,ni->nj", values[triangles], weights) for values in (corners, directions))
+    progress.check()
     number, where = partners.nearest(met, far)
     there = number >= 0
     away = _blended(partners.corners()[number[there]], where[there]) - met[there]

@@ -42,18 +42,18 @@ def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
         alike = scene.relation(pair), pair.own, pair.handles, tuple((linear.T @ linear).round(6).ravel().tolist())
         if alike not in known:
             if pair.high not in trees:
-                trees[pair.high] = Partners(detail.scene, pair.high)
-            known[alike] = _measured(scene, pair, trees[pair.high])
+                trees[pair.high] = Partners(detail.scene, pair.high, progress=progress)
+            known[alike] = _measured(scene, pair, trees[pair.high], progress)
         pairs.append(replace(pair, span=known[alike].span, missed=known[alike].missed))
     return replace(scene, detail=replace(detail, pairs=tuple(pairs)))
 
 
-def _measured(scene: Scene, pair: Pair, partners: Partners) -> Pair:
+def _measured(scene: Scene, pair: Pair, partners: Partners, progress: Progress) -> Pair:
     detail = scene.detail
     assert detail is not None
     span = pair.span
     if span == (0.0, 0.0):
-        span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])))
+        span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])), progress)
     cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
     pair = replace(pair, span=span)
     rows = low_rows(scene, pair.low, pair.reach(), pair.handles, cage)
