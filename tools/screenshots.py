@@ -128,6 +128,28 @@ def plans(window: Window, shot: Callable[[str], None]) -> None:
         fold.set_open(title in opened)
 
 
+def pairing(window: Window, shot: Callable[[str], None]) -> None:
+    """Show a detailed door with its pair, and how far it is looked for."""
+    workspace, panel = window.workspace, window.settings.gather
+    opened = {title: fold.open for title, fold in panel.folds.items()}
+    workspace.set_stage("gather")
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Pairing")
+    workspace.select({"Hut door"})
+    window.model.frame()
+    idle(window)
+    workspace.set_view(lens="reach", high=True)
+    idle(window)
+    shot("pairing")
+    for title, fold in panel.folds.items():
+        fold.set_open(opened[title])
+    workspace.set_view(lens="colour", high=False)
+    workspace.select((), ("Opaque",))
+    window.model.frame()
+    workspace.set_stage("bake")
+    idle(window)
+
+
 def channels(window: Window, shot: Callable[[str], None]) -> None:
     """Put a file together of maps' channels, and look at a map of floats."""
     workspace, panel = window.workspace, window.settings.bake
@@ -229,6 +251,7 @@ def main() -> int:
     workspace.set_stage("bake")
     idle(window)
     shot("bake")
+    pairing(window, shot)
     channels(window, shot)
     workspace.check()
     idle(window)

@@ -24,14 +24,17 @@ from fasciculum.kernels.moves import move_all, propose
 from fasciculum.kernels.polygons import triangulate
 from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import AlphaMode, UvPolicy
+from fasciculum.model.choices import AlphaMode, PairBy, UvPolicy
+from fasciculum.model.detail import Detail, Pairing
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.check.check import check_bundle
+from fasciculum.operations.check.missed import missed_parts, missed_texels
+from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.lay_out.arrange import conflicts
-from fasciculum.operations.lay_out.lay_out import lay_out
+from fasciculum.operations.lay_out.lay_out import lay_out, measured
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.uv.unwrap.charts import Charts, Grain, Limits
@@ -94,6 +97,20 @@ def warm_unwrapping() -> None:
     Island(square, square[..., :2] * [1.0, 0.8]).relax()
 
 
+def warm_high(scene: Scene, bundle: Bundle, store: PixelStore) -> None:
+    """Read a scene into itself, as a detailed model, and look for what is missed."""
+    detailed = replace(scene, detail=Detail(scene, (), scene))
+    paired = pair_up(detailed, Pairing(PairBy.NONE))
+    held = pair_up(detailed, Pairing(PairBy.NEAREST, spans=(("n0", (0.0, 0.1)),)))
+    maps = (*bundle.bake.named, "height", "vertex_color")
+    bundle = replace(bundle, texturing=None, bake=replace(bundle.bake, maps=("auto", *maps), smooth=1.0))
+    for read in (paired, held):
+        laid = replace(bundle, layout=measured(lay_out(read, bundle)))
+        bake(read, laid, store)
+        missed_texels(read, laid, store)
+        missed_parts(read, laid)
+
+
 class Patience:
     """Says enough once all kernels of separating have run."""
 
@@ -141,6 +158,8 @@ def main() -> int:
                 conflicts(layout)
                 bundle = replace(bundle, texturing=bake(scene, bundle, store))
                 check_bundle(scene, bundle, store, points=100)
+                if maps:
+                    warm_high(scene, bundle, store)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     sys.stderr.write(f"[kernels] ready after {time.monotonic() - began:.0f} s\n")
