@@ -222,7 +222,7 @@ class CommandLine(unittest.TestCase):
             (["--channels", "mask=roughnes"], "nearest are: roughness"),
             (["--channels", "mask=roughness.g"], "no channel"),
             (["--channels", "a=1,2"], "more than a channel holds"),
-            (["--high", self.model], "--high"),
+            (["--onto", self.model], "--onto"),
             (["--turns", "sometimes"], "none"),
             (["--padding", "nan"], "no number"),
             (["--wanted", "nan"], "not between"),
@@ -252,7 +252,7 @@ class CommandLine(unittest.TestCase):
             stderr=subprocess.PIPE,
         )
         for line in iter(process.stderr.readline, b""):
-            if b"layout" in line:
+            if b"Improving" in line:
                 break
         process.send_signal(signal.SIGINT)
         _, err = process.communicate(timeout=30)

@@ -237,6 +237,7 @@ class HighToLow(unittest.TestCase):
         model = self.make("--bits", "16", size="256")
         self.assertEqual(self.report["pairing"][0]["missed"], 0.0)
         at, found = self.normals(model, "box_low")
+        at, found = at[::5], found[::5]
         # corners go along the diagonal, and what is blended between them goes through the middle of the box
         ray = at / np.linalg.norm(at, axis=1, keepdims=True)
         ends = np.repeat(at[:, None], 800, 1) - np.linspace(0, 0.2, 800)[None, :, None] * ray[:, None]

@@ -117,7 +117,7 @@ class Delivered(unittest.TestCase):
 
     def test_the_station_pays(self):
         plans, plan, report, _ = self.agrees(STATION, "balanced", "--combine", "bundle")
-        self.assertEqual(plans["now"]["draw_calls"], 69)
+        self.assertEqual(plans["now"]["draw_calls"], 68)
         self.assertLessEqual(plan["draw_calls"], 10)
         self.assertLessEqual(plan["texture_bytes"], plans["now"]["texture_bytes"])
         self.assertGreaterEqual(plan["yield"]["p10"], 0.9)
