@@ -1,6 +1,6 @@
 """Run the tests: ``tools/test.py [-v] [NAME ...]``, names as unittest takes them.
 
-Without names, the tests of the window and all others run side by side, each half in a process of its own.
+Without names, two halves that take about as long run side by side, each in a process of its own.
 """
 
 from __future__ import annotations
@@ -16,6 +16,8 @@ import unittest
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
+#: parts of the window's tests that run behind all that need no window
+LAST = ("tests.app.model", "tests.app.sheet")
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -40,13 +42,17 @@ def main() -> int:
 
 def halves() -> int:
     """Run both halves and return the exit code; what a half printed is told once it is over."""
-    packages = sorted(path.parent.name for path in (ROOT / "tests").glob("*/__init__.py"))
-    others = ["tests.test_docs", *(f"tests.{name}" for name in packages if name != "app")]
+    tests = ROOT / "tests"
+    packages = sorted(path.parent.name for path in tests.glob("*/__init__.py"))
+    others = ["tests.test_docs", *(f"tests.{name}" for name in packages if name != "app"), *LAST]
+    parts = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
+    window = [name for name in (f"tests.app.{part}" for part in parts) if name not in LAST]
+    window += sorted(f"tests.app.{path.stem}" for path in (tests / "app").glob("test_*.py"))
     began = time.monotonic()
     flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
     with tempfile.TemporaryDirectory() as folder:
         running = []
-        for number, names in enumerate((["tests.app"], others)):
+        for number, names in enumerate((window, others)):
             log = Path(folder) / f"{number}.log"
             with log.open("w") as stream:
                 command = [sys.executable, __file__, *flags, *names]

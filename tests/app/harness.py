@@ -108,9 +108,9 @@ class WindowCase(unittest.TestCase):
         """Wait until no work runs or waits and the views have had a moment."""
         calm = 0
         until = time.monotonic() + 90
-        while calm < 4:
+        while calm < 3:
             self.assertLess(time.monotonic(), until, "the queue never came to rest")
-            self.pump(0.03)
+            self.pump(0.025)
             busy = self.workspace.worker.runner.unfinished or self.workspace.viewer.runner.unfinished
             calm = 0 if busy else calm + 1
 
