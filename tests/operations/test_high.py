@@ -456,6 +456,19 @@ class HighToLow(unittest.TestCase):
         changed = {path.name for path, data in before.items() if path.read_bytes() != data}
         self.assertEqual(changed, {"low_left_low_base_color.png"})
 
+    def test_detailed_models_are_delivered_only_when_asked(self):
+        self.quad(self.low, "a_low", None)
+        self.quad(self.high, "a_high", (0.3, 0.6, 0.1), (0, 0.01, 0))
+        model = self.make()
+        self.assertEqual([name for name, _, _ in model.drawn()], ["a_low"])
+        self.assertFalse(list((self.folder / "out").glob("*_high.glb")))
+        self.make("--with-high")
+        self.assertIn("low_high.glb", self.report["files"])
+        there = Model(self.folder / "out" / "low_high.glb")
+        ((name, _, (part,)),) = there.drawn()
+        self.assertEqual(name, "a_high")
+        np.testing.assert_allclose(there.accessor(part["attributes"]["POSITION"]), FLOOR + [0, 0.01, 0], atol=1e-6)
+
     def test_nothing_is_said_of_high_poly_models_without_any(self):
         self.quad(self.low, "a", (1, 0, 0))
         low = self.low.write(self.folder / "low.glb")

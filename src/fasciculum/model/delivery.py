@@ -47,6 +47,15 @@ class DeliverySettings:
         words={True: "keep them too"},
         option="--keep-source-uvs",
     )
+    high: bool = setting(
+        False,
+        "High-poly",
+        "The detailed models that were read go along, in files of their own, as they came.",
+        fold="Models",
+        stales=DELIVERY,
+        words={True: "beside them"},
+        option="--with-high",
+    )
     models: tuple[str, ...] = ("glb",)
     pattern: str = setting(
         PATTERN,

@@ -66,7 +66,7 @@ class Maps(BakeCase):
         self.made()
         names = [baked.name for baked in self.workspace.bundle.texturing.maps]
         self.assertEqual(names, ["base_color", "object_id"])
-        self.assertIn("in order", self.panel.states["object_id"].text())
+        self.assertIn("baked", self.panel.states["object_id"].text())
         self.click(self.panel.maps["object_id"])
         self.assertEqual(self.bake.maps, ())
         self.keys(Qt.Key.Key_Z, CTRL)
@@ -204,11 +204,11 @@ class Rays(BakeCase):
         ao = self.workspace.bundle.texturing.map("ao")
         # three plates in a row stand in each other's way nowhere
         self.assertEqual(int(self.workspace.session.store.get(ao.pixels).min()), 255)
-        self.assertIn("in order", self.panel.states["ao"].text())
+        self.assertIn("baked", self.panel.states["ao"].text())
         floor = self.setting("bake", "ao_floor")
         self.click(floor, QPoint(8, floor.height() // 2))
         self.assertIn("stale", self.panel.states["ao"].text())
-        self.assertIn("in order", self.panel.states["base_color"].text())
+        self.assertIn("baked", self.panel.states["base_color"].text())
         self.workspace.bake(["Boards"])
         self.idle()
         ao = self.workspace.bundle.texturing.map("ao")
@@ -218,4 +218,4 @@ class Rays(BakeCase):
         # the bake is taken back, then the floor
         self.keys(Qt.Key.Key_Z, CTRL)
         self.assertFalse(self.bake.ao_floor)
-        self.assertIn("in order", self.panel.states["ao"].text())
+        self.assertIn("baked", self.panel.states["ao"].text())

@@ -27,7 +27,7 @@ from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
-STATE_WORDS = {NONE: "not baked", STALE: "stale", DONE: "in order"}
+STATE_WORDS = {NONE: "not baked", STALE: "stale", DONE: "baked"}
 
 
 class BakePanel(FoldColumn):

@@ -230,7 +230,7 @@ class PairingPanel(Column):
         box.setRange(0.0, 1e4)
         box.setSingleStep(0.005)
         box.setSuffix(" m")
-        box.setSpecialValueText("as its bundle")
+        box.setSpecialValueText("bundle's")
         box.setKeyboardTracking(False)
         box.valueChanged.connect(self._spanned)
         self.reach.row(

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.choices import Combine
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.output import OutputScene
@@ -54,6 +55,9 @@ def deliver(
     made = _Making(document, store, progress)
     files = made.files()
     result = made.result
+    beside = _high_poly(document)
+    if beside is not None:
+        files |= _Making(beside, store, progress.quiet()).files()
     if only:
         others = {texture.file for textures in made.textures.values() for texture in textures}
         others -= {
@@ -79,7 +83,19 @@ def delivered_names(document: Document) -> list[str]:
     textures = [texture.file for files in texture_files(document, ready).values() for texture in files]
     name = delivery_name(document)
     endings = [ending for entry in _formats(document) for ending in (entry.suffix, *entry.beside)]
-    return textures + [f"{name}{ending}" for ending in endings]
+    beside = _high_poly(document)
+    more = [] if beside is None else [f"{delivery_name(beside)}{ending}" for ending in endings]
+    return textures + [f"{name}{ending}" for ending in endings] + more
+
+
+def _high_poly(document: Document) -> Document | None:
+    """Return the high-poly models of a document as one that is delivered as it came, None unless that is asked for."""
+    detail, settings = document.scene.detail, document.delivery
+    if detail is None or not settings.high:
+        return None
+    name = f"{delivery_name(document)}_high"
+    plain = replace(settings, name=name, high=False, combine=Combine.NONE)
+    return Document(name=name, scene=detail.scene, delivery=plain)
 
 
 def _formats(document: Document) -> list[Format]:
