@@ -5,28 +5,26 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Sequence
 from copy import copy
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import outside
+from fasciculum.baking.high_tables import as_target, high_tables, shown_colors
 from fasciculum.baking.materials import MaterialSource
-from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.reaching import Partners, low_rows
-from fasciculum.baking.shading import corner_normals, edge_normals
-from fasciculum.baking.target import Target, corner_tangents, upright
+from fasciculum.baking.shading import edge_normals
+from fasciculum.baking.target import Target, upright
 from fasciculum.baking.world import world_normals
 from fasciculum.kernels.hits import count_missed, face_hits, gather_hits, place_hits, shade_hits, turn_hits
 from fasciculum.kernels.probing import find_edges, probe_tiles, probe_within, rays_of_hits
-from fasciculum.kernels.reading import CHANNELS, SLOTS
+from fasciculum.kernels.reading import CHANNELS
 from fasciculum.kernels.tiles import TILE, WIDE
 from fasciculum.model.choices import Reads
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import NORMAL_VALUES, Role
-from fasciculum.model.scene import Image, Object, Primitive, Scene
+from fasciculum.model.scene import Image, Object, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.tangents import tangents, unit
 
@@ -60,116 +58,6 @@ class Hits(NamedTuple):
     rays: NDArray[np.float64]
     fine: NDArray[np.bool_]
     share: float = 1.0 / FINER
-
-
-@dataclass(eq=False)
-class _Tables:
-    """What is read, triangle by triangle, over all objects in the order of the trees."""
-
-    corners: NDArray[np.float32]
-    normals: NDArray[np.float32]
-    tangents: NDArray[np.float32]
-    uvs: NDArray[np.float32]
-    colors: NDArray[np.float32]
-    material: NDArray[np.int32]
-    materials: tuple[int, ...]
-    part: NDArray[np.int32]
-    #: where each object's triangles begin
-    starts: dict[str, int]
-
-
-def _tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progress: Progress) -> _Tables:
-    """Put together what is read of objects; tables that nothing needs have one row."""
-    items = [(key, scene.object(key)) for key in keys]
-    used = [scene.material_of(one) for _, item in items for one in scene.primitives_of(item)]
-    textured = any(set(material.slots()) & set(roles) for material in used)
-    bumpy = Role.NORMAL in roles and any(material.normal is not None for material in used)
-    tinted = any(one.colors is not None for _, item in items for one in scene.primitives_of(item))
-    parts: dict[str, list[NDArray[Any]]] = {name: [] for name in ("p", "n", "t", "uv", "c", "m", "part")}
-    starts, first = {}, 0
-    for number, (key, item) in enumerate(items):
-        starts[key] = first
-        linear = scene.nodes[item.node].world[:3, :3]
-        moved = scene.nodes[item.node].world[:3, 3]
-        for primitive in scene.primitives_of(item):
-            count = len(primitive.triangles)
-            first += count
-            places = primitive.positions.astype(np.float64)[primitive.triangles]
-            progress.check()
-            normals = corner_normals(primitive)
-            progress.check()
-            parts["p"].append(_kept(scene, item, places @ linear.T + moved))
-            progress.check()
-            parts["n"].append(_kept(scene, item, world_normals(normals, linear)))
-            parts["m"].append(np.full(count, primitive.material, np.int32))
-            parts["part"].append(np.full(count, number, np.int32))
-            progress.check()
-            if bumpy:
-                parts["t"].append(_kept(scene, item, _tangents(scene, primitive, normals, linear)))
-            if textured:
-                parts["uv"].append(_kept(scene, item, _uvs(scene, primitive)))
-            if tinted:
-                colors = np.ones((count, 3, 4))
-                if primitive.colors is not None:
-                    colors = primitive.colors.astype(np.float64)[primitive.triangles]
-                parts["c"].append(_kept(scene, item, colors))
-    whole = np.concatenate([np.zeros(0, np.int32), *parts["m"]])
-    materials, material = np.unique(whole, return_inverse=True)
-
-    def joined(name: str, empty: tuple[int, ...], ground: float = 0.0) -> NDArray[np.float32]:
-        found = parts[name] or [np.full(empty, ground, np.float32)]
-        return np.ascontiguousarray(np.concatenate(found))
-
-    return _Tables(
-        joined("p", (0, 3, 3)),
-        joined("n", (0, 3, 3)),
-        joined("t", (1, 3, 4)),
-        joined("uv", (1, 3, SLOTS, 2)),
-        joined("c", (1, 3, 4), 1.0),
-        material.reshape(-1).astype(np.int32),
-        tuple(int(number) for number in materials),
-        np.concatenate([np.zeros(0, np.int32), *parts["part"]]),
-        starts,
-    )
-
-
-def _kept(scene: Scene, item: Object, values: NDArray[np.float64]) -> NDArray[np.float32]:
-    """Return values at corners as they are kept: 32 bits, in the order in which the trees have corners."""
-    return outside(scene, item, values).astype(np.float32)
-
-
-def _uvs(scene: Scene, primitive: Primitive) -> NDArray[np.float64]:
-    found = np.zeros((len(primitive.triangles), 3, SLOTS, 2))
-    for number, role in enumerate(ROLES):
-        slot = getattr(scene.material_of(primitive), role)
-        if slot is not None and primitive.has_uv(slot.uv_set):
-            moved = primitive.read_through(slot)
-            if slot.wrap_u == slot.wrap_v == 0:
-                moved -= np.floor(moved.mean(axis=1, keepdims=True))
-            found[:, :, number] = moved
-    return found
-
-
-def _tangents(
-    scene: Scene, primitive: Primitive, normals: NDArray[np.float64], linear: NDArray[np.float64]
-) -> NDArray[np.float64]:
-    """Return the tangents in the world that a primitive's normal map is read in, with the sign of the third axis."""
-    slot = scene.material_of(primitive).normal
-    found = np.zeros((len(primitive.triangles), 3, 4))
-    found[..., 3] = 1.0
-    if slot is None:
-        return found
-    if primitive.tangents is not None:
-        own = primitive.tangents.astype(np.float64)[primitive.triangles]
-    elif primitive.has_uv(slot.uv_set):
-        plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
-        own = corner_tangents(primitive, plain @ slot.matrix()[:, :2].T, normals)
-    else:
-        return found
-    found[..., :3] = unit(own[..., :3] @ linear.T)
-    # a mirrored node turns the third axis round
-    found[..., 3] = own[..., 3] * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
-    return found
 
 
 class HighReader:
@@ -241,7 +129,7 @@ class HighReader:
         self._frames, self._mirrored = np.ascontiguousarray(np.concatenate(frames)), mirrored
         partners: dict[tuple[str, ...], Partners] = {}
         used = list(dict.fromkeys(key for _, *keys in groups for key in keys))
-        self.tables = _tables(detail.scene, used, roles, progress)
+        self.tables = high_tables(detail.scene, used, roles, progress)
         #: of each group: what is read, numbers of its triangles in the tables, and the low-poly itself
         self._groups: list[tuple[Partners, NDArray[np.int64], Partners]] = []
         for low, *rest in groups:
@@ -261,9 +149,9 @@ class HighReader:
             )
             self._groups.append((there, numbers, Partners(scene, [low])))
         self._materials = MaterialSource(
-            detail.scene, _as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff
+            detail.scene, as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff
         )
-        self._source = self._materials.tables_of_materials(self.tables.uvs, _colors(self.tables, tinted))
+        self._source = self._materials.tables_of_materials(self.tables.uvs, shown_colors(self.tables, tinted))
         self.missed = np.zeros((0, 0), np.bool_)
         self.counts = np.zeros((len(layout.surfaces), 2), np.int64)
         self._lock, self._kept = threading.Lock(), threading.local()
@@ -434,25 +322,3 @@ def _frames(
         parts.append(part)
         first = last
     return np.concatenate(parts)
-
-
-def _colors(tables: _Tables, tinted: bool) -> NDArray[np.float32]:
-    return tables.colors if tinted else np.ones((1, 3, 4), np.float32)
-
-
-def _as_target(tables: _Tables, *, tinted: bool) -> Target:
-    """Return a target with the materials of what is read; its triangles lie on no sheet."""
-    nothing = np.zeros(0, np.int32)
-    return Target(
-        np.zeros((0, 3, 2)),
-        np.zeros((0, 3, 3)),
-        tables.uvs,
-        _colors(tables, tinted),
-        np.zeros((0, 3, 11), np.float32),
-        tables.material,
-        tables.materials,
-        nothing,
-        np.zeros(0),
-        nothing,
-        np.zeros(0, np.bool_),
-    )

@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.high import HighReader
+from fasciculum.baking.high import HighReader, Hits
 from fasciculum.baking.occlusion import RaySource
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
 from fasciculum.kernels.occluding import FREE, RAY_VALUES
@@ -32,6 +32,17 @@ class _Beside(ABC):
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, K)."""
 
+    def _begun(
+        self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]
+    ) -> Hits | None:
+        """Let the other source write what is its own, and what stands in for rays that met nothing; return the rays."""
+        hits = self.high.hits(tiles, across, ids)
+        others = self._others(ids)
+        if hits is not None:
+            others = np.maximum(others, self._lost(ids, hits.found, hits.texels))
+        self.source.fill(tiles, across, others, found)
+        return hits
+
     def _others(self, ids: NDArray[np.int32]) -> NDArray[np.int32]:
         return np.where((ids >= 0) & self.high.paired[np.maximum(ids, 0)], np.int32(-1), ids)
 
@@ -48,11 +59,7 @@ class HighMaterials(_Beside):
 
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 16)."""
-        hits = self.high.hits(tiles, across, ids)
-        others = self._others(ids)
-        if hits is not None:
-            others = np.maximum(others, self._lost(ids, hits.found, hits.texels))
-        self.source.fill(tiles, across, others, found)
+        hits = self._begun(tiles, across, ids, found)
         if hits is None:
             return
         self.high.means(hits, self.high.shaded(hits), found, unit=NORMAL_VALUES[0])
@@ -76,11 +83,7 @@ class HighRays(_Beside):
 
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 6)."""
-        hits = self.high.hits(tiles, across, ids)
-        others = self._others(ids)
-        if hits is not None:
-            others = np.maximum(others, self._lost(ids, hits.found, hits.texels))
-        self.source.fill(tiles, across, others, found)
+        hits = self._begun(tiles, across, ids, found)
         if hits is None:
             return
         place = self.high.places(hits)

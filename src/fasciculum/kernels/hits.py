@@ -218,6 +218,16 @@ def turn_hits(texels, where, maps, frames, mirrored, vectors):
         vectors[s, 0], vectors[s, 1], vectors[s, 2] = a / length, b / length, c / length
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _rays_of(texels, found, first):
+    """Return where the rays of a texel end that begin at one, and how many of them met something."""
+    end, many = first, 0
+    while end < len(texels) and texels[end] == texels[first]:
+        many += found[end] >= 0
+        end += 1
+    return end, many
+
+
 @njit(cache=True, nogil=True)
 def gather_hits(texels, found, first, last, unit, sums, values):
     """Write means of rays that met something, ``sums`` (S, K), into texels of ``values`` (M, K), from a column on.
@@ -226,10 +236,7 @@ def gather_hits(texels, found, first, last, unit, sums, values):
     """
     s = 0
     while s < len(texels):
-        end, many = s, 0
-        while end < len(texels) and texels[end] == texels[s]:
-            many += found[end] >= 0
-            end += 1
+        end, many = _rays_of(texels, found, s)
         if many:
             out = values[texels[s]]
             for k in range(first, last):
@@ -257,10 +264,7 @@ def count_missed(texels, found, low, tiles, across, maps, surface, counts, misse
     height, width = missed.shape
     s = 0
     while s < len(texels):
-        end, many = s, 0
-        while end < len(texels) and texels[end] == texels[s]:
-            many += found[end] >= 0
-            end += 1
+        end, many = _rays_of(texels, found, s)
         n, rest = divmod(texels[s], WIDE * WIDE)
         y, x = divmod(rest, WIDE)
         t = low[s]
