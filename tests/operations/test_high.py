@@ -415,6 +415,22 @@ class HighToLow(unittest.TestCase):
         self.assertLess(np.abs(values[cut] - [0.2, 0.1, 0.0]).max(), 0.01)
         self.assertLess(np.abs(values[at[:, 0] < -0.08] - 1).max(), 0.01)
 
+    def test_a_masked_object_is_clear_where_its_rays_meet_nothing(self):
+        picture = np.full((8, 8, 4), 255, np.uint8)
+        picture[:, 4:, 3] = 0
+        card = self.low.material(self.low.texture(np.full((8, 8, 4), 255, np.uint8)), alphaMode="MASK")
+        up = np.tile([0, 1.0, 0], (4, 1))
+        self.put(self.low, "leaf_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS, card, NORMAL=up)
+        leaf = self.high.material(self.high.texture(picture), alphaMode="MASK")
+        self.put(self.high, "leaf_high", FLOOR + [0, 0.001, 0], FLOOR_TRIANGLES, FLOOR_UVS, leaf, NORMAL=up)
+        model = self.make("--reach", "0.01", "--maps", "base_color,opacity")
+        at, values = self.seen(model, "leaf_low", "opacity")
+        # the texture repeats: at its border it is read half clear
+        self.assertTrue((values[np.abs(at[:, 0] + 0.25) < 0.17] == 1).all())
+        self.assertTrue((values[at[:, 0] > 0.08] == 0).all())
+        self.assertAlmostEqual(self.report["pairing"][0]["missed"], 0.5, delta=0.07)
+        self.assertNotIn("missed", [finding["code"] for finding in self.report["findings"]])
+
     def test_backs_of_two_sided_surfaces_are_met_and_turned(self):
         self.quad(self.low, "banner_low", None)
         self.quad(self.high, "banner_high", (0.3, 0.6, 0.1), (0, 0.001, 0), turn=-1, doubleSided=True)

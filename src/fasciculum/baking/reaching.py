@@ -79,7 +79,8 @@ class Partners:
                 used = np.unique(primitive.triangles)
                 step = max(len(used) // most, 1)
                 found.append(primitive.positions[used[::step]].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
-        return np.concatenate(found)
+        whole = np.concatenate(found)
+        return whole[np.isfinite(whole).all(axis=1)]
 
     def nearest(self, points: NDArray[np.float64], far: float) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return for points (N, 3) the nearest triangle, -1 beyond ``far``; two weights and the distance, (N, 3)."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fasciculum.checks.check import Check, Scope
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import AlphaMode
 from fasciculum.model.finding import WARNING, Finding
 
 #: part of an object's texels that may meet nothing without a word
@@ -11,7 +12,9 @@ UNTOLD = 0.01
 
 
 def check_missed(bundle: Bundle) -> list[Finding]:
-    """Name the objects of which more than a hundredth met nothing."""
+    """Name the objects of which more than a hundredth met nothing; in a bundle with opacity that is clear and meant."""
+    if bundle.alpha_mode is not AlphaMode.OPAQUE:
+        return []
     missed = bundle.texturing.missed if bundle.texturing is not None else ()
     return [
         Finding(
