@@ -47,15 +47,6 @@ class DeliverySettings:
         words={True: "keep them too"},
         option="--keep-source-uvs",
     )
-    high: bool = setting(
-        False,
-        "High-poly",
-        "The detailed models that were read go along, in files of their own, as they came.",
-        fold="Models",
-        stales=DELIVERY,
-        words={True: "beside them"},
-        option="--with-high",
-    )
     models: tuple[str, ...] = ("glb",)
     pattern: str = setting(
         PATTERN,
@@ -137,6 +128,15 @@ class DeliverySettings:
         stales=DELIVERY,
         words={True: "write them"},
         option="--tangents",
+    )
+    high: bool = setting(
+        False,
+        "High-poly",
+        "The detailed models that were read go along, in files of their own, as they came.",
+        fold="Models",
+        stales=DELIVERY,
+        words={True: "beside them"},
+        option="--with-high",
     )
 
 

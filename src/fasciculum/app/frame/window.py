@@ -235,7 +235,7 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(9)
+        self.map.setMinimumContentsLength(8)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
