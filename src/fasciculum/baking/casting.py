@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.bvh import (
     BOUNDS_BYTES,
+    DEEPEST,
     EMPTY,
+    HALVES,
     LEAF,
     NODE_BYTES,
     build_tree,
@@ -147,7 +149,8 @@ def _binary(corners: NDArray[np.float32], progress: Progress) -> tuple[NDArray[n
     step = max(-(-count // SIDE_BY_SIDE), LEAST_PART)
     spans = [(first, min(first + step, count)) for first in range(0, count, step)]
     in_pieces(lambda span: measure_boxes(corners, *span, low, high, middle), spans, progress=progress)
-    top = _room(2 * SIDE_BY_SIDE * 8 if count > step else 1)
+    # at each level fewer than so many parts are still to be parted, however unevenly
+    top = _room(SIDE_BY_SIDE * (DEEPEST + HALVES) if count > step else 1)
     made = build_tree(low, high, middle, order, 0, count, 0, step, *top) if count > step else 1
     if count <= step:
         top[2][0], top[3][0], top[1][0] = 0, count, (-1, 0)

@@ -97,7 +97,7 @@ class HighReader:
     ) -> None:
         detail = scene.detail
         assert detail is not None
-        self.target, self.high, self._pixels = target, detail.scene, pixels
+        self.target = target
         self.pairs: dict[int, tuple[str, Pair]] = {}
         self._copies = [surface.objects for surface in layout.surfaces]
         every = tuple(item.key for item in detail.scene.objects)
@@ -105,7 +105,6 @@ class HighReader:
         self.group = np.full(len(target.corners), -1, np.int32)
         rows, frames = [np.zeros((0, 3, 8))], [np.zeros((0, 3, 7))]
         mirrored = np.zeros(len(target.corners), np.bool_)
-        self._own: list[tuple[Partners, int]] = []
         sheet = np.array([layout.across, layout.height], np.float64)
         for index, surface in enumerate(layout.surfaces):
             key, pair = paired_of(scene, surface.objects)

@@ -23,10 +23,10 @@ from fasciculum.kernels.meeting import (
 
 #: bins that the middles of boxes are sorted into along an axis, and triangles of a leaf at most
 BINS, LEAF = 16, 4
-#: nodes that may wait while a ray goes down the tree
-WAITING = 256
-#: levels of the tree beyond which triangles are parted by halves, whatever that costs
-DEEPEST = 48
+#: levels of the tree beyond which triangles are parted by halves, whatever that costs, and levels that this adds
+DEEPEST, HALVES = 48, 32
+#: nodes that may wait while a ray goes down the tree: at each level all children but one
+WAITING = (BOXES - 1) * (DEEPEST + HALVES)
 #: words of scratch behind them: where boxes begin, and what of four triangles is met
 AWAY, MET, ROOM = WAITING, BOXES * 4, WAITING + BOXES // 2 + 16
 #: bytes of a node, of its bounds ahead of its links, and of a leaf's triangles
