@@ -88,6 +88,21 @@ class Hits(unittest.TestCase):
             # to corners and along edges, where triangles meet
             self.assertTrue(any_hit(own, 0.0, 0.0, 0.0, *corner, 0.0, 10.0, STACK))
 
+    def test_scales_that_grow_and_grow_are_built_and_met(self):
+        """Ever larger triangles in ever larger shells: each cut takes little off, level after level."""
+        rng = np.random.default_rng(7)
+        size = 1.0009 ** np.arange(70_000)
+        way = rng.normal(size=(len(size), 3))
+        way /= np.linalg.norm(way, axis=1, keepdims=True)
+        corners = way[:, None] + 0.02 * rng.normal(size=(len(size), 3, 3))
+        corners *= np.minimum(size, 1e12)[:, None, None]
+        own = tree(corners)
+        for number in range(0, len(size), 7_000):
+            middle = corners[number].astype(np.float32).astype(float).mean(axis=0)
+            hit, far, _, _, _ = closest_hit(own, 0.0, 0.0, 0.0, *middle, 0.0, 1.0 + 1e-4, STACK)
+            self.assertGreaterEqual(hit, 0)
+            self.assertLessEqual(far, 1.0 + 1e-4)
+
     def test_axis_parallel_rays_and_nothing_at_all(self):
         own = tree(quad([-1, 0, -1], [-1, 0, 1], [1, 0, 1], [1, 0, -1]))
         self.assertTrue(any_hit(own, 0.3, 1.0, 0.2, 0.0, -1.0, 0.0, 0.0, 5.0, STACK))

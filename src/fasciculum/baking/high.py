@@ -119,8 +119,7 @@ class HighReader:
             group = groups.setdefault((item.key, *keys), len(groups))
             self.pairs[index] = key, pair
             self.group[own] = group
-            cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
-            rows.append(low_rows(scene, key, pair.reach(told), pair.handles, cage))
+            rows.append(low_rows(scene, key, pair.reach(told), pair.handles, detail.cage_of(pair)))
             linear = scene.nodes[item.node].world[:3, :3]
             mirrored[own] = np.linalg.det(linear) < 0
             frames.append(_frames(scene, item, surface, layout.sheet_corners(index) / sheet, edges, angle))

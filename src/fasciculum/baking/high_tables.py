@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import outside
+from fasciculum.baking.casting import outside, triangles_of
 from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.target import Target, corner_tangents
@@ -49,15 +49,13 @@ def high_tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progr
     for number, (key, item) in enumerate(items):
         starts[key] = first
         linear = scene.nodes[item.node].world[:3, :3]
-        moved = scene.nodes[item.node].world[:3, 3]
         for primitive in scene.primitives_of(item):
             count = len(primitive.triangles)
             first += count
-            places = primitive.positions.astype(np.float64)[primitive.triangles]
             progress.check()
             normals = corner_normals(primitive)
             progress.check()
-            parts["p"].append(_kept(scene, item, places @ linear.T + moved))
+            parts["p"].append(triangles_of(scene, item, primitive))
             progress.check()
             parts["n"].append(_kept(scene, item, world_normals(normals, linear)))
             parts["m"].append(np.full(count, primitive.material, np.int32))

@@ -154,8 +154,9 @@ def low_rows(
     Place, direction (with a cage: the way to it), out (with a cage: -1) and in.
     """
     item = scene.object(key)
-    rows = np.empty((len(world_corners(scene, item)), 3, 8))
-    rows[..., :3] = world_corners(scene, item)
+    corners = world_corners(scene, item)
+    rows = np.empty((len(corners), 3, 8))
+    rows[..., :3] = corners
     if cage is not None:
         rows[..., 3:6] = world_corners(cage[0], cage[0].object(cage[1])) - rows[..., :3]
         rows[..., 6], rows[..., 7] = -1.0, span[1]

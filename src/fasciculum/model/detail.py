@@ -107,6 +107,10 @@ class Detail:
         """Return the pair of an object, None when nothing is read into it."""
         return self._by_low.get(low)
 
+    def cage_of(self, pair: Pair) -> tuple[Scene, str] | None:
+        """Return the cage of a pair, with the scene that holds it; None without one."""
+        return (self.cages, pair.cage) if pair.cage and self.cages is not None else None
+
     @cached_property
     def _by_low(self) -> dict[str, Pair]:
         return {pair.low: pair for pair in self.pairs}

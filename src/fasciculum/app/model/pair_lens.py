@@ -99,9 +99,7 @@ class PairLens:
         pair = self.pairs.pair(key)
         scene, span = self.workspace.document.scene, self.pairs.reach_of(key)
         detail = scene.detail
-        cage = None
-        if pair is not None and pair.cage and detail is not None and detail.cages is not None:
-            cage = (detail.cages, pair.cage)
+        cage = detail.cage_of(pair) if detail is not None and pair is not None else None
         return low_rows(scene, key, span, self.handles(), cage)
 
     def shell(self) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:

@@ -83,8 +83,7 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
         pair = detail.pair(key)
         if pair is None or not pair.high:
             continue
-        cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
-        rows = low_rows(scene, key, pair.reach(told), pair.handles, cage)
+        rows = low_rows(scene, key, pair.reach(told), pair.handles, detail.cage_of(pair))
         there, own = Partners(detail.scene, pair.high), Partners(scene, [key])
         triangles = np.repeat(np.arange(len(rows)), ASKED)
         met, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))

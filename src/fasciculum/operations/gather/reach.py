@@ -54,9 +54,8 @@ def _measured(scene: Scene, pair: Pair, partners: Partners, progress: Progress) 
     span = pair.span
     if span == (0.0, 0.0):
         span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])), progress)
-    cage = (detail.cages, pair.cage) if pair.cage and detail.cages is not None else None
     pair = replace(pair, span=span)
-    rows = low_rows(scene, pair.low, pair.reach(), pair.handles, cage)
+    rows = low_rows(scene, pair.low, pair.reach(), pair.handles, detail.cage_of(pair))
     return replace(pair, missed=foreseen_missed(rows, Partners(scene, [pair.low]), partners))
 
 
