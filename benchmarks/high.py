@@ -64,7 +64,7 @@ def measure(scene, store, kind, size):
     plan = MapPlan(kind, size, size, bundle.bake.wish(kind.name), kind.channels)
     leading = (scene, layout, target, (0.0, 0.0), Reads.PARTNERS, lambda image: store.get(image.pixels))
     baking = Baking(scene, layout, target, Conditions(rays=Rays(64)), leading[5])
-    baking._high, baking._high_known = HighReader(*leading, roles=frozenset()), True
+    baking._high = HighReader(*leading, roles=frozenset())
     baking.bake([plan])
     whole = least(lambda: baking.bake([plan]), 2)
     reader = baking._high.on(target, size, size)

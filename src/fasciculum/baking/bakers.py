@@ -154,7 +154,6 @@ class Baking:
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
         self._high: HighReader | None = None
-        self._high_known = False
         #: for each object that is read from high-poly ones the part of its texels that met nothing
         self.missed: dict[str, float] = {}
 
@@ -282,8 +281,7 @@ class Baking:
         """Return what reads the high-poly, None when nothing of these maps does."""
         if not any(plan.kind.reads_high for plan in lot):
             return None
-        if not self._high_known:
-            self._high_known = True
+        if self._high is None:
             pairs = [paired_of(self.scene, surface.objects)[1] for surface in self.layout.surfaces]
             if any(pair is not None for pair in pairs):
                 conditions = self.conditions

@@ -276,7 +276,7 @@ class HighReader:
         Three columns from ``unit`` on are unit vectors.
         """
         flat = found.reshape(-1, found.shape[-1])
-        gather_hits(hits.texels, hits.found, 0, last or values.shape[1], unit, values, flat)
+        gather_hits(hits.texels, hits.found, last or values.shape[1], unit, values, flat)
 
     def shares(self) -> tuple[tuple[str, float], ...]:
         """Return for each object that is read from high-poly ones the part of its texels that met nothing."""

@@ -10,9 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import outside, triangles_of
-from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.shading import corner_normals
-from fasciculum.baking.target import Target, corner_tangents
+from fasciculum.baking.target import Target, corner_tangents, slot_uvs
 from fasciculum.baking.world import world_normals
 from fasciculum.kernels.reading import SLOTS
 from fasciculum.model.maps import Role
@@ -64,7 +63,7 @@ def high_tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progr
             if bumpy:
                 parts["t"].append(_kept(scene, item, _tangents(scene, primitive, normals, linear)))
             if textured:
-                parts["uv"].append(_kept(scene, item, _uvs(scene, primitive)))
+                parts["uv"].append(_kept(scene, item, slot_uvs(scene, primitive)))
             if tinted:
                 colors = np.ones((count, 3, 4))
                 if primitive.colors is not None:
@@ -93,18 +92,6 @@ def high_tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progr
 def _kept(scene: Scene, item: Object, values: NDArray[np.float64]) -> NDArray[np.float32]:
     """Return values at corners as they are kept: 32 bits, in the order in which the trees have corners."""
     return outside(scene, item, values).astype(np.float32)
-
-
-def _uvs(scene: Scene, primitive: Primitive) -> NDArray[np.float64]:
-    found = np.zeros((len(primitive.triangles), 3, SLOTS, 2))
-    for number, role in enumerate(ROLES):
-        slot = getattr(scene.material_of(primitive), role)
-        if slot is not None and primitive.has_uv(slot.uv_set):
-            moved = primitive.read_through(slot)
-            if slot.wrap_u == slot.wrap_v == 0:
-                moved -= np.floor(moved.mean(axis=1, keepdims=True))
-            found[:, :, number] = moved
-    return found
 
 
 def _tangents(

@@ -135,6 +135,21 @@ def corner_tangents(
     return tangents(positions, corner_normals(primitive) if normals is None else normals, uvs)
 
 
+def slot_uvs(scene: Scene, primitive: Primitive) -> NDArray[np.float64]:
+    """Return for each corner and texture slot where it is read, after its transform, in repeats, (T, 3, SLOTS, 2)."""
+    material = scene.material_of(primitive)
+    uvs = np.zeros((len(primitive.triangles), 3, SLOTS, 2))
+    for number, role in enumerate(ROLES):
+        slot = getattr(material, role)
+        if slot is not None and primitive.has_uv(slot.uv_set):
+            moved = primitive.read_through(slot)
+            # whole repeats change nothing and cost digits
+            if slot.wrap_u == slot.wrap_v == 0:
+                moved -= np.floor(moved.mean(axis=1, keepdims=True))
+            uvs[:, :, number] = moved
+    return uvs
+
+
 def _add_primitive(
     scene: Scene,
     item: Object,
@@ -145,16 +160,7 @@ def _add_primitive(
 ) -> None:
     count = len(primitive.triangles)
     material = scene.material_of(primitive)
-    uvs = np.zeros((count, 3, SLOTS, 2))
-    for number, role in enumerate(ROLES):
-        slot = getattr(material, role)
-        if slot is not None and primitive.has_uv(slot.uv_set):
-            moved = primitive.read_through(slot)
-            # whole repeats change nothing and cost digits
-            if slot.wrap_u == slot.wrap_v == 0:
-                moved -= np.floor(moved.mean(axis=1, keepdims=True))
-            uvs[:, :, number] = moved
-    parts["uvs"].append(uvs)
+    parts["uvs"].append(slot_uvs(scene, primitive))
     colors = np.ones((count, 3, 4))
     if primitive.colors is not None:
         colors = primitive.colors.astype(np.float64)[primitive.triangles]

@@ -229,8 +229,8 @@ def _rays_of(texels, found, first):
 
 
 @njit(cache=True, nogil=True)
-def gather_hits(texels, found, first, last, unit, sums, values):
-    """Write means of rays that met something, ``sums`` (S, K), into texels of ``values`` (M, K), from a column on.
+def gather_hits(texels, found, last, unit, sums, values):
+    """Write means of rays that met something, ``sums`` (S, K), into texels of ``values`` (M, K), up to a column.
 
     Three columns from ``unit`` on are made unit vectors, unless that is less than 0.
     """
@@ -239,7 +239,7 @@ def gather_hits(texels, found, first, last, unit, sums, values):
         end, many = _rays_of(texels, found, s)
         if many:
             out = values[texels[s]]
-            for k in range(first, last):
+            for k in range(last):
                 total = 0.0
                 for i in range(s, end):
                     if found[i] >= 0:

@@ -251,11 +251,11 @@ def make(
     name = order.delivery.name or Path(models[0]).stem
     pairing = order.pairing
     if order.high:
+        told = (order.high, order.cages, pairing, order.pairs_file, store)
+        # told as the end of gathering, so that progress never goes back
+        part = progress.part(0.1, 0.1)
         scene, pairing, about = line.timed(
-            "gather",
-            lambda: gather_high(
-                scene, order.high, order.cages, pairing, order.pairs_file, store, lookup=order.lookup, progress=progress
-            ),
+            "gather", lambda: gather_high(scene, *told, lookup=order.lookup, progress=part)
         )
         noticed = (*noticed, *about)
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
