@@ -17,6 +17,9 @@ from fasciculum.baking.geometry import GeometrySource
 from fasciculum.baking.high import HighReader, greatest_reach, paired_of
 from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
+from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, gather_light
+from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
+from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
 from fasciculum.baking.occlusion import Rays, RaySource
@@ -75,15 +78,16 @@ class MapPlan:
     @property
     def dtype(self) -> np.dtype:
         """The type of its stored values: floats in linear light for EXR, else whole numbers."""
-        if self.wish.format == FileFormat.EXR:
+        if self.wish.format == FileFormat.EXR or self.kind.source is Values.LIGHT:
             return np.dtype(np.float32)
         return np.dtype(np.uint8 if self.wish.bits == 8 else np.uint16)
 
     @property
-    def together(self) -> tuple[int, int, int, frozenset[int], bool]:
+    def together(self) -> tuple[object, ...]:
         """What maps have in common that are baked in one pass."""
-        samples = self.wish.samples if self.kind.source is Values.MATERIALS else 1
-        return self.width, self.height, samples, self.changed, self.before is None
+        samples = self.wish.samples if self.kind.source in (Values.MATERIALS, Values.LIGHT) else 1
+        lit = self.kind.source is Values.LIGHT
+        return self.width, self.height, samples, self.changed, self.before is None, lit
 
 
 @dataclass(frozen=True)
@@ -111,6 +115,7 @@ class Conditions:
         How far the high-poly is looked for, 0 for what is found.
     reads : Reads
         Which high-poly objects are read.
+    light : LightTerms
     """
 
     cutoff: float | None = None
@@ -124,6 +129,7 @@ class Conditions:
     smooth: float = 0.0
     reach: Span = (0.0, 0.0)
     reads: Reads = Reads.PARTNERS
+    light: LightTerms = LightTerms()  # noqa: RUF009 - frozen
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,12 +154,17 @@ class Baking:
         *,
         whole: Scene | None = None,
         objects: Sequence[str] = (),
+        panorama: NDArray[np.float32] | None = None,
     ) -> None:
         #: all that was gathered, and what of it the bundle has: for what stands in the way of rays
         self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
         self._high: HighReader | None = None
+        self._panorama = panorama
+        #: what light was gathered last, where any was, and what hears of what there is of it so far
+        self.gathered: Gathered | None = None
+        self.show: Callable[[Gathered], None] | None = None
         #: for each object that is read from high-poly ones the part of its texels that met nothing
         self.missed: dict[str, float] = {}
 
@@ -185,7 +196,8 @@ class Baking:
         tiles = Tiles(target, first.width, first.height)
         high = self._reader(lot, progress)
         high = None if high is None else high.on(target, first.width, first.height)
-        sources = self._sources(lot, target, high, progress.part(0.0, 0.1))
+        ahead = 0.8 if first.kind.source is Values.LIGHT else 0.1
+        sources = self._sources(lot, target, high, progress.part(0.0, ahead))
         guide = self._guide(first, sources)
         pixels = {plan.kind.name: self._array(plan) for plan in lot}
         writers = [self._writer(plan, pixels[plan.kind.name], sources, target) for plan in lot]
@@ -202,7 +214,7 @@ class Baking:
             covered,
             only=only,
             words=f"Baking {names}",
-            progress=progress.part(0.1, 0.85),
+            progress=progress.part(ahead, 0.85),
         )
         constants = {
             plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
@@ -337,6 +349,8 @@ class Baking:
                 edges=self.conditions.edges,
                 angle=self.conditions.angle,
             )
+        if lot[0].kind.source is Values.LIGHT:
+            found[Values.LIGHT] = self._light(lot, target, high, progress)
         if any(plan.kind.source is Values.HEIGHT for plan in lot):
             reach = 1.0 if self._high is None else greatest_reach(self._high, self.conditions.reach)
             found[Values.HEIGHT] = HeightSource(high, reach)
@@ -345,6 +359,39 @@ class Baking:
                 if name in found:
                     found[name] = beside(found[name], high)
         return found
+
+    def _light(self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress) -> LightSource:
+        """Gather light at the texels of maps."""
+        first, conditions = lot[0], self.conditions
+        shining = shining_of(self.whole, self._pixels, self._panorama, progress)
+        told = (shining, self.scene, self.layout, target, first.width, first.height, conditions.light, high)
+        shaded = {"edges": conditions.edges, "angle": conditions.angle}
+        passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]
+        wanted = {value for plan in lot for value in plan.kind.values}
+        gathered = gather_light(
+            passes,
+            wanted,
+            seams=lambda: Seams(passes),
+            show=self.show,
+            progress=progress,
+        )
+        self.gathered = gathered
+        materials: Source | None = None
+        if LOOK in wanted:
+            plain = target if conditions.tinted else target.plain()
+            roles = frozenset(role for plan in lot for role in plan.kind.reads)
+            materials = MaterialSource(
+                self.scene,
+                plain,
+                self._pixels,
+                roles=roles,
+                cutoff=conditions.cutoff,
+                samples=first.wish.samples,
+                check=progress.check,
+            )
+            if high is not None:
+                materials = HighMaterials(materials, high)
+        return LightSource(gathered, materials, emission=conditions.light.emission)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
         if plan.kind.identity is not None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import Any
 
 import numpy as np
@@ -21,7 +21,8 @@ from fasciculum.kernels.bvh import (
     widen_tree,
 )
 from fasciculum.kernels.meeting import BOXES
-from fasciculum.model.scene import BLEND, MASK, Image, Object, Primitive, Scene, TextureSlot
+from fasciculum.model.choices import AlphaMode
+from fasciculum.model.scene import MASK, OPAQUE, Image, Object, Primitive, Scene, TextureSlot
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
@@ -37,6 +38,26 @@ def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np
     corners = primitive.positions.astype(np.float64)[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
     found: NDArray[np.float32] = np.ascontiguousarray(outside(scene, item, corners), np.float32)
     return found
+
+
+def casting_items(whole: Scene, keys: Iterable[str], *, everything: bool = False) -> list[tuple[Scene, str]]:
+    """Return what casts in the place of objects: the high-poly partners of those that have any, themselves else.
+
+    With ``everything`` high-poly objects are there too that are read into nothing.
+    """
+    found: dict[tuple[bool, str], tuple[Scene, str]] = {}
+    detail = whole.detail
+    for key in keys:
+        partners = whole.read_into(key)
+        for other in partners:
+            assert detail is not None
+            found[True, other] = detail.scene, other
+        if not partners:
+            found[False, key] = whole, key
+    if everything and detail is not None:
+        for item in detail.scene.objects:
+            found[True, item.key] = detail.scene, item.key
+    return list(found.values())
 
 
 def outside(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -59,7 +80,7 @@ def tree_of(
     items: Iterable[tuple[Scene, str]],
     pixels: Callable[[Image], NDArray[Any]] | None,
     *,
-    blended: bool = False,
+    modes: Collection[AlphaMode] = (OPAQUE, MASK),
     progress: Progress = SILENT,
 ) -> tuple[Tree, NDArray[np.int64]]:
     """Return a tree over the surfaces of objects: what is masked is there only where it is not cut out.
@@ -70,8 +91,8 @@ def tree_of(
         Objects by their keys.
     pixels : callable
         Returns an image's stored values, shape (H, W, C); without it nothing is cut out.
-    blended : bool
-        Whether what is blended is there; it casts nothing.
+    modes : collection of AlphaMode
+        What of these is there; what is blended stops no ray by itself.
     progress : Progress
         Only heard, not told.
 
@@ -93,7 +114,7 @@ def tree_of(
         for primitive in scene.primitives_of(item):
             material = scene.material_of(primitive)
             first, passed = passed, passed + len(primitive.triangles)
-            if (material.alpha_mode == BLEND and not blended) or not len(primitive.triangles):
+            if material.alpha_mode not in modes or not len(primitive.triangles):
                 continue
             progress.check()
             corners = triangles_of(scene, item, primitive)

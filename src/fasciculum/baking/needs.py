@@ -7,7 +7,7 @@ from typing import Any
 
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import VertexColors
-from fasciculum.model.maps import AUTO, BASE_COLOR, EMISSIVE, NORMAL, ORM, VERTEX_COLOR
+from fasciculum.model.maps import AUTO, BASE_COLOR, EMISSIVE, LIT, NORMAL, ORM, VERTEX_COLOR
 from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Scene
 
 
@@ -89,7 +89,9 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | Non
         VERTEX_COLOR: bake.vertex_colors is VertexColors.DATA and colored,
     }
     automatic = tuple(kind.name for kind, need in needed.items() if need)
-    asked = tuple(name for name in bake.maps if name != AUTO)
+    # a look that is all in one map needs no other
+    lit = (LIT.name,) if bake.lit_only else ()
+    asked = tuple(dict.fromkeys((*(name for name in bake.maps if name != AUTO), *lit)))
     written = dict.fromkeys((*(automatic if AUTO in bake.maps or not asked else ()), *asked))
     unwritten = tuple(dict.fromkeys(name for file in bake.packed for name in file.maps if name not in written))
     metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))

@@ -10,16 +10,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import Tree, tree_of
+from fasciculum.baking.casting import Tree, casting_items, tree_of
 from fasciculum.baking.high import Hits
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.smoothing import Guide
 from fasciculum.baking.target import Target
-from fasciculum.baking.world import diagonal_of, world_box, world_normals
+from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
 from fasciculum.kernels.interpolating import interpolate_tiles
 from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_places, trace_tiles
 from fasciculum.kernels.smoothing import guide_tiles
 from fasciculum.kernels.tiles import WIDE
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
@@ -52,6 +53,12 @@ class Rays:
     radii: tuple[float, float, float] = (0.0, 0.0, 0.0)
     casts: Casts = Casts.SCENE
     floor: bool = False
+
+
+def rays_of(bake: BakeSettings) -> Rays:
+    """Return how rays are cast for a bundle's maps."""
+    radii = bake.ao_radius, bake.thickness_radius, bake.curvature_radius
+    return Rays(bake.rays, radii, bake.ao_of, bake.ao_floor)
 
 
 def radii_of(scene: Scene, keys: Sequence[str], rays: Rays) -> tuple[float, float, float]:
@@ -110,68 +117,24 @@ class RaySource:
         every = [item.key for item in whole.objects]
         casting = every if rays.casts is Casts.SCENE else list(objects)
         self._step = OFF * diagonal_of(world_box(whole, casting))
-        self._high = whole.detail
         self._floor = float(world_box(whole, every)[0][1]) if rays.floor else -math.inf
-        corners, frames, turns = [np.zeros((0, 3, 9))], [np.zeros((0, 3, 7))], []
-        size = np.array([layout.across, layout.height], np.float64)
-        for index, surface in enumerate(layout.surfaces):
-            item = scene.object(surface.objects[0])
-            world = scene.nodes[item.node].world
-            linear = world[:3, :3]
-            mirrored = np.linalg.det(linear) < 0
-            turns.append(np.linalg.pinv(linear))
-            sheet, first = layout.sheet_corners(index) / size, 0
-            primitives = scene.primitives_of(item)
-            for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
-                last = first + len(primitive.triangles)
-                places = primitive.positions.astype(np.float64)[primitive.triangles]
-                part = np.empty((len(places), 3, 9))
-                part[..., :3] = places @ linear.T + world[:3, 3]
-                part[..., 3:6] = world_normals(normals, linear)
-                face = np.cross(part[:, 1, :3] - part[:, 0, :3], part[:, 2, :3] - part[:, 0, :3])
-                face = -face if mirrored else face
-                part[..., 6:9] = unit(face)[:, None, :]
-                corners.append(part)
-                if bent:
-                    along = tangents(places, normals, sheet[first:last])
-                    frames.append(np.concatenate([normals, along], axis=2))
-                first = last
-        self._corners = np.ascontiguousarray(np.concatenate(corners))
-        self._frames = np.ascontiguousarray(np.concatenate(frames), np.float32)
-        self._turns = np.array(turns).reshape(-1, 3, 3)
+        self._corners = corners_in_world(scene, layout, edges, angle)
+        self._frames, self._turns = np.zeros((0, 3, 7), np.float32), np.zeros((0, 3, 3))
+        if bent:
+            self._frames, self._turns = _frames_of(scene, layout, edges, angle)
         self._trees: list[tuple[Tree, NDArray[np.bool_] | None]] = []
         if rays.casts is Casts.SELF:
             for index, surface in enumerate(layout.surfaces):
                 own = target.surface == index
                 there = [key for key in surface.objects if whole.has(key)]
-                paired = [key for key in there if self._partners(key)][:1]
+                paired = [key for key in there if whole.read_into(key)][:1]
                 self._trees.append(
-                    (tree_of(self._casting(whole, paired or there[:1]), pixels, progress=progress)[0], own)
+                    (tree_of(casting_items(whole, paired or there[:1]), pixels, progress=progress)[0], own)
                 )
         else:
             everything = rays.casts is Casts.SCENE
-            items = self._casting(whole, casting, everything=everything)
+            items = casting_items(whole, casting, everything=everything)
             self._trees.append((tree_of(items, pixels, progress=progress)[0], None))
-
-    def _partners(self, key: str) -> tuple[str, ...]:
-        """Return the high-poly objects that are read into an object."""
-        pair = self._high.pair(key) if self._high is not None else None
-        return () if pair is None else pair.high
-
-    def _casting(self, whole: Scene, keys: Sequence[str], *, everything: bool = False) -> list[tuple[Scene, str]]:
-        """Return what casts in the place of objects: their high-poly partners, where they have any."""
-        found: dict[tuple[bool, str], tuple[Scene, str]] = {}
-        for key in keys:
-            partners = self._partners(key)
-            for other in partners:
-                assert self._high is not None
-                found[True, other] = self._high.scene, other
-            if not partners:
-                found[False, key] = whole, key
-        if everything and self._high is not None:
-            for item in self._high.scene.objects:
-                found[True, item.key] = self._high.scene, item.key
-        return list(found.values())
 
     def trace(
         self,
@@ -241,3 +204,26 @@ class RaySource:
         own = unit(np.einsum("nij,nj->ni", turns, free))
         own = np.stack([(own * axis).sum(axis=1) for axis in (along, beside, normal)], axis=1)
         found[there, FREE : FREE + 3] = unit(own)
+
+
+def _frames_of(
+    scene: Scene, layout: Layout, edges: str, angle: float
+) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
+    """Return the frames at the corners of a layout in objects' own spaces, (T, 3, 7), and for each surface the way in.
+
+    A frame is a normal, and a tangent with the sign of the third axis; the way in is the inverse of the node's linear
+    part, (S, 3, 3).
+    """
+    frames, turns = [np.zeros((0, 3, 7))], []
+    size = np.array([layout.across, layout.height], np.float64)
+    for index, surface in enumerate(layout.surfaces):
+        item = scene.object(surface.objects[0])
+        turns.append(np.linalg.pinv(scene.nodes[item.node].world[:3, :3]))
+        sheet, first = layout.sheet_corners(index) / size, 0
+        primitives = scene.primitives_of(item)
+        for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
+            last = first + len(primitive.triangles)
+            places = primitive.positions.astype(np.float64)[primitive.triangles]
+            frames.append(np.concatenate([normals, tangents(places, normals, sheet[first:last])], axis=2))
+            first = last
+    return np.ascontiguousarray(np.concatenate(frames), np.float32), np.array(turns).reshape(-1, 3, 3)

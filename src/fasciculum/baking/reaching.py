@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.casting import Tree, outside, tree_of
 from fasciculum.kernels.probing import nearest_places, probe_points
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene
 from fasciculum.progress import SILENT, Progress
@@ -49,7 +50,8 @@ class Partners:
     ) -> None:
         self.scene, self.keys = scene, tuple(keys)
         self.tree: Tree
-        self.tree, self.numbers = tree_of([(scene, key) for key in keys], pixels, blended=True, progress=progress)
+        items = [(scene, key) for key in keys]
+        self.tree, self.numbers = tree_of(items, pixels, modes=tuple(AlphaMode), progress=progress)
         double, owner = [np.zeros(0, np.bool_)], [np.zeros(0, np.int32)]
         for number, key in enumerate(keys):
             for primitive in scene.primitives_of(scene.object(key)):

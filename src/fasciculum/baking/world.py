@@ -7,6 +7,8 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.baking.shading import edge_normals
+from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.uv.tangents import unit
 
@@ -38,3 +40,26 @@ def world_normals(normals: NDArray[np.float64], linear: NDArray[np.float64]) -> 
     a, b, c = linear
     cofactors = np.stack([np.cross(b, c), np.cross(c, a), np.cross(a, b)])
     return unit(normals @ cofactors.T * (1.0 if np.linalg.det(linear) >= 0 else -1.0))
+
+
+def corners_in_world(scene: Scene, layout: Layout, edges: str, angle: float) -> NDArray[np.float64]:
+    """Return the corners of a layout's triangles, (T, 3, 9): place, shading normal and the face's, in the world.
+
+    ``edges`` says how the mesh is shaded; see `fasciculum.baking.shading.edge_normals`.
+    """
+    corners = [np.zeros((0, 3, 9))]
+    for surface in layout.surfaces:
+        item = scene.object(surface.objects[0])
+        world = scene.nodes[item.node].world
+        linear = world[:3, :3]
+        mirrored = np.linalg.det(linear) < 0
+        primitives = scene.primitives_of(item)
+        for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
+            places = primitive.positions.astype(np.float64)[primitive.triangles]
+            part = np.empty((len(places), 3, 9))
+            part[..., :3] = places @ linear.T + world[:3, 3]
+            part[..., 3:6] = world_normals(normals, linear)
+            face = np.cross(part[:, 1, :3] - part[:, 0, :3], part[:, 2, :3] - part[:, 0, :3])
+            part[..., 6:9] = unit(-face if mirrored else face)[:, None, :]
+            corners.append(part)
+    return np.ascontiguousarray(np.concatenate(corners))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fasciculum.checks.check import Check, Facts, Scope
 from fasciculum.model.choices import Way
 from fasciculum.model.finding import INFO, WARNING, Finding
-from fasciculum.model.maps import KINDS, Origin
+from fasciculum.model.maps import KINDS
 from fasciculum.ways.on_sheet import on_sheet
 
 WORDS = {Way.LANE: "on a lane", Way.CUT: "cut at its repeats", Way.SLICE: "in a slice", Way.SWATCH: "on a swatch"}
@@ -17,7 +17,7 @@ def check_ways(facts: Facts) -> list[Finding]:
     if not bundle.ways:
         return []
     work = on_sheet(scene, bundle)
-    computed = [KINDS[name].title.lower() for name in bundle.bake.named if KINDS[name].origin is not Origin.CARRIED]
+    computed = [KINDS[name].title.lower() for name in bundle.bake.computed]
     used = {index for key in bundle.objects for index in scene.materials_of(scene.object(key))}
     findings, flats = [], []
     for index in sorted(used):

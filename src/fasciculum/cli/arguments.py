@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import math
 import re
 from collections.abc import Callable, Iterable
+from pathlib import Path
 
 from fasciculum import __version__
 from fasciculum.cli.options import add_settings, between
@@ -13,6 +15,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Flats, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
+from fasciculum.model.lighting import Sky, SkyKind
 from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
@@ -153,6 +156,71 @@ def _add_high(make: argparse.ArgumentParser) -> None:
     )
 
 
+def _number_list(text: str, counts: tuple[int, ...], what: str) -> tuple[float, ...]:
+    """Read numbers with commas between them, as many as one of the counts says."""
+    try:
+        values = tuple(float(part) for part in text.split(","))
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text!r} is no {what}") from error
+    if len(values) not in counts or not all(math.isfinite(value) for value in values):
+        raise argparse.ArgumentTypeError(f"{text!r} is no {what}")
+    return values
+
+
+def _sky(text: str) -> Sky:
+    """Read a sky: none, a colour in nits, or the name of a picture."""
+    if text == SkyKind.NONE:
+        return Sky(SkyKind.NONE)
+    if text == AUTO:
+        return Sky()
+    if Path(text).suffix.lower() in (".hdr", ".exr"):
+        return Sky(SkyKind.PICTURE, picture=text)
+    red, green, blue = _number_list(text, (3,), "sky; write none, R,G,B or FILE.hdr or .exr")
+    if min(red, green, blue) < 0:
+        raise argparse.ArgumentTypeError(f"{text!r} is no sky; its parts are 0 or more")
+    return Sky(SkyKind.PLAIN, color=(red, green, blue))
+
+
+def _sun(text: str) -> tuple[float, float, float]:
+    azimuth, elevation, lux = _number_list(text, (3,), "sun; write AZIMUTH,ELEVATION,LUX")
+    if lux < 0 or not -90 <= elevation <= 90:
+        raise argparse.ArgumentTypeError(f"{text!r} is no sun; lux are 0 or more, elevation is -90 to 90 degrees")
+    return azimuth, elevation, lux
+
+
+def _add_light(make: argparse.ArgumentParser) -> None:
+    make.add_argument(
+        "--sky",
+        type=_sky,
+        default=Sky(),
+        metavar="none|R,G,B|FILE.hdr|FILE.exr",
+        help="what surrounds the scene, in nits; a picture is equirectangular, its middle column north (default: white "
+        "where nothing else shines, else none)",
+    )
+    make.add_argument(
+        "--sky-strength",
+        type=between(0, 1e9, float),
+        default=1.0,
+        metavar="N",
+        help="what the sky is multiplied with (default: 1)",
+    )
+    make.add_argument(
+        "--sun",
+        type=_sun,
+        action="append",
+        default=[],
+        metavar="AZIMUTH,ELEVATION,LUX",
+        help="a sun: degrees clockwise from north (-Z), degrees above the horizon, lux; again for more",
+    )
+    make.add_argument(
+        "--light-size",
+        type=_size,
+        default=None,
+        metavar="512|WxH",
+        help="width and height of the light sheet in px (default: 512)",
+    )
+
+
 def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument("models", nargs="+", metavar="MODEL")
     make.add_argument("--out", required=True, metavar="DIR")
@@ -235,6 +303,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     )
     add_settings(make, BakeSettings)
     _add_high(make)
+    _add_light(make)
     make.add_argument(
         "--delivery",
         default=None,

@@ -20,6 +20,7 @@ from fasciculum.model.choices import Combine, DensityRule, Flats, PairBy, Repeat
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
+from fasciculum.model.lighting import Lamp, LampKind, Lighting, sun_direction
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
 from fasciculum.model.named_bakes import find_bakes
@@ -27,6 +28,7 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import PLAN_PADDING, Terms
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
+from fasciculum.operations.bake.light import read_panorama
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
@@ -104,6 +106,8 @@ def _order(parsed: argparse.Namespace) -> Order:
     wishes = tuple(dict.fromkeys(parsed.map))
     bake = with_options(parsed, BakeSettings(parsed.maps, wishes=wishes, channels=tuple(parsed.channels)), once=True)
     bake = replace(bake, reach_out=parsed.reach[0], reach_in=parsed.reach[1])
+    if parsed.light_size is not None:
+        bake = replace(bake, light_width=parsed.light_size[0], light_height=parsed.light_size[1])
     _judge_depth(bake)
     return Order(
         Rule(parsed.bundle),
@@ -119,7 +123,27 @@ def _order(parsed: argparse.Namespace) -> Order:
         cages=(parsed.cage,) if parsed.cage else (),
         pairing=_pairing(parsed),
         pairs_file="" if parsed.pair_by in PAIR_RULES else parsed.pair_by,
+        lighting=_lighting(parsed),
     )
+
+
+def _lighting(parsed: argparse.Namespace) -> Lighting:
+    """Return what shines beside the models' own lights.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+        When there is a sky picture that cannot be read.
+    """
+    sky = replace(parsed.sky, strength=parsed.sky_strength)
+    if sky.picture:
+        # read ahead, so that nothing is packed for a sky that is not there
+        sky = replace(sky, picture=str(Path(sky.picture).resolve()), digest=read_panorama(sky.picture)[1])
+    suns = tuple(
+        Lamp(f"Sun {number + 1}", LampKind.SUN, strength=lux, direction=sun_direction(azimuth, elevation))
+        for number, (azimuth, elevation, lux) in enumerate(parsed.sun)
+    )
+    return Lighting(sky, suns)
 
 
 def _pairing(parsed: argparse.Namespace) -> Pairing:

@@ -6,6 +6,7 @@ Dimensions are read and judged before anything is decoded. EXIF rotation is igno
 from __future__ import annotations
 
 import io
+import re
 import tempfile
 import warnings
 from collections.abc import Callable
@@ -25,6 +26,8 @@ from fasciculum.errors import InputError, MalformedFile, OutputError, Unsupporte
 MOST_TEXELS = 16384 * 16384
 #: an image beyond 8192 x 8192 must hold at least a byte for so many texels, so that a small file stays cheap
 LARGE, TEXELS_PER_BYTE = 8192 * 8192, 128
+#: texels of a picture of a sky at most
+MOST_SKY = 16384 * 8192
 
 
 @dataclass(frozen=True)
@@ -200,6 +203,33 @@ def decode_exr(data: bytes, *, place: str) -> NDArray[np.float32]:
     except Exception as error:  # whatever the library raises on damaged data
         raise MalformedFile(f"the image cannot be decoded ({error}).", item=place, hint="Bake it again.") from error
     return pixels if pixels.ndim == 3 else pixels[..., None]
+
+
+def decode_panorama(data: bytes, *, place: str) -> NDArray[np.float32]:
+    """Decode a picture of a sky, Radiance HDR or EXR, shape (H, W, 3), linear; what is no number is 0.
+
+    Raises
+    ------
+    MalformedFile, UnsupportedInput
+    """
+    if data.startswith(EXR_MAGIC):
+        pixels = decode_exr(data, place=place)
+        pixels = pixels[..., :3] if pixels.shape[2] >= 3 else np.repeat(pixels, 3, axis=2)
+    elif data[:2] == b"#?":
+        size = re.search(rb"[-+]Y +(\d+) +[-+]X +(\d+)", data[:65536])
+        if size is None or int(size[1]) * int(size[2]) > MOST_SKY:
+            raise UnsupportedInput(
+                "the sky picture has no size, or is larger than 16384 x 8192.", file=place, hint="Scale it down."
+            )
+        found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+        if found is None or found.ndim != 3 or found.shape[2] != 3:
+            raise MalformedFile("the sky picture cannot be decoded.", file=place, hint="Save it again.")
+        pixels = np.asarray(found[..., ::-1], np.float32)
+    else:
+        raise UnsupportedInput("this is no sky picture.", file=place, hint="Name an equirectangular .hdr or .exr file.")
+    if pixels.shape[0] * pixels.shape[1] > MOST_SKY:
+        raise UnsupportedInput("the sky picture is larger than 16384 x 8192.", file=place, hint="Scale it down.")
+    return np.ascontiguousarray(np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0))
 
 
 PNG = Codec(

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from fasciculum.model.choices import Casts, Copies, Edges, FileFormat, Reads, VertexColors
 from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
-from fasciculum.model.maps import KINDS
+from fasciculum.model.maps import AO, KINDS, LIT, Origin
 from fasciculum.model.settings import Stales, setting
 
 MAPS = Stales.MAPS
@@ -246,6 +246,154 @@ class BakeSettings:
     reach_out: float = _reach("outwards")
     reach_in: float = _reach("inwards")
 
+    light_rays: int = setting(
+        64,
+        "Light rays",
+        "Paths of light from each texel. Four times as many halve what noise is left; the bake refines in passes, and "
+        "the best so far can be kept.",
+        fold="Light",
+        stales=MAPS,
+        low=1,
+        high=65536,
+        words={16: "16", 64: "64", 256: "256", 1024: "1024"},
+        option="--light-rays",
+    )
+    bounces: int = setting(
+        3,
+        "Bounces",
+        "How often light is sent back from surfaces on its way; 0 is what comes straight from sky, lamps and surfaces "
+        "that emit. More brightens rooms.",
+        fold="Light",
+        stales=MAPS,
+        low=0,
+        high=256,
+        option="--bounces",
+    )
+    denoise: bool = setting(
+        True,
+        "Noise",
+        "Whether noise is removed from what light is gathered, along the surface: by Open Image Denoise where that is "
+        "installed, else by a simpler filter.",
+        fold="Light",
+        stales=MAPS,
+        words={True: "removed"},
+        option="--denoise",
+    )
+    exposure: float | None = setting(
+        None,
+        "Exposure",
+        "Stops by which stored light is brighter than in nits: each doubles it. By itself such that 99 of 100 texels "
+        "of the bundle are below 1.",
+        fold="Light",
+        stales=Stales.DELIVERY,
+        unit="EV",
+        low=-40,
+        high=40,
+        step=0.5,
+        decimals=1,
+        unset="auto",
+        option="--exposure",
+        line="auto|STOPS",
+    )
+    light_emission: bool = setting(
+        True,
+        "Emission",
+        "Whether what surfaces emit themselves is part of the lit map.",
+        fold="Light",
+        stales=MAPS,
+        words={True: "in the lit map"},
+        option="--lit-emission",
+    )
+    lit_only: bool = setting(
+        False,
+        "Look",
+        "Whether the delivered materials show the lit map alone and engines light nothing.",
+        fold="Light",
+        stales=Stales.LAYOUT,
+        words={True: "lit map alone"},
+        option="--lit-only",
+    )
+    light_uv: bool = setting(
+        False,
+        "Light sheet",
+        "Whether light has a layout of its own in a second UV set, with a place for every island of every copy. "
+        "Without it copies that lie on one place share one light.",
+        fold="Light sheet",
+        stales=MAPS,
+        words={True: "its own"},
+        option="--light-uv",
+    )
+    light_width: int = setting(
+        512,
+        "Light width",
+        "Width of the light sheet in px.",
+        fold="Light sheet",
+        stales=MAPS,
+        unit="px",
+        low=16,
+        high=16384,
+        words={edge: str(edge) for edge in (128, 256, 512, 1024, 2048, 4096)},
+        when=lambda bake: bake.light_uv,
+    )
+    light_height: int = setting(
+        512,
+        "Light height",
+        "Height of the light sheet in px.",
+        fold="Light sheet",
+        stales=MAPS,
+        unit="px",
+        low=16,
+        high=16384,
+        words={edge: str(edge) for edge in (128, 256, 512, 1024, 2048, 4096)},
+        when=lambda bake: bake.light_uv,
+    )
+    light_padding: int = setting(
+        4,
+        "Light padding",
+        "Untouched texels between any two islands of the light sheet, in px.",
+        fold="Light sheet",
+        stales=MAPS,
+        unit="px",
+        low=0,
+        high=64,
+        option="--light-padding",
+        when=lambda bake: bake.light_uv,
+    )
+    light_shares: bool = setting(
+        True,
+        "Light density",
+        "Whether islands on which light hardly varies get fewer texels, and those with sharp shadows more.",
+        fold="Light sheet",
+        stales=MAPS,
+        words={True: "by how light varies"},
+        option="--light-shares",
+        when=lambda bake: bake.light_uv,
+    )
+    ao_light_uv: bool = setting(
+        False,
+        "Occlusion lies",
+        "Whether ambient occlusion lies on the light sheet too, so that every copy has its own.",
+        fold="Light sheet",
+        stales=MAPS,
+        words={True: "on the light sheet"},
+        option="--ao-light-uv",
+        when=lambda bake: bake.light_uv,
+    )
+
+    def on_light_sheet(self, name: str) -> bool:
+        """Whether a map lies on the light sheet."""
+        own = KINDS[name].origin is Origin.LIGHT or (name == AO.name and self.ao_light_uv)
+        return self.light_uv and own
+
+    @property
+    def computed(self) -> tuple[str, ...]:
+        """The maps asked for by name that need texels of their own for every surface of the sheet."""
+        lit = (LIT.name,) if self.lit_only else ()
+        names = dict.fromkeys((*self.named, *lit))
+        return tuple(
+            name for name in names if KINDS[name].origin is not Origin.CARRIED and not self.on_light_sheet(name)
+        )
+
     def wish(self, name: str) -> MapWish:
         """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""
         told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapWish(name))
@@ -272,4 +420,4 @@ class BakeSettings:
     @property
     def alone(self) -> bool:
         """Whether some map needs texels of their own for all copies and twins."""
-        return any(KINDS[name].alone for name in self.named)
+        return any(KINDS[name].alone for name in self.named if not self.on_light_sheet(name))

@@ -138,6 +138,15 @@ class DeliverySettings:
         words={True: "beside them"},
         option="--with-high",
     )
+    lights: bool = setting(
+        True,
+        "Lights",
+        "The models' lights go along. Leave them out where their light is baked, or an engine lights all twice.",
+        fold="Models",
+        stales=DELIVERY,
+        words={True: "go along"},
+        option="--lights",
+    )
 
 
 #: named for what they agree on, so that whoever knows an engine's convention finds it

@@ -54,6 +54,7 @@ class Values(Choice):
     IDENTITY = "identity"
     RAYS = "rays"
     HEIGHT = "height"
+    LIGHT = "light"
 
 
 class Identity(Choice):
@@ -129,7 +130,8 @@ class MapKind:
     @property
     def reads_high(self) -> bool:
         """Whether it is read from high-poly objects where there are any."""
-        return self.source in (Values.MATERIALS, Values.RAYS, Values.HEIGHT) or self is VERTEX_COLOR
+        sources = Values.MATERIALS, Values.RAYS, Values.HEIGHT, Values.LIGHT
+        return self.source in sources or self is VERTEX_COLOR
 
     @property
     def short(self) -> str:
@@ -284,6 +286,37 @@ HEIGHT = MapKind(
     values=(0,),
 )
 
+
+def _of_light(name: str, title: str, ground: tuple[float, ...], values: tuple[int, ...], **more: Any) -> MapKind:
+    """Return a kind of map that light is gathered for, in linear light without an upper end."""
+    return MapKind(
+        name,
+        title,
+        Origin.LIGHT,
+        len(values),
+        ground,
+        more.pop("color_space", LINEAR),
+        sharing=Sharing.SHAPE,
+        judged=Judged.NOT,
+        source=Values.LIGHT,
+        values=values,
+        **more,
+    )
+
+
+LIT = _of_light(
+    "lit",
+    "Lit",
+    (0.0, 0.0, 0.0, 1.0),
+    (6, 7, 8, 9),
+    color_space=SRGB,
+    reads=(Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.EMISSIVE),
+)
+LIGHT = _of_light("light", "Light", (0.0,) * 3, (0, 1, 2))
+LIGHT_STRAIGHT = _of_light("light_straight", "Light, straight", (0.0,) * 3, (10, 11, 12))
+LIGHT_BOUNCED = _of_light("light_bounced", "Light, bounced", (0.0,) * 3, (3, 4, 5))
+SHADOW = _of_light("shadow", "Shadow", (1.0,), (13,))
+
 KINDS: dict[str, MapKind] = {
     kind.name: kind
     for kind in (
@@ -301,6 +334,11 @@ KINDS: dict[str, MapKind] = {
         CURVATURE,
         THICKNESS,
         HEIGHT,
+        LIT,
+        LIGHT,
+        LIGHT_STRAIGHT,
+        LIGHT_BOUNCED,
+        SHADOW,
         POSITION,
         OBJECT_NORMAL,
         OBJECT_ID,

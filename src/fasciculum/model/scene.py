@@ -16,6 +16,7 @@ from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Detail, Pair
 from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
+from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.tree import NOTHING, Further, Tree
 
 OPAQUE, MASK, BLEND = AlphaMode
@@ -290,6 +291,16 @@ class Scene:
     objects: tuple[Object, ...] = ()
     #: high-poly models beside them, and what of these is read into which object
     detail: Detail | None = None
+    #: what is said of what shines on it
+    lighting: Lighting = PLAIN_LIGHTING
+
+    def lit_by(self, lighting: Lighting) -> Scene:
+        """Return the same scene under other lights; what was worked out about its surfaces stays."""
+        found = replace(self, lighting=lighting)
+        for name in ("_by_key", "shapes", "surfaces", "standing", "partners", "material_names"):
+            if name in self.__dict__:
+                found.__dict__[name] = self.__dict__[name]
+        return found
 
     def object(self, key: str) -> Object:
         """Return the object of that key; `KeyError` when there is none."""
@@ -356,6 +367,11 @@ class Scene:
                 continue
             found[pair.low] = digest_of(self.relation(pair), repr((pair.span, pair.own, pair.handles)))
         return found
+
+    def read_into(self, key: str) -> tuple[str, ...]:
+        """Return the high-poly objects that are read into an object."""
+        pair = self.detail.pair(key) if self.detail is not None else None
+        return () if pair is None else pair.high
 
     def relation(self, pair: Pair) -> str:
         """Return a digest of how the high-poly objects of a pair lie about its object: the same for copies of both."""

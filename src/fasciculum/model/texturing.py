@@ -8,6 +8,7 @@ from typing import Any
 
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.digests import digest_of
+from fasciculum.model.layout import Layout
 
 
 @dataclass(frozen=True)
@@ -32,6 +33,8 @@ class BakedMap:
     #: a digest of what it was made from but surfaces, and those of the bundle's objects in order
     frame: str = ""
     surfaces: tuple[str, ...] = ()
+    #: the UV set that it is read through: 1 on the light sheet
+    tex_coord: int = 0
 
 
 @dataclass(frozen=True)
@@ -42,6 +45,34 @@ class MapConstant:
     values: tuple[float, ...]
     strength: float = 1.0
     made_from: str = ""
+
+
+@dataclass(frozen=True)
+class LightFigures:
+    """How a bundle's light came out.
+
+    Attributes
+    ----------
+    rays : int
+        Paths from each texel.
+    noise : float
+        Standard deviation of its brightness before noise was removed, over its mean.
+    bright : float
+        What 99 of 100 texels are below, nits.
+    denoiser : str
+        What removed noise: ``oidn``, ``own`` or ``none``.
+    """
+
+    rays: int = 0
+    noise: float = 0.0
+    bright: float = 1.0
+    denoiser: str = "none"
+
+    def stops(self, exposure: float | None) -> float:
+        """Return the stops by which stored light is brighter than in nits."""
+        if exposure is not None:
+            return exposure
+        return -math.log2(self.bright) if self.bright > 0 else 0.0
 
 
 @dataclass(frozen=True)
@@ -64,6 +95,9 @@ class Texturing:
     legend: dict[str, dict[str, tuple[int, int, int]]] = field(default_factory=dict)
     #: for each object that is read from high-poly ones the part of its texels that met nothing
     missed: tuple[tuple[str, float], ...] = ()
+    #: how light came out, where there is any, and the layout of its own that it has
+    light: LightFigures | None = None
+    light_layout: Layout | None = None
 
     def constant(self, name: str) -> MapConstant | None:
         """Return the constant that stands for the map of that name, or None."""
@@ -85,6 +119,7 @@ class Texturing:
         return digest_of(
             *(f"{baked.name} {baked.pixels} {baked.format}" for baked in self.maps),
             repr(self.constants) if self.constants else "",
+            *(() if self.light_layout is None else (self.light_layout.made_from, self.light_layout.placements)),
         )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.occlusion import radii_of
+from fasciculum.baking.occlusion import radii_of, rays_of
 from fasciculum.checks.textures import Texture, textures_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Way
@@ -20,8 +20,9 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.map_wishes import ChannelFile
 from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, HEIGHT, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
-from fasciculum.operations.bake.bake import rays_of
+from fasciculum.model.texturing import BakedMap, LightFigures
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
+from fasciculum.operations.deliver.lights import light_gain, stored_light
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
@@ -125,6 +126,7 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
                 "color_space": baked.color_space,
             }
             | _metres_entry(scene, bundle, baked.name)
+            | _stored_entry(bundle, baked, files)
             for baked in whole
         ]
         entry["maps"] += [_packed_entry(bundle, packed, files) for packed in bundle.bake.packed]
@@ -136,6 +138,8 @@ def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str
             entry["legend"] = {
                 name: {key: list(color) for key, color in colors.items()} for name, colors in made.legend.items()
             }
+        if made.light is not None:
+            entry["light"] = _light_entry(bundle, made.light, made.light_layout)
     if bundle.check is not None:
         entry["fidelity"] = [
             {
@@ -209,6 +213,46 @@ def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
     if place is None:
         return {}
     return {"metres": round(radii_of(scene, bundle.objects, rays_of(bundle.bake))[place], 6)}
+
+
+def _stored_entry(bundle: Bundle, baked: BakedMap, files: dict[tuple[str, str], str]) -> dict[str, Any]:
+    """Return how a map of light is stored, nothing for others."""
+    stored = stored_light(bundle, baked)
+    if stored is None:
+        return {"tex_coord": baked.tex_coord} if baked.tex_coord else {}
+    file = files.get((bundle.name, baked.name), "")
+    return {
+        "exr": f"{file.rpartition('.')[0]}.exr" if file else "",
+        "bits": stored.bits,
+        "color_space": stored.color_space,
+        "factor": number(stored.factor, 9),
+        "tex_coord": baked.tex_coord,
+    }
+
+
+def _light_entry(bundle: Bundle, figures: LightFigures, layout: Layout | None) -> dict[str, Any]:
+    """Return how a bundle's light was gathered and is stored."""
+    gain = light_gain(bundle)
+    entry: dict[str, Any] = {
+        "factor": 1.0 / gain,
+        "exposure": number(figures.stops(bundle.bake.exposure), 6),
+        "rays": figures.rays,
+        "bounces": bundle.bake.bounces,
+        "noise": number(figures.noise, 5),
+        "denoised_by": figures.denoiser,
+    }
+    if layout is not None:
+        entry["sheet"] = {
+            "width": layout.width,
+            "height": layout.height,
+            "padding": layout.padding,
+            "islands": layout.distinct,
+            "fill": number(layout.fill),
+            "overlap_area": number(layout.overlap),
+            "min_gap_px": layout.gap,
+            "margin_px": layout.border_gap,
+        }
+    return entry
 
 
 def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, str], str]) -> dict[str, Any]:

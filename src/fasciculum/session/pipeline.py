@@ -20,6 +20,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, Finding
+from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
@@ -66,6 +67,8 @@ class Order:
     cages: tuple[str, ...] = ()
     pairing: Pairing = field(default_factory=Pairing)
     pairs_file: str = ""
+    #: what shines beside the models' own lights
+    lighting: Lighting = PLAIN_LIGHTING
 
 
 class Pipeline:
@@ -258,6 +261,7 @@ def make(
             "gather", lambda: gather_high(scene, *told, lookup=order.lookup, progress=part)
         )
         noticed = (*noticed, *about)
+    scene = scene.lit_by(order.lighting)
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
     line.document = Document(
         name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing

@@ -18,6 +18,9 @@ from fasciculum.ways.sorting import Sorting
 
 def on_sheet(scene: Scene, bundle: Bundle) -> OnSheet:
     """Return a bundle as it is laid out; one whose materials are all baked as islands is itself."""
+    if bundle.ways and bundle.bake.lit_only:
+        # the look that is baked is all that is delivered: every surface has texels for it
+        bundle = replace(bundle, ways=())
     blocks = bundle.sheet.pieces is PieceRule.BLOCKS
     if not blocks and all(way is Way.BAKE for _, way in bundle.ways):
         return OnSheet(scene, bundle)

@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ObjectPolicy, PieceRule, TwinRule, Way
-from fasciculum.model.maps import KINDS, Origin
 from fasciculum.model.scene import Mesh, Node, Object, Primitive, Scene
 from fasciculum.model.unwrapping import HandFlat, Shaping
 from fasciculum.uv.corners import signed_uv_areas, surface_areas
@@ -81,7 +80,7 @@ class Sorting:
 
     def _computed(self) -> bool:
         """Tell whether some map is made of where surfaces are, so that every surface needs texels."""
-        return any(KINDS[name].origin is not Origin.CARRIED for name in self.bundle.bake.named)
+        return bool(self.bundle.bake.computed)
 
     def _reads(self, index: int) -> dict[tuple[int, int], tuple[Primitive, Read]] | None:
         """Return how a material's primitives read its textures, by mesh and number; None when some cannot be told."""

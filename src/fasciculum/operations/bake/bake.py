@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.needs import Needs, needs_of
-from fasciculum.baking.occlusion import Rays
+from fasciculum.baking.occlusion import rays_of
 from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Casts, ColorSpace, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
-from fasciculum.model.texturing import BakedMap, MapConstant, Texturing
+from fasciculum.model.texturing import BakedMap, LightFigures, MapConstant, Texturing
 from fasciculum.operations.bake.blocks import keep_normals
+from fasciculum.operations.bake.light import (
+    light_digest,
+    light_layout_of,
+    light_sheet_digest,
+    light_terms,
+    panorama_of,
+)
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.on_sheet import on_sheet
 
@@ -28,8 +34,11 @@ from fasciculum.ways.on_sheet import on_sheet
 def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
     """Return a digest of all that one map is made from but the surfaces themselves."""
     bake, wish = bundle.bake, bundle.bake.wish(kind.name)
-    width, height = _size(bundle, layout, kind)
-    parts = [kind.name, layout.made_from, bundle.alpha_mode, f"{width} {height} {wish.bits} {wish.bleed}"]
+    apart = bake.on_light_sheet(kind.name)
+    width, height = wish.size_on(bake.light_width, bake.light_height) if apart else _size(bundle, layout, kind)
+    # a light sheet follows from the surfaces by itself
+    laid = light_sheet_digest(scene, bundle) if apart else layout.made_from
+    parts = [kind.name, laid, bundle.alpha_mode, f"{width} {height} {wish.bits} {wish.bleed}"]
     parts.append(f"{wish.format == FileFormat.EXR} {bake.clear and kind.channels == 4}")
     if kind.origin is Origin.CARRIED:
         parts.append(f"{wish.samples} {bake.vertex_colors}")
@@ -37,17 +46,14 @@ def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: N
     if kind.source is Values.RAYS:
         parts.append(repr(rays_of(bake)))
         parts += [repr(bake.smooth)] if bake.smooth else []
+    if kind.source is Values.LIGHT:
+        parts.append(repr((bake.light_rays, bake.bounces, bake.denoise, wish.samples, bake.vertex_colors)))
+        parts += [repr((bake.light_emission, needs.cutoff, bake.light_shares)), bake.edges, str(bake.edge_angle)]
     if kind.reads_high and scene.partners:
         parts.append(repr((bake.reach_out, bake.reach_in, bake.reads)))
     if kind.vectors:
         parts += [bake.edges, str(bake.edge_angle if bake.edges == "angle" else 0.0)]
-    return digest_of(*parts, layout.placements)
-
-
-def rays_of(bake: BakeSettings) -> Rays:
-    """Return how rays are cast for a bundle's maps."""
-    radii = bake.ao_radius, bake.thickness_radius, bake.curvature_radius
-    return Rays(bake.rays, radii, bake.ao_of, bake.ao_floor)
+    return digest_of(*parts, *([] if apart else [layout.placements]))
 
 
 def _surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> tuple[str, ...]:
@@ -66,6 +72,9 @@ def _own_surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> 
     """Return digests of what a map is made from of the objects themselves, and of what casts."""
     if kind.origin is Origin.CARRIED or kind.identity is not None:
         return tuple(scene.surfaces[key] for key in bundle.objects)
+    if kind.source is Values.LIGHT:
+        everything = light_digest(whole)
+        return tuple(digest_of(whole.standing.get(key, key), everything) for key in bundle.objects)
     if kind.source is Values.HEIGHT:
         return tuple("" for _ in bundle.objects)
     if kind.source is Values.RAYS:
@@ -84,6 +93,8 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
     if layout is None:
         return ""
     needs = needs or wanted_maps(scene, bundle)
+    if bundle.bake.on_light_sheet(kind.name):
+        return digest_of(_frame(scene, bundle, layout, kind, needs), *_surfaces(scene, bundle, kind, scene))
     work = on_sheet(scene, bundle)
     return digest_of(_frame(scene, work.bundle, layout, kind, needs), *_surfaces(work.scene, work.bundle, kind, scene))
 
@@ -131,7 +142,7 @@ def bake(
     UsageError
         When there is no layout, islands overlap on it, or a map is named that the bundle is not to have.
     """
-    whole_scene, own = scene, bundle.objects
+    whole_scene, given, own = scene, bundle, bundle.objects
     work = on_sheet(scene, bundle)
     scene, bundle = work.scene, work.bundle
     layout = bundle.layout
@@ -153,53 +164,49 @@ def bake(
                 f"the bundle has no map {name}.", item=bundle.name, hint=f"It has: {', '.join(needs.maps)}."
             )
     progress.update(0.0, f"Preparing {bundle.name}")
-    target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     before = bundle.texturing or Texturing()
     kinds = [KINDS[name] for name in needs.maps if not only or name in only]
-    plans = [
-        _plan(whole_scene, scene, bundle, layout, kind, needs, None if whole else before.map(kind.name), store)
-        for kind in kinds
-    ]
-    conditions = Conditions(
-        cutoff=needs.cutoff,
-        emission=1.0 / needs.strength,
-        opaque=bundle.alpha_mode == OPAQUE,
-        tinted=bundle.bake.vertex_colors is VertexColors.TINT,
-        clear=bundle.bake.clear,
-        edges=bundle.bake.edges,
-        angle=bundle.bake.edge_angle,
-        rays=rays_of(bundle.bake),
-        smooth=bundle.bake.smooth,
-        reach=(bundle.bake.reach_out, bundle.bake.reach_in),
-        reads=bundle.bake.reads,
-    )
-    blanks: list = []
+    sheets = _sheets(whole_scene, scene, given, bundle, kinds, progress.part(0.0, 0.02))
+    made: dict[str, BakedMap | MapConstant] = {}
+    figures, legend, missed, light_layout = before.light, dict(before.legend), dict(before.missed), before.light_layout
+    panorama = panorama_of(whole_scene.lighting.sky) if any(kind.source is Values.LIGHT for kind in kinds) else None
+    for number, sheet in enumerate(sheets):
+        part = progress.part(0.02 + 0.98 * number / len(sheets), 0.02 + 0.98 * (number + 1) / len(sheets))
+        old = {kind.name: None if whole else before.map(kind.name) for kind in sheet.kinds}
+        plans = [_plan(whole_scene, sheet, kind, needs, old[kind.name], store) for kind in sheet.kinds]
+        blanks: list = []
 
-    def blank(shape: tuple[int, ...], dtype: object) -> object:
-        blanks.append(store.blank(shape, dtype))  # type: ignore[arg-type]
-        return blanks[-1]
+        def blank(shape: tuple[int, ...], dtype: object, blanks: list = blanks) -> object:
+            blanks.append(store.blank(shape, dtype))  # type: ignore[arg-type]
+            return blanks[-1]
 
-    baking = Baking(
-        scene,
-        layout,
-        target,
-        conditions,
-        lambda image: store.get(image.pixels),
-        blank,  # type: ignore[arg-type]
-        whole=whole_scene,
-        objects=own,
-    )
-    try:
-        found = baking.bake(plans, progress.part(0.02, 0.95))
-        if NORMAL.name in found and found[NORMAL.name].constant is None:
-            keep_normals(scene, work, layout, found[NORMAL.name].pixels, lambda image: store.get(image.pixels))
-        made: dict[str, BakedMap | MapConstant] = {}
-        for number, plan in enumerate(plans):
-            progress.part(0.95, 1.0).update(number / len(plans), "Keeping the maps")
-            made[plan.kind.name] = _kept(whole_scene, scene, bundle, plan, found[plan.kind.name], needs, store)
-    finally:
-        for array in blanks:
-            store.discard(array)
+        baking = Baking(
+            sheet.scene,
+            sheet.layout,
+            sheet.target,
+            _conditions(bundle, needs),
+            lambda image: store.get(image.pixels),
+            blank,  # type: ignore[arg-type]
+            whole=whole_scene,
+            objects=own,
+            panorama=panorama,
+        )
+        try:
+            found = baking.bake(plans, part.part(0.0, 0.95))
+            if NORMAL.name in found and found[NORMAL.name].constant is None:
+                keep_normals(scene, work, layout, found[NORMAL.name].pixels, lambda image: store.get(image.pixels))
+            for count, plan in enumerate(plans):
+                part.part(0.95, 1.0).update(count / len(plans), "Keeping the maps")
+                made[plan.kind.name] = _kept(whole_scene, sheet, plan, found[plan.kind.name], needs, store)
+        finally:
+            for array in blanks:
+                store.discard(array)
+        missed |= baking.missed
+        legend |= _legends(sheet)
+        light_layout = sheet.layout if sheet.tex_coord else light_layout
+        if baking.gathered is not None:
+            light = baking.gathered
+            figures = LightFigures(light.rays, light.noise, light.bright, light.denoiser)
     there: dict[str, BakedMap | MapConstant] = {one.name: one for one in before.maps}
     there |= {one.name: one for one in before.constants} | made
     results = [there[name] for name in needs.maps if name in there]
@@ -213,24 +220,74 @@ def bake(
         extensions=needs.extensions,
         constants=tuple(one for one in results if isinstance(one, MapConstant)),
         unwritten=needs.unwritten,
-        legend=_legends(scene, layout, target, kinds, before),
-        missed=tuple(sorted((dict(before.missed) | baking.missed).items())),
+        legend=legend,
+        missed=tuple(sorted(missed.items())),
+        light=figures if any(KINDS[name].source is Values.LIGHT for name in needs.maps) else None,
+        light_layout=light_layout if any(bundle.bake.on_light_sheet(name) for name in needs.maps) else None,
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Sheet:
+    """One of the sheets that a bundle's maps lie on: its own, or that of its light."""
+
+    scene: Scene
+    bundle: Bundle
+    layout: Layout
+    target: Target
+    kinds: list[MapKind]
+    tex_coord: int = 0
+
+
+def _sheets(
+    whole: Scene, scene: Scene, given: Bundle, bundle: Bundle, kinds: list[MapKind], progress: Progress
+) -> list[_Sheet]:
+    """Return the sheets that maps lie on; ``given`` is the bundle as it is, ``bundle`` as it is laid out."""
+    layout, edges = bundle.layout, (bundle.bake.edges, bundle.bake.edge_angle)
+    assert layout is not None
+    lit = [kind for kind in kinds if bundle.bake.on_light_sheet(kind.name)]
+    rest = [kind for kind in kinds if kind not in lit]
+    found = []
+    if rest or not lit:
+        found.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))
+    if lit:
+        light = light_layout_of(whole, given, progress=progress)
+        if light.scale <= 0:
+            raise UsageError(
+                "the light sheet has no room for all islands.",
+                item=given.name,
+                hint="Give it more texels, or less padding.",
+            )
+        found.append(_Sheet(whole, given, light, build_target(whole, light, *edges), lit, 1))
+    return found
+
+
+def _conditions(bundle: Bundle, needs: Needs) -> Conditions:
+    """Return what is the same for all maps of a bundle."""
+    bake = bundle.bake
+    return Conditions(
+        cutoff=needs.cutoff,
+        emission=1.0 / needs.strength,
+        opaque=bundle.alpha_mode == OPAQUE,
+        tinted=bake.vertex_colors is VertexColors.TINT,
+        clear=bake.clear,
+        edges=bake.edges,
+        angle=bake.edge_angle,
+        rays=rays_of(bake),
+        smooth=bake.smooth,
+        reach=(bake.reach_out, bake.reach_in),
+        reads=bake.reads,
+        light=light_terms(bake),
     )
 
 
 def _plan(
-    whole: Scene,
-    scene: Scene,
-    bundle: Bundle,
-    layout: Layout,
-    kind: MapKind,
-    needs: Needs,
-    before: BakedMap | None,
-    store: PixelStore,
+    whole: Scene, sheet: _Sheet, kind: MapKind, needs: Needs, before: BakedMap | None, store: PixelStore
 ) -> MapPlan:
     """Return what is to be baked of a map: all of it, or what surfaces show that are not what they were."""
+    scene, bundle, layout = sheet.scene, sheet.bundle, sheet.layout
     width, height = _size(bundle, layout, kind)
-    opaque = bundle.alpha_mode == OPAQUE and kind.source is Values.MATERIALS
+    opaque = bundle.alpha_mode == OPAQUE and kind.source in (Values.MATERIALS, Values.LIGHT)
     # what is opaque needs no fourth channel
     channels = min(kind.channels, 3) if opaque else kind.channels
     plan = MapPlan(kind, width, height, bundle.bake.wish(kind.name), channels)
@@ -243,18 +300,22 @@ def _plan(
     changed = frozenset(number for number, one in enumerate(layout.surfaces) if one.objects[0] in other)
     pixels = store.get(before.pixels)
     fits = pixels.shape == (height, width, channels) and pixels.dtype == plan.dtype
-    return replace(plan, before=pixels, changed=changed) if changed and fits and kind.identity is None else plan
+    parts = kind.identity is None and kind.source is not Values.LIGHT
+    return replace(plan, before=pixels, changed=changed) if changed and fits and parts else plan
 
 
 def _kept(
-    whole: Scene, scene: Scene, bundle: Bundle, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
+    whole: Scene, sheet: _Sheet, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
 ) -> BakedMap | MapConstant:
     """Keep a finished map, or the constant that stands for it."""
-    kind, layout = plan.kind, bundle.layout
-    assert layout is not None
+    kind, bundle = plan.kind, sheet.bundle
     strength = needs.strength if kind.scaled else 1.0
-    surfaces = _surfaces(scene, bundle, kind, whole)
-    frame = _frame(whole, bundle, layout, kind, needs)
+    surfaces = _surfaces(sheet.scene, bundle, kind, whole)
+    frame = _frame(whole, bundle, sheet.layout, kind, needs)
+    lit = kind.source is Values.LIGHT
+    if lit:
+        # what whole numbers are brought to 0 to 1 by
+        strength = max(float(made.pixels[..., :3].max(initial=0.0)), 1e-6)
     digest = digest_of(frame, *surfaces)
     if made.constant is not None and kind.name not in needs.named and kind.name not in needs.unwritten:
         values = made.constant
@@ -266,23 +327,22 @@ def _kept(
         plan.width,
         plan.height,
         plan.wish.bits,
-        ColorSpace.LINEAR if plan.wish.format == FileFormat.EXR else kind.color_space,
+        ColorSpace.LINEAR if plan.wish.format == FileFormat.EXR or lit else kind.color_space,
         plan.channels,
         strength,
-        layout.tiles,
+        sheet.layout.tiles,
         digest,
-        plan.wish.format,
+        FileFormat.EXR if lit else plan.wish.format,
         frame,
         surfaces,
+        sheet.tex_coord,
     )
 
 
-def _legends(
-    scene: Scene, layout: Layout, target: Target, kinds: list[MapKind], before: Texturing
-) -> dict[str, dict[str, tuple[int, int, int]]]:
-    """Return the legends of maps of identifiers."""
-    found = dict(before.legend)
-    for kind in kinds:
-        if kind.identity is not None:
-            found[kind.name] = legend_of(identify(scene, layout, target, kind.identity)[1])
-    return found
+def _legends(sheet: _Sheet) -> dict[str, dict[str, tuple[int, int, int]]]:
+    """Return the legends of a sheet's maps of identifiers."""
+    return {
+        kind.name: legend_of(identify(sheet.scene, sheet.layout, sheet.target, kind.identity)[1])
+        for kind in sheet.kinds
+        if kind.identity is not None
+    }

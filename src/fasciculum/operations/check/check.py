@@ -19,7 +19,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
-from fasciculum.model.maps import KINDS, Judged
+from fasciculum.model.maps import KINDS, Judged, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
 from fasciculum.operations.check.owners import owners_of
@@ -190,6 +190,9 @@ def check_bundle(
     # what is read from high-poly objects is not to look like its own materials
     paired = [paired_of(scene, surface.objects)[1] is not None for surface in layout.surfaces]
     target = replace(target, area=np.where(np.array(paired, np.bool_)[target.surface], 0.0, target.area))
+    # light has no source to be compared with, and may lie on a sheet of its own
+    there = tuple(one for one in texturing.maps if KINDS[one.name].source is not Values.LIGHT and not one.tex_coord)
+    texturing = replace(texturing, maps=there)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import Tree, tree_of, triangles_of
-from fasciculum.baking.occlusion import OFF, radii_of
+from fasciculum.baking.occlusion import OFF, radii_of, rays_of
 from fasciculum.kernels.occluding import open_at
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
@@ -19,7 +19,6 @@ from fasciculum.model.choices import Casts, Copies, TwinRule
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import Image, Scene
-from fasciculum.operations.bake.bake import rays_of
 
 #: triangles of each object that are looked at, and rays from each
 LOOKED_AT, RAYS = 64, 16

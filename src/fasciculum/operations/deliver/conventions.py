@@ -23,6 +23,7 @@ from fasciculum.model.map_wishes import Cell, ChannelFile, is_alpha, judge_patte
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap, MapConstant
+from fasciculum.operations.deliver.lights import Stored, stored_light, stored_pixels
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: a file of metallic as colour with smoothness as its alpha
@@ -73,6 +74,13 @@ class TextureFile:
     packed: ChannelFile | None = None
     parts: tuple[BakedMap, ...] = ()
     constants: tuple[MapConstant, ...] = ()
+    #: how it is stored, of a map of light
+    light: Stored | None = None
+
+    @property
+    def floats(self) -> bool:
+        """Whether the file holds floats."""
+        return self.file.endswith(".exr")
 
     @property
     def width(self) -> int:
@@ -126,10 +134,13 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
             for shown in shown_files(KINDS[baked.name], settings.packing):
                 if settings.maps and shown not in settings.maps and baked.name not in settings.maps:
                     continue
+                stored = stored_light(bundle, baked)
                 for tile in range(baked.tiles):
                     name_of = tile_name(shown, tile, baked.tiles, slices)
-                    file = named(bundle, pattern, name_of, f".{baked.format}")
-                    files.append(TextureFile(file, shown, baked, tile))
+                    # light is written both as whole numbers, which anything reads, and as floats
+                    for suffix in (baked.format,) if stored is None else (FileFormat.PNG, FileFormat.EXR):
+                        file = named(bundle, pattern, name_of, f".{suffix}")
+                        files.append(TextureFile(file, shown, baked, tile, light=stored))
         for packed in bundle.bake.packed:
             parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
             constants = tuple(one for part_name in packed.maps if (one := made.constant(part_name)) is not None)
@@ -188,6 +199,8 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
         made_of = (*(part.pixels for part in texture.parts), repr(texture.constants), repr(texture.baked))
         key = digest_of(texture.packed.text, str(texture.tile), *made_of)
         return _encoded(store, key, "png", lambda: packed_channels(store, texture))
+    if texture.light is not None:
+        return _encoded_light(store, texture, texture.light, floats=texture.floats)
     baked = texture.baked
     size = _size(texture, settings)
     bits = min(settings.bits or baked.bits, 16)
@@ -210,9 +223,23 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     )
 
 
+def _encoded_light(store: PixelStore, texture: TextureFile, stored: Stored, *, floats: bool) -> bytes:
+    """Return a map of light as a file."""
+    baked, suffix = texture.baked, FileFormat.EXR if floats else FileFormat.PNG
+    key = digest_of(baked.pixels, repr(stored), str(texture.tile), suffix)
+    first = texture.tile * texture.width
+
+    def made() -> NDArray[Any]:
+        return stored_pixels(store.get(baked.pixels)[:, first : first + texture.width], stored, floats=floats)
+
+    return _encoded(store, key, suffix, made)
+
+
 def embedded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
     """Return a texture as a model holds it: PNG, with floats encoded as 8 bits."""
     baked = texture.baked
+    if texture.light is not None:
+        return _encoded_light(store, texture, texture.light, floats=False)
     if baked.format == FileFormat.PNG:
         return encoded_texture(store, texture, settings)
 
@@ -281,9 +308,7 @@ def _shades(store: PixelStore, texture: TextureFile, cell: Cell) -> NDArray[Any]
 
 def conforming(texture: TextureFile, settings: DeliverySettings) -> tuple[TextureFile, DeliverySettings]:
     """Return the texture as a glTF material needs it: packed, with green up."""
-    return TextureFile(texture.file, texture.baked.name, texture.baked, texture.tile), replace(
-        settings, green=Green.UP, packing=Packing.ORM
-    )
+    return replace(texture, map=texture.baked.name), replace(settings, green=Green.UP, packing=Packing.ORM)
 
 
 def _size(texture: TextureFile, settings: DeliverySettings) -> tuple[int, int]:

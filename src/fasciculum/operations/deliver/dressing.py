@@ -16,6 +16,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Surface
 from fasciculum.model.output import Part
 from fasciculum.model.scene import Object, Primitive, Scene
+from fasciculum.operations.deliver.lights import LIGHT_UVS
 
 
 @dataclass(frozen=True)
@@ -178,8 +179,9 @@ def _split(
     attributes["TEXCOORD_0"] = Attribute(np.ascontiguousarray(uvs.reshape(-1, 2)[corner]), "VEC2", False)
     if keep_source_uvs:
         kept = [uv_set for uv_set in primitive.uv_sets if len(uv_set)]
+        first = 2 if LIGHT_UVS in primitive.extra else 1
         for index, uv_set in enumerate(kept):
-            attributes[f"TEXCOORD_{index + 1}"] = Attribute(uv_set[vertex], "VEC2", False)
+            attributes[f"TEXCOORD_{index + first}"] = Attribute(uv_set[vertex], "VEC2", False)
     for name, attribute in primitive.extra.items():
         if not name.startswith("COLOR_"):
             attributes[name] = Attribute(attribute.values[vertex], attribute.type, attribute.normalized)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,9 +16,10 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine, FileFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
-from fasciculum.model.maps import AO, KINDS, Role
+from fasciculum.model.maps import AO, KINDS, LIT, Role
 from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
+from fasciculum.model.tree import NOTHING, Further
 from fasciculum.operations.deliver.conventions import (
     TextureFile,
     conforming,
@@ -29,6 +31,7 @@ from fasciculum.operations.deliver.conventions import (
 )
 from fasciculum.operations.deliver.dressing import Dress, by_material, dress, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
+from fasciculum.operations.deliver.lights import LIGHT_UVS, light_map_of, with_light_places
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
@@ -80,7 +83,8 @@ class SceneBuilder:
         textures: dict[str, list[TextureFile]],
         progress: Progress = SILENT,
     ) -> None:
-        self.document, self.scene, self.settings = document, document.scene, document.delivery
+        self.document, self.settings = document, document.delivery
+        self.scene = with_light_places(document.scene, document.bundles)
         self.store, self.textures, self.progress = store, textures, progress
         self.name = delivery_name(document)
         self.ready = ready_bundles(document)
@@ -184,7 +188,8 @@ class SceneBuilder:
                 parts.append(dress_reader(bundle, reader.primitive, corners, number, wishes, which))
         for primitive in work.apart_of(self.scene, item.key):
             material, tint = self.apart[primitive.material]
-            parts.append(tinted(loose_part(primitive, self._loose_material(material, white=tint is not None)), tint))
+            number = self._loose_material(material, white=tint is not None, bundle=bundle.name)
+            parts.append(tinted(loose_part(primitive, number), tint))
         return [part for alike in by_material(parts) for part in alike]
 
     def _wants_tangents(self, item: Object, bundle: Bundle) -> bool:
@@ -221,15 +226,22 @@ class SceneBuilder:
         self.images: list[OutputImage] = []
         self.materials: list[OutputMaterial] = []
         self.numbers: dict[str, int] = {}
+        self._light_maps = {
+            bundle.name: told
+            for bundle in self.ready
+            if (told := light_map_of(bundle, {one.map: one.file for one in self.textures[bundle.name][::-1]}))
+        }
         self._loose_images: dict[int, int] = {}
-        self._loose_materials: dict[tuple[int, bool], int] = {}
+        self._loose_materials: dict[tuple[int, bool, str], int] = {}
+        self._sheet_images: dict[str, int] = {}
         for bundle in self.ready:
             self.numbers[bundle.name] = len(self.materials)
             for page in range(pages_of(bundle)):
                 self.materials.append(self._sheet_material(bundle, page, files, refer))
         # in the same order for every format, since parts know them by their numbers
-        for index, tint in sorted({(leader, tint is not None) for leader, tint in self.apart.values()}):
-            self._loose_material(index, white=tint)
+        for name, work in self.on.items():
+            for index, tint in sorted({(self.apart[one][0], self.apart[one][1] is not None) for one in work.apart}):
+                self._loose_material(index, white=tint, bundle=name)
 
     def _sheet_material(self, bundle: Bundle, page: int, files: dict[str, bytes], refer: bool) -> OutputMaterial:
         """Return the one material of a page of a bundle's sheet."""
@@ -242,17 +254,27 @@ class SceneBuilder:
         layout = bundle.layout
         sliced = layout is not None and page >= layout.own_tiles
         wrap = REPEAT if sliced or (layout is not None and layout.lanes.any()) else CLAMP
-        shown = [texture for texture in self.textures[bundle.name] if texture.tile == page and texture.packed is None]
+        shown = [
+            texture
+            for texture in self.textures[bundle.name]
+            if texture.packed is None
+            and (texture.tile == page or texture.baked.tex_coord)
+            and not (texture.light is not None and texture.floats)
+        ]
         for texture in shown:
             fills = self._fills(bundle, texture.baked.name, {other.baked.name for other in shown})
             roles = [role for role in fills if role not in slots]
             if not roles:
                 continue
+            apart = texture.baked.tex_coord > 0
             slot = TextureSlot(
-                len(self.images), wrap_u=wrap, wrap_v=REPEAT if sliced else CLAMP, filters=(LINEAR, TRILINEAR)
+                self._sheet_image(texture, files, refer),
+                texture.baked.tex_coord,
+                CLAMP if apart else wrap,
+                REPEAT if sliced and not apart else CLAMP,
+                filters=(LINEAR, TRILINEAR),
             )
             slots |= dict.fromkeys(roles, slot)
-            self.images.append(self._image(texture, files, refer))
             if KINDS[texture.baked.name].scaled:
                 strength, glows = texture.baked.strength, True
             self.progress.check()
@@ -269,6 +291,7 @@ class SceneBuilder:
                 strength = constant.strength * max(constant.values)
                 part = min(strength, 1.0) / max(constant.values)
                 emission = tuple(value * part for value in constant.values)  # type: ignore[assignment]
+        told = light_map_of(bundle, {texture.map: texture.file for texture in shown})
         material = Material(
             tile_name(bundle.name, page, pages_of(bundle), layout.slices if layout is not None else 0),
             base_color_factor=color,
@@ -279,17 +302,28 @@ class SceneBuilder:
             alpha_mode=bundle.alpha_mode,
             alpha_cutoff=made.alpha_cutoff,
             double_sided=made.double_sided,
-            unlit=made.unlit,
-            extensions={} if made.unlit else made.extensions,
+            unlit=made.unlit or bundle.bake.lit_only,
+            extensions={} if made.unlit or bundle.bake.lit_only else made.extensions,
+            further=NOTHING if told is None else Further({"light_map": told}),
             **slots,  # type: ignore[arg-type]
         )
         return OutputMaterial(material, {texture.map: texture.file for texture in shown})
 
+    def _sheet_image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> int:
+        """Return the number of a sheet's image; pages that share one have it once."""
+        if texture.file not in self._sheet_images:
+            self._sheet_images[texture.file] = len(self.images)
+            self.images.append(self._image(texture, files, refer))
+        return self._sheet_images[texture.file]
+
     def _fills(self, bundle: Bundle, name: str, there: set[str]) -> tuple[Role, ...]:
         """Return the textures of the material that a map becomes.
 
-        Computed occlusion is that of the material where no source material has one.
+        Computed occlusion is that of the material where no source material has one. Where the look is all in the lit
+        map, that is the only one.
         """
+        if bundle.bake.lit_only and LIT.name in there:
+            return (Role.BASE_COLOR,) if name == LIT.name else ()
         fills = KINDS[name].fills
         scene = self.on[bundle.name].scene
         used = scene.materials_among(self.on[bundle.name].bundle.objects)
@@ -301,20 +335,26 @@ class SceneBuilder:
 
     def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
         name = texture.file.rpartition(".")[0]
-        if conforms(self.settings) and texture.baked.format == FileFormat.PNG:
+        if conforms(self.settings) and texture.file.endswith(f".{FileFormat.PNG}"):
             return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
         plain, settings = conforming(texture, self.settings)
         return OutputImage(name, embedded_texture(self.store, plain, settings))
 
-    def _loose_material(self, index: int, *, white: bool = False) -> int:
-        """Return the output number of a material that is delivered as it came; white for vertex colours to tint."""
+    def _loose_material(self, index: int, *, white: bool = False, bundle: str = "") -> int:
+        """Return the output number of a material that is delivered as it came; white for vertex colours to tint.
+
+        On a bundle with a light map it says so, and reads other UV sets than the second.
+        """
         if index < 0:
             return -1
-        key = index, white
+        told = self._light_maps.get(bundle)
+        key = index, white, bundle if told is not None else ""
         if key not in self._loose_materials:
             material = self.scene.materials[index]
             if white:
                 material = replace(material, base_color_factor=(1.0, 1.0, 1.0, 1.0))
+            if told is not None:
+                material = _beneath(material, told)
             slots = {role: self._loose_slot(slot) for role, slot in material.slots().items()}
             extensions = {name: self._with_images(value) for name, value in material.further.extensions.items()}
             self._loose_materials[key] = len(self.materials)
@@ -381,7 +421,7 @@ class SceneBuilder:
         return OutputScene(
             self.name,
             f"Fasciculum {__version__}",
-            merged_tree(self.scene, lambda node: numbers[node], bare=bare, joined=roots),
+            merged_tree(self.scene, lambda node: numbers[node], bare=bare, joined=roots, lights=self.settings.lights),
             tuple(self.meshes),
             tuple(self.materials),
             tuple(self.images),
@@ -420,6 +460,20 @@ class SceneBuilder:
         return self._mesh_numbers[key]
 
 
+def _beneath(material: Material, told: dict[str, Any]) -> Material:
+    """Return a material as it lies beneath a light map."""
+    extras = material.further.extras
+    kept = extras if isinstance(extras, dict) else ({} if extras is None else {"source": extras})
+    further = replace(material.further, extras=kept | {"light_map": told})
+    if not told["tex_coord"]:
+        return replace(material, further=further)
+    slots = {
+        role: replace(slot, uv_set=slot.uv_set + (slot.uv_set > 0), further=slot.further)
+        for role, slot in material.slots().items()
+    }
+    return replace(material, further=further, **slots)  # type: ignore[arg-type]
+
+
 def loose_part(primitive: Primitive, material: int) -> Part:
     """Return a primitive as it came, for an object that is in no bundle."""
     attributes = {"POSITION": Attribute(primitive.positions, "VEC3", False)}
@@ -427,9 +481,11 @@ def loose_part(primitive: Primitive, material: int) -> Part:
         attributes["NORMAL"] = Attribute(primitive.normals, "VEC3", False)
     if primitive.tangents is not None:
         attributes["TANGENT"] = Attribute(primitive.tangents, "VEC4", False)
+    # a place on a light sheet takes that of the second set
+    lit = LIGHT_UVS in primitive.extra
     for number, uvs in enumerate(primitive.uv_sets):
         if len(uvs):
-            attributes[f"TEXCOORD_{number}"] = Attribute(uvs, "VEC2", False)
+            attributes[f"TEXCOORD_{number + (lit and number > 0)}"] = Attribute(uvs, "VEC2", False)
     if primitive.colors is not None:
         attributes["COLOR_0"] = Attribute(primitive.colors, "VEC4", False)
     return Part(attributes | primitive.extra, primitive.triangles, material, primitive.targets)

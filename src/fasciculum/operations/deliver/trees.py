@@ -32,7 +32,12 @@ class _Lists:
 
 
 def merged_tree(
-    scene: Scene, mesh_of: MeshOf, *, bare: frozenset[int], joined: Sequence[tuple[str, int, tuple[float, ...]]]
+    scene: Scene,
+    mesh_of: MeshOf,
+    *,
+    bare: frozenset[int],
+    joined: Sequence[tuple[str, int, tuple[float, ...]]],
+    lights: bool = True,
 ) -> Tree:
     """Put the trees of all sources together.
 
@@ -44,7 +49,11 @@ def merged_tree(
         Nodes of the scene that gave all that they drew to joined meshes; those that hold up nothing else are left out.
     joined : sequence
         Names, output meshes and places (metres) of further root nodes.
+    lights : bool
+        Whether lights go along.
     """
+    if not lights:
+        scene = replace(scene, sources=tuple(replace(source, tree=_unlit(source.tree)) for source in scene.sources))
     lists = _Lists()
     shown = TreeScene(())
     others: list[TreeScene] = []
@@ -72,6 +81,11 @@ def merged_tree(
         further=only,
         copyright="; ".join(rights),
     )
+
+
+def _unlit(tree: Tree) -> Tree:
+    """Return a tree without its lights; the nodes that held them stay."""
+    return replace(tree, nodes=tuple(replace(node, light=-1) for node in tree.nodes), lights=())
 
 
 class _Source:

@@ -1,0 +1,209 @@
+"""What shines, seen from a place: lamps, surfaces that emit, the sky; and what materials send back."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+#: kinds of lamps and skies; see `fasciculum.baking.light.lamps` and `fasciculum.baking.light.sky`
+SUN, POINT, SPOT = 0, 1, 2
+NOTHING, GRADIENT, PICTURE = 0, 1, 2
+MIRROR, CLAMP = 1, 2
+
+
+@njit(cache=True, nogil=True, inline="always")
+def luminance(r, g, b):
+    """Return how bright a linear colour is (Rec. 709)."""
+    return 0.2126 * r + 0.7152 * g + 0.0722 * b
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _wrapped(x, size, wrap):
+    """Return the number of the texel that a coordinate reads, along one axis."""
+    if wrap == CLAMP:
+        x = min(max(x, 0.0), 1.0)
+    elif wrap == MIRROR:
+        x = 1.0 - abs((x - 2.0 * np.floor(x * 0.5)) - 1.0)
+    else:
+        x -= np.floor(x)
+    return min(int(x * size), size - 1)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def texel_at(table, u, v):
+    """Return the number of the texel that a texture's table gives at a coordinate, -1 without a texture."""
+    if table[1] == 0:
+        return np.int64(-1)
+    return table[0] + _wrapped(v, table[2], table[4]) * table[1] + _wrapped(u, table[1], table[3])
+
+
+@njit(cache=True, nogil=True)
+def diffuse_at(surfaces, g, u, v):
+    """Return the diffuse colour and the opacity of a triangle at two weights."""
+    material, uvs, colors, factors, tables, texels = surfaces[:6]
+    m, w = material[g], 1.0 - u - v
+    r, gr, b, a = factors[m, 0], factors[m, 1], factors[m, 2], factors[m, 3]
+    if tables[m, 0, 1] > 0:
+        s, t = uvs[g, 0], uvs[g, 1]
+        x = w * s[0] + u * t[0] + v * uvs[g, 2, 0]
+        y = w * s[1] + u * t[1] + v * uvs[g, 2, 1]
+        k = texel_at(tables[m, 0], x, y)
+        r, gr, b, a = r * texels[k, 0], gr * texels[k, 1], b * texels[k, 2], a * texels[k, 3]
+    if len(colors) > 1:
+        p, q, s = colors[g, 0], colors[g, 1], colors[g, 2]
+        r *= w * p[0] + u * q[0] + v * s[0]
+        gr *= w * p[1] + u * q[1] + v * s[1]
+        b *= w * p[2] + u * q[2] + v * s[2]
+        a *= w * p[3] + u * q[3] + v * s[3]
+    return r, gr, b, a
+
+
+@njit(cache=True, nogil=True)
+def emission_at(surfaces, m, x, y):
+    """Return what a material emits where its texture is read, nits."""
+    factors, tables, glow = surfaces[3], surfaces[4], surfaces[6]
+    r, g, b = factors[m, 4], factors[m, 5], factors[m, 6]
+    k = texel_at(tables[m, 1], x, y)
+    if k >= 0:
+        r, g, b = r * glow[k, 0], g * glow[k, 1], b * glow[k, 2]
+    return r, g, b
+
+
+@njit(cache=True, nogil=True)
+def emitter_of(surfaces, g, u, v):
+    """Return the emitter that a place on a triangle belongs to, -1 when the triangle emits nothing."""
+    first, parts = surfaces[7][g], surfaces[8][g]
+    if first < 0:
+        return np.int64(-1)
+    i, j = min(int(u * parts), parts - 1), min(int(v * parts), parts - 1)
+    i, j = max(i, 0), max(j, 0)
+    if i + j > parts - 1:
+        # on the far edge, by rounding
+        j = parts - 1 - i
+    turned = (u * parts - i) + (v * parts - j) > 1.0 and i + j < parts - 1
+    # rows before this one hold 2 (parts - k) - 1 each
+    return np.int64(first + i * (2 * parts - i) + 2 * j + (1 if turned else 0))
+
+
+@njit(cache=True, nogil=True)
+def sky_at(sky, x, y, z):
+    """Return what the sky gives from a direction, nits."""
+    kind, colors, turn, picture = sky[:4]
+    if kind[0] == NOTHING:
+        return 0.0, 0.0, 0.0
+    if kind[0] == GRADIENT:
+        t = np.sqrt(abs(y))
+        k = 0 if y >= 0.0 else 2
+        return (
+            colors[1, 0] + t * (colors[k, 0] - colors[1, 0]),
+            colors[1, 1] + t * (colors[k, 1] - colors[1, 1]),
+            colors[1, 2] + t * (colors[k, 2] - colors[1, 2]),
+        )
+    height, width = picture.shape[0], picture.shape[1]
+    # the middle column is north, -z, and columns go right towards east, +x
+    across = np.arctan2(x, -z) / (2.0 * np.pi) + 0.5 - turn[0]
+    across = (across - np.floor(across)) * width - 0.5
+    down = np.arccos(min(max(y, -1.0), 1.0)) / np.pi * height - 0.5
+    i, j = int(np.floor(across)), int(np.floor(down))
+    a, b = across - i, down - j
+    left, right = i % width, (i + 1) % width
+    top, low = min(max(j, 0), height - 1), min(max(j + 1, 0), height - 1)
+    w0, w1, w2, w3 = (1.0 - a) * (1.0 - b), a * (1.0 - b), (1.0 - a) * b, a * b
+    p, q, s, t = picture[top, left], picture[top, right], picture[low, left], picture[low, right]
+    return (
+        w0 * p[0] + w1 * q[0] + w2 * s[0] + w3 * t[0],
+        w0 * p[1] + w1 * q[1] + w2 * s[1] + w3 * t[1],
+        w0 * p[2] + w1 * q[2] + w2 * s[2] + w3 * t[2],
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _found(sums, value, count):
+    """Return the last place at which rising sums are not above a value."""
+    low, high = 0, count
+    while high - low > 1:
+        middle = (low + high) >> 1
+        if sums[middle] <= value:
+            low = middle
+        else:
+            high = middle
+    return low
+
+
+@njit(cache=True, nogil=True)
+def sky_chance(sky, x, y, z):
+    """Return how likely a direction is drawn of a picture's sky, per steradian."""
+    turn, rows, columns = sky[2], sky[4], sky[5]
+    down, wide = len(rows) - 1, columns.shape[1] - 1
+    across = np.arctan2(x, -z) / (2.0 * np.pi) + 0.5 - turn[0]
+    across -= np.floor(across)
+    i = min(int(across * wide), wide - 1)
+    j = min(int(np.arccos(min(max(y, -1.0), 1.0)) / np.pi * down), down - 1)
+    part = (rows[j + 1] - rows[j]) * (columns[j, i + 1] - columns[j, i])
+    size = 2.0 * np.pi / wide * (np.cos(np.pi * j / down) - np.cos(np.pi * (j + 1) / down))
+    return part / max(size, 1e-30)
+
+
+@njit(cache=True, nogil=True)
+def sky_direction(sky, a, b):
+    """Return a direction in which a picture's sky is bright, of a point of the unit square, and how likely it is."""
+    turn, rows, columns = sky[2], sky[4], sky[5]
+    down, wide = len(rows) - 1, columns.shape[1] - 1
+    j = _found(rows, b, down)
+    row = columns[j]
+    i = _found(row, a, wide)
+    part = (rows[j + 1] - rows[j]) * (row[i + 1] - row[i])
+    along = min((a - row[i]) / max(row[i + 1] - row[i], 1e-300), 1.0)
+    deep = min((b - rows[j]) / max(rows[j + 1] - rows[j], 1e-300), 1.0)
+    top, low = np.cos(np.pi * j / down), np.cos(np.pi * (j + 1) / down)
+    y = top + deep * (low - top)
+    angle = ((i + along) / wide + turn[0] - 0.5) * 2.0 * np.pi
+    flat = np.sqrt(max(1.0 - y * y, 0.0))
+    size = 2.0 * np.pi / wide * (top - low)
+    return flat * np.sin(angle), y, -flat * np.cos(angle), part / max(size, 1e-30)
+
+
+@njit(cache=True, nogil=True)
+def emitter_point(emitters, pick, a, b, out):
+    """Fill ``out`` (8) with a place on an emitter, its front's normal times its area twice, and where it is read.
+
+    Returns the emitter's number. ``pick``, ``a`` and ``b`` are of the unit interval.
+    """
+    corners, uvs, _, sums, _ = emitters
+    e = _found(sums, pick, len(sums) - 1)
+    # evenly over the triangle
+    root = np.sqrt(a)
+    u, v = root * (1.0 - b), root * b
+    c, r = corners[e], uvs[e]
+    for k in range(3):
+        out[k] = c[k] + u * c[3 + k] + v * c[6 + k]
+    out[3] = c[4] * c[8] - c[5] * c[7]
+    out[4] = c[5] * c[6] - c[3] * c[8]
+    out[5] = c[3] * c[7] - c[4] * c[6]
+    out[6] = r[0] + u * r[2] + v * r[4]
+    out[7] = r[1] + u * r[3] + v * r[5]
+    return e
+
+
+@njit(cache=True, nogil=True)
+def lamp_light(lamp, px, py, pz):
+    """Return the direction to a lamp, how far off it is, and its lux on a plane that meets it squarely, over its own.
+
+    ``lamp`` is a row of `fasciculum.baking.light.lamps.lamp_rows`. Fading towards the reach and within the cone are
+    those that KHR_lights_punctual recommends.
+    """
+    if lamp[0] == SUN:
+        return -lamp[7], -lamp[8], -lamp[9], np.inf, 1.0
+    x, y, z = lamp[4] - px, lamp[5] - py, lamp[6] - pz
+    square = max(x * x + y * y + z * z, 1e-12)
+    far = np.sqrt(square)
+    x, y, z = x / far, y / far, z / far
+    level = 1.0 / square
+    if lamp[10] > 0.0:
+        part = (far / lamp[10]) ** 4
+        level *= max(min(1.0 - part, 1.0), 0.0)
+    if lamp[0] == SPOT:
+        cos = -(x * lamp[7] + y * lamp[8] + z * lamp[9])
+        cone = min(max((cos - lamp[12]) / lamp[11], 0.0), 1.0)
+        level *= cone * cone
+    return x, y, z, far, level

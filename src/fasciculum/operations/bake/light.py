@@ -1,0 +1,112 @@
+"""Light of a bundle: how it is gathered, what it depends on, and the light sheet that it may have for itself."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.baking.light.passes import LightTerms
+from fasciculum.errors import MissingFile
+from fasciculum.io.codecs import decode_panorama
+from fasciculum.io.places import read_file
+from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Turns, UvPolicy
+from fasciculum.model.digests import digest_of
+from fasciculum.model.lamps import lamps_of
+from fasciculum.model.layout import Layout
+from fasciculum.model.lighting import Sky, SkyKind
+from fasciculum.model.maps import KINDS, Values
+from fasciculum.model.scene import Scene
+from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.lay_out.lay_out import lay_out, measured
+from fasciculum.progress import SILENT, Progress
+
+#: seconds that a light sheet's layout is improved for at most
+MOST_IMPROVED = 3.0
+
+
+def light_terms(bake: BakeSettings) -> LightTerms:
+    """Return how light is gathered for a bundle's maps."""
+    return LightTerms(bake.light_rays, bake.bounces, bake.denoise, bake.light_emission, bake.exposure)
+
+
+def bakes_light(bundle: Bundle) -> bool:
+    """Whether some map of a bundle is made of light."""
+    return bundle.bake.lit_only or any(KINDS[name].source is Values.LIGHT for name in bundle.bake.named)
+
+
+def light_digest(scene: Scene) -> str:
+    """Return a digest of all that light comes from and meets: lamps, sky, and every surface."""
+    beside: list[str] = []
+    if scene.detail is not None:
+        detailed = scene.detail.scene
+        beside = [*scene.partners.values(), *detailed.standing.values(), *detailed.surfaces.values()]
+    lighting = scene.lighting
+    shines = repr((lamps_of(scene), lighting.sky, lighting.glow))
+    return digest_of(shines, *scene.standing.values(), *scene.surfaces.values(), *beside)
+
+
+def panorama_of(sky: Sky) -> NDArray[np.float32] | None:
+    """Return the picture of a sky, (H, W, 3), linear; None for a sky that is none.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+    """
+    if sky.kind is not SkyKind.PICTURE:
+        return None
+    return read_panorama(sky.picture)[0]
+
+
+def read_panorama(file: str) -> tuple[NDArray[np.float32], str]:
+    """Return an equirectangular picture, (H, W, 3), linear, and a digest of its file.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+    """
+    if not Path(file).is_file():
+        raise MissingFile("there is no such sky picture.", file=file, hint="Check its path, or choose another sky.")
+    data = read_file(Path(file))
+    return decode_panorama(data, place=file), digest_of(data)
+
+
+def light_sheet_bundle(bundle: Bundle) -> Bundle:
+    """Return a bundle whose sheet is the light sheet: a place for every island of every copy."""
+    bake, sheet = bundle.bake, bundle.sheet
+    light = SheetSettings(
+        width=bake.light_width,
+        height=bake.light_height,
+        padding=bake.light_padding,
+        turns=Turns.QUARTER if sheet.turns in (Turns.NONE, Turns.HALF) else sheet.turns,
+        uv=UvPolicy.AUTO if sheet.uv is UvPolicy.KEEP else sheet.uv,
+        twins=False,
+        seconds=min(sheet.seconds, MOST_IMPROVED),
+        seed=sheet.seed,
+        unwrap=sheet.unwrap,
+    )
+    plain = BakeSettings(edges=bake.edges, edge_angle=bake.edge_angle)
+    return Bundle(
+        bundle.name, bundle.objects, bundle.alpha_mode, light, plain, shapings=bundle.shapings, identity=bundle.identity
+    )
+
+
+def light_sheet_digest(scene: Scene, bundle: Bundle) -> str:
+    """Return a digest of what a bundle's light sheet is made from, the light itself aside."""
+    own = light_sheet_bundle(bundle)
+    told = repr((own.objects, replace(own.sheet, seconds=0.0), own.shapings, bundle.bake.light_shares))
+    return digest_of(told, *(scene.shapes[key] for key in own.objects))
+
+
+def light_layout_of(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Layout:
+    """Return the layout of a bundle's light sheet: the one that it has where that still holds, else a fresh one."""
+    digest = light_sheet_digest(scene, bundle)
+    before = bundle.texturing.light_layout if bundle.texturing is not None else None
+    if before is not None and before.made_from == digest:
+        return before
+    found = lay_out(scene, light_sheet_bundle(bundle), fresh=True, progress=progress)
+    return measured(replace(found, made_from=digest))
