@@ -20,6 +20,15 @@ AROUND = 8
 LIFT = 0.05
 #: a rounded surface is lifted off its face by this part of its longest edge at most
 MOST_LIFTED = 0.05
+#: how far from the edges of triangles light is gathered at least, texels
+EDGE = 1 / 16
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _inner(t, corner, w, weights):
+    """Return a weight that keeps a place off a triangle's edge, where what stands on that edge hides nothing."""
+    x, y = weights[t, corner, 0], weights[t, corner, 1]
+    return max(w, min(EDGE * np.sqrt(x * x + y * y), 0.2))
 
 
 @njit(cache=True, nogil=True)
@@ -32,7 +41,7 @@ def place_at(t, px, py, weights, corners, place):
     w0 = weights[t, 0, 0] * px + weights[t, 0, 1] * py + weights[t, 0, 2]
     w1 = weights[t, 1, 0] * px + weights[t, 1, 1] * py + weights[t, 1, 2]
     w2 = weights[t, 2, 0] * px + weights[t, 2, 1] * py + weights[t, 2, 2]
-    w0, w1, w2 = max(w0, 0.0), max(w1, 0.0), max(w2, 0.0)
+    w0, w1, w2 = _inner(t, 0, w0, weights), _inner(t, 1, w1, weights), _inner(t, 2, w2, weights)
     total = max(w0 + w1 + w2, 1e-12)
     w0, w1, w2 = w0 / total, w1 / total, w2 / total
     c = corners[t]

@@ -35,6 +35,8 @@ CANDIDATES, LATER_CANDIDATES = 6, 1
 MOST_CLEAR = 24
 #: places that a path comes to after which it may end by chance, and its least chance to go on
 SURE, LEAST = 2, 0.05
+#: by what a path goes on more often than what it still carries
+OFTEN = 5.0
 OVER_PI = 1.0 / np.pi
 #: dimensions that a place of a path takes
 DIMENSIONS = 8
@@ -140,7 +142,7 @@ def _lamps(world, lamps, place, step, index, seed, weigh, stack, powers, out, ba
     if x * place[6] + y * place[7] + z * place[8] <= 0.0 and place[9] <= 0.0:
         return
     ox, oy, oz = px + place[6] * step, py + place[7] * step, pz + place[8] * step
-    through = passes(world, ox, oy, oz, x, y, z, far - 2.0 * step, stack)
+    through = passes(world, ox, oy, oz, x, y, z, far - 4.0 * step, stack)
     if through > 0.0:
         if base == STRAIGHT:
             out[ARRIVED] += bright * through
@@ -181,16 +183,19 @@ def _emitters(world, place, step, index, seed, many, weigh, stack, spot, kept, o
         bright = luminance(r, g, bl) * level
         total += bright
         if bright > 0.0 and chance * total <= bright:
-            kept[0], kept[1], kept[2], kept[3] = x, y, z, far
-            kept[4], kept[5], kept[6] = r / luminance(r, g, bl), g / luminance(r, g, bl), bl / luminance(r, g, bl)
+            # a little off the emitter, on the side that looks here, so that it does not stand in its own way
+            off = step / max(size, 1e-30)
+            off = off if x * spot[3] + y * spot[4] + z * spot[5] < 0.0 else -off
+            kept[0], kept[1], kept[2] = spot[0] + spot[3] * off, spot[1] + spot[4] * off, spot[2] + spot[5] * off
+            kept[3], kept[4], kept[5] = r / luminance(r, g, bl), g / luminance(r, g, bl), bl / luminance(r, g, bl)
     if not total > 0.0:
         return
     ox, oy, oz = px + place[6] * step, py + place[7] * step, pz + place[8] * step
-    far = kept[3] * (1.0 - 1e-5) - 2.0 * step
-    through = passes(world, ox, oy, oz, kept[0], kept[1], kept[2], far, stack) if far > 0.0 else 1.0
-    level = total / many * through
+    x, y, z = kept[0] - ox, kept[1] - oy, kept[2] - oz
+    far = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+    level = total / many * passes(world, ox, oy, oz, x / far, y / far, z / far, far, stack)
     for k in range(3):
-        out[base + k] += weigh[k] * kept[4 + k] * level
+        out[base + k] += weigh[k] * kept[3 + k] * level
 
 
 @njit(cache=True, nogil=True)
@@ -296,7 +301,7 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
         if most <= 1e-5:
             return
         if depth + 1 > SURE:
-            stays = min(max(most, LEAST), 1.0)
+            stays = min(max(most * OFTEN, LEAST), 1.0)
             if _fraction(hashed(first + np.uint32(5)) ^ np.uint32(index) * np.uint32(0x85EBCA6B)) >= stays:
                 return
             weigh[0] /= stays

@@ -14,7 +14,6 @@ from fasciculum.baking.high import HighReader
 from fasciculum.baking.light.lamps import lamp_rows
 from fasciculum.baking.light.sky import SkyTables, sky_tables
 from fasciculum.baking.light.surfaces import PixelsOf, World, world_of
-from fasciculum.baking.occlusion import OFF
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
@@ -27,6 +26,8 @@ from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
+#: how far off its surface a ray of light begins, as a part of the diagonal of what casts
+OFF = 2e-6
 #: places of the high-poly that a texel is lit at, at most
 MOST_PLACES = 4
 #: part of a surface's texels that lie within other geometry from which it is taken for one that is turned inside out

@@ -72,12 +72,16 @@ def _brightness(picture: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDAr
     """Return how the light of a picture is spread over its rows, over the cells of each, and its mean."""
     light = picture @ np.array([0.2126, 0.7152, 0.0722], np.float32)
     height, width = light.shape
+    # the mean over each texel of what is read between its middle and those beside it
+    around = np.pad(np.pad(light, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap")
+    down = (around[:-2] + 6 * around[1:-1] + around[2:]) / 8
+    light = (down[:, :-2] + 6 * down[:, 1:-1] + down[:, 2:]) / 8
     size = min(width, CELLS[0]), min(height, CELLS[1])
     cells = np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float64)
     angle = (np.arange(size[1]) + 0.5) / size[1] * np.pi
     weighed = cells * np.sin(angle)[:, None]
     mean = float(weighed.sum() / max(np.sin(angle).sum() * size[0], 1e-12))
-    # what is dark is looked at too, since reading between texels brightens the rim of what is bright
+    # what is dark is looked at too
     weighed += 1e-3 * weighed.mean() + 1e-30
     columns = np.zeros((size[1], size[0] + 1))
     columns[:, 1:] = np.cumsum(weighed, axis=1)
