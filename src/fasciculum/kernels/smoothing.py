@@ -104,3 +104,71 @@ def smooth_rows(first, last, pixels, labels, normals, radius, vectors, even):
                     total[c] = (total[c] / length * 0.5 + 0.5) * vectors
             for c in range(channels):
                 even[y, x, c] = total[c] if vectors < 0.0 else np.floor(total[c] + 0.5)
+
+
+@njit(cache=True, nogil=True)
+def spread_rows(first, last, values, labels, even):
+    """Fill rows of ``even`` (H, W) with means of ``values`` (H, W) over 5 x 5 texels of the same label."""
+    height, width = labels.shape
+    for y in range(first, last):
+        for x in range(width):
+            own = labels[y, x]
+            if own < 0:
+                even[y, x] = 0.0
+                continue
+            total, count = 0.0, 0
+            for j in range(max(y - 2, 0), min(y + 3, height)):
+                for i in range(max(x - 2, 0), min(x + 3, width)):
+                    if labels[j, i] == own:
+                        total += values[j, i]
+                        count += 1
+            even[y, x] = total / count
+
+
+@njit(cache=True, nogil=True)
+def even_rows(first, last, pixels, variance, smooth, labels, normals, step, apart, even, spread):
+    """Fill rows of ``even`` (H, W, C) with means over 5 x 5 texels of ``pixels`` that lie ``step`` apart.
+
+    Texels count that have the same label, face alike, and are no further from the texel's brightness than ``apart``
+    standard deviations of that. ``variance`` is carried on into ``spread``; ``smooth`` is its mean about each texel.
+    """
+    height, width, channels = pixels.shape
+    total = np.empty(channels)
+    kernel = (0.0625, 0.25, 0.375, 0.25, 0.0625)
+    for y in range(first, last):
+        for x in range(width):
+            own = labels[y, x]
+            if own < 0:
+                even[y, x] = pixels[y, x]
+                spread[y, x] = variance[y, x]
+                continue
+            total[:] = 0.0
+            weight, more = 0.0, 0.0
+            bright = 0.0
+            for c in range(channels):
+                bright += pixels[y, x, c]
+            limit = apart * channels * np.sqrt(max(smooth[y, x], 0.0)) + 1e-6 + 1e-3 * bright
+            for b in range(5):
+                j = y + (b - 2) * step
+                if j < 0 or j >= height:
+                    continue
+                for a in range(5):
+                    i = x + (a - 2) * step
+                    if i < 0 or i >= width or labels[j, i] != own:
+                        continue
+                    dot, other = 0.0, 0.0
+                    for k in range(3):
+                        dot += float(normals[y, x, k]) * float(normals[j, i, k])
+                    alike = (dot / (STEPS * STEPS) - FROM) / (WHOLLY - FROM)
+                    if alike <= 0.0:
+                        continue
+                    for c in range(channels):
+                        other += pixels[j, i, c]
+                    w = kernel[a] * kernel[b] * min(alike, 1.0) * np.exp(-abs(other - bright) / limit)
+                    weight += w
+                    more += w * w * variance[j, i]
+                    for c in range(channels):
+                        total[c] += w * pixels[j, i, c]
+            for c in range(channels):
+                even[y, x, c] = total[c] / weight
+            spread[y, x] = more / (weight * weight)

@@ -22,12 +22,13 @@ from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.layout import Layout, Surface, Version
+from fasciculum.model.lighting import Lighting
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.maps import KINDS
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
-from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, MapConstant, Texturing
+from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, LightFigures, MapConstant, Texturing
 from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
 from fasciculum.project import schema
 from fasciculum.project.archive import DOCUMENT, MOST_TEXT, Archive, read_arrays
@@ -131,6 +132,17 @@ class ProjectReader:
     def pairing(self) -> Pairing:
         """Return what is said of which high-poly objects are read into which."""
         return read_settings(Pairing, self.entry.pairing, lambda words: self._tell("unknown_choice", words, ""))
+
+    def lighting(self) -> Lighting:
+        """Return what is said of what shines, the sky's picture where it is from the project's folder."""
+        found = read_settings(Lighting, self.entry.lighting, lambda words: self._tell("unknown_choice", words, ""))
+        if found.sky.picture:
+            place = self._from_here(found.sky.picture)
+            found = replace(found, sky=replace(found.sky, picture=place))
+            if not Path(place).is_file():
+                words = f"The sky's picture {Path(place).name} is not there; light cannot be baked until it is."
+                self._tell("sky_missing", words, "")
+        return found
 
     def delivered_to(self) -> str:
         """Return the folder of the last delivery, empty when there was none."""
@@ -351,6 +363,7 @@ class ProjectReader:
                     FileFormat(part.format),
                     part.frame,
                     tuple(part.surfaces),
+                    part.tex_coord,
                 )
             )
         return Texturing(
@@ -369,6 +382,8 @@ class ProjectReader:
             tuple(name for name in entry.unwritten if name in KINDS),
             {name: dict(colors) for name, colors in entry.legend.items() if name in KINDS},
             tuple(sorted(entry.missed.items())),
+            None if entry.light is None else LightFigures(**msgspec.to_builtins(entry.light)),
+            None if entry.light_layout is None else self._layout(entry.light_layout),
         )
 
 

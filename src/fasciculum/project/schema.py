@@ -94,6 +94,7 @@ class MapEntry(msgspec.Struct):
     format: str = "png"
     frame: str = ""
     surfaces: list[str] = []
+    tex_coord: Annotated[int, msgspec.Meta(ge=0, le=1)] = 0
 
 
 class ConstantEntry(msgspec.Struct):
@@ -101,6 +102,13 @@ class ConstantEntry(msgspec.Struct):
     values: list[float]
     strength: float = 1.0
     made_from: str = ""
+
+
+class LightEntry(msgspec.Struct):
+    rays: Index = 0
+    noise: float = 0.0
+    bright: float = 1.0
+    denoiser: str = "none"
 
 
 class TexturingEntry(msgspec.Struct):
@@ -117,6 +125,8 @@ class TexturingEntry(msgspec.Struct):
     unwritten: list[str] = []
     legend: dict[str, dict[str, tuple[int, int, int]]] = {}
     missed: dict[str, float] = {}
+    light: LightEntry | None = None
+    light_layout: LayoutEntry | None = None
 
 
 class FidelityEntry(msgspec.Struct):
@@ -195,3 +205,5 @@ class ProjectEntry(msgspec.Struct):
     high: list[SourceEntry] = []
     cages: list[SourceEntry] = []
     pairing: dict[str, Any] = {}
+    #: what is said of what shines
+    lighting: dict[str, Any] = {}

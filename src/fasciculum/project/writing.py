@@ -7,7 +7,7 @@ import math
 import os
 import zipfile
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
+from fasciculum.model.lighting import Lighting
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.project import schema
@@ -56,6 +57,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             high=_sources(detail.scene, folder) if detail is not None else [],
             cages=_sources(detail.cages, folder) if detail is not None and detail.cages is not None else [],
             pairing=settings_entry(document.pairing),
+            lighting=_lighting_entry(document.scene.lighting, folder),
             bundles=bundles,
             shapes=dict(sorted(document.scene.shapes.items())),
             delivery=settings_entry(document.delivery),
@@ -89,6 +91,14 @@ def _sources(scene: Scene, folder: Path) -> list[schema.SourceEntry]:
     ]
 
 
+def _lighting_entry(lighting: Lighting, folder: Path) -> dict[str, Any]:
+    """Return what is said of what shines, its picture as seen from the project's folder."""
+    picture = lighting.sky.picture
+    if picture:
+        lighting = replace(lighting, sky=replace(lighting.sky, picture=os.path.relpath(picture, folder.resolve())))
+    return settings_entry(lighting)
+
+
 def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:
     """Return an archive member without a date, so that the same project gives the same bytes."""
     info = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
@@ -116,7 +126,7 @@ def _bundle_entry(
         settings_entry(bundle.bake),
         dict(bundle.shares),
         layout,
-        _texturing_entry(bundle.texturing, members, encoded_map) if bundle.texturing is not None else None,
+        _texturing_entry(bundle.texturing, arrays, members, encoded_map) if bundle.texturing is not None else None,
         _check_entry(bundle.check) if bundle.check is not None else None,
         {key: str(rule) for key, rule in bundle.twin_rules},
         versions,
@@ -127,7 +137,7 @@ def _bundle_entry(
 
 
 def _texturing_entry(
-    texturing: Texturing, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+    texturing: Texturing, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
 ) -> schema.TexturingEntry:
     maps = []
     for baked in texturing.maps:
@@ -149,8 +159,15 @@ def _texturing_entry(
                 baked.format,
                 baked.frame,
                 list(baked.surfaces),
+                baked.tex_coord,
             )
         )
+    light = None if texturing.light is None else schema.LightEntry(**asdict(texturing.light))
+    laid = None
+    if texturing.light_layout is not None:
+        kept = f"{arrays.removesuffix('.npz')}_light.npz"
+        laid = _layout_entry(texturing.light_layout, kept)
+        members[kept] = _layout_arrays(texturing.light_layout)
     return schema.TexturingEntry(
         maps,
         texturing.metallic,
@@ -165,6 +182,8 @@ def _texturing_entry(
         unwritten=list(texturing.unwritten),
         legend=texturing.legend,
         missed=dict(texturing.missed),
+        light=light,
+        light_layout=laid,
     )
 
 

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import importlib.util
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.baking.bleeding import bleed
+from fasciculum.baking.smoothing import Guide
+from fasciculum.kernels.lighting import ODD
+from fasciculum.kernels.smoothing import STEPS, even_rows, guide_tiles, spread_rows
 from fasciculum.model.choices import Choice
 from fasciculum.progress import SILENT, Progress
+from fasciculum.threads import in_pieces
 
 if TYPE_CHECKING:
     from fasciculum.baking.light.passes import LightPasses
@@ -25,6 +30,11 @@ class Denoiser(Choice):
 
 #: the package that Open Image Denoise comes in
 PACKAGE = "pyoidn"
+#: rows that are worked on at once, edge of the parts that a large sheet is worked on in, and how far these overlap
+BAND, PART, OVERLAP = 32, 2048, 128
+#: rounds of the own filter, each of twice the reach, and how much brightness may differ, in standard deviations
+ROUNDS, APART = 5, 4.0
+WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 def available() -> bool:
@@ -32,8 +42,111 @@ def available() -> bool:
     return importlib.util.find_spec(PACKAGE) is not None
 
 
+def guide_of(passes: LightPasses) -> Guide:
+    """Return which part of the surface each texel is of, and how it faces."""
+    tiles, target = passes.tiles, passes.target
+    guide = Guide(tiles.width, tiles.height)
+    islands = int(target.island.max(initial=0)) + 1
+    label = target.surface.astype(np.int64) * islands + target.island
+    for piece in tiles.pieces():
+        leading = (piece, tiles.across, tiles.ids(piece), target.maps, passes.corners, label)
+        guide_tiles(*leading, guide.labels, guide.normals)
+    return guide
+
+
 def remove_noise(
     passes: LightPasses, layer: NDArray[np.float32], lit: NDArray[np.bool_], *, progress: Progress = SILENT
 ) -> Denoiser:
-    """Remove noise from a layer of light (H, W, 1 or 3), in place."""
-    return Denoiser.NONE
+    """Remove noise from a layer of light (H, W, 1 or 3) that is continued beyond the islands, in place.
+
+    Parameters
+    ----------
+    passes : LightPasses
+    layer : ndarray of float32
+    lit : ndarray of bool, shape (H, W)
+        Texels that have samples; what the others hold was continued from these.
+    """
+    guide = guide_of(passes)
+    if available():
+        _by_library(layer, guide, progress)
+        return Denoiser.OIDN
+    _by_itself(passes, layer, lit, guide, progress)
+    return Denoiser.OWN
+
+
+def _by_library(layer: NDArray[np.float32], guide: Guide, progress: Progress) -> None:
+    """Let Open Image Denoise remove noise, guided by normals that are continued beyond the islands."""
+    # the library is an extra, and comes with its weights
+    denoise: Any = importlib.import_module(PACKAGE).denoise
+    height, width = layer.shape[:2]
+    normals = guide.normals.astype(np.float32) / np.float32(STEPS)
+    bleed(guide.labels >= 0, [(normals, None)])
+    white = np.ones((1, 1, 3), np.float32)
+    even = np.empty_like(layer)
+    for top in range(0, height, PART):
+        for left in range(0, width, PART):
+            progress.check()
+            low, right = min(top + PART, height), min(left + PART, width)
+            y0, x0 = max(top - OVERLAP, 0), max(left - OVERLAP, 0)
+            box = np.s_[y0 : min(low + OVERLAP, height), x0 : min(right + OVERLAP, width)]
+            color = np.ascontiguousarray(np.broadcast_to(layer[box], (*layer[box].shape[:2], 3)), np.float32)
+            albedo = np.ascontiguousarray(np.broadcast_to(white, color.shape))
+            found = denoise(color, albedo=albedo, normal=np.ascontiguousarray(normals[box]), hdr=True)
+            own = found[top - y0 : low - y0, left - x0 : right - x0, : layer.shape[2]]
+            even[top:low, left:right] = np.maximum(own, 0)
+    layer[:] = even
+
+
+def _by_itself(
+    passes: LightPasses, layer: NDArray[np.float32], lit: NDArray[np.bool_], guide: Guide, progress: Progress
+) -> None:
+    """Even light out over texels of the same island that face alike and are about as bright, as noise tells.
+
+    In rounds of weighted means, each with twice the reach of the one before (Dammertz et al. 2010,
+    doi:10.2312/EGGH/HPG10/067-075), with the variance carried along (Schied et al. 2017, doi:10.1145/3105762.3105770).
+    """
+    labels = np.where(lit, guide.labels, -1)
+    variance = _variance(passes, layer, labels)
+    bands = range(0, len(layer), BAND)
+    beside, spread = np.empty_like(layer), np.empty_like(variance)
+    smooth = np.empty_like(variance)
+    for number in range(ROUNDS):
+        step = 1 << number
+
+        def blur(first: int) -> None:
+            spread_rows(first, min(first + BAND, len(layer)), variance, labels, smooth)
+
+        def work(first: int, step: int = step) -> None:
+            last = min(first + BAND, len(layer))
+            told = (labels, guide.normals, step, APART)
+            even_rows(first, last, layer, variance, smooth, *told, beside, spread)
+
+        part = progress.part(number / ROUNDS, (number + 1) / ROUNDS)
+        in_pieces(blur, bands, progress=part.quiet())
+        in_pieces(work, bands, words="Removing noise", progress=part)
+        layer[:], variance[:] = beside, spread
+
+
+def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[np.int64]) -> NDArray[np.float32]:
+    """Return the variance of each texel's brightness, (H, W), as both halves of its samples tell."""
+    done = max(passes.done, 2)
+    halves = done // 2, done - done // 2
+    total = passes.sums[..., :3] @ WEIGHTS
+    odd = passes.sums[..., ODD]
+    away = (odd / halves[0] - (total - odd) / halves[1]) / 2
+    own = away * away
+    bright = layer @ WEIGHTS if layer.shape[2] == 3 else layer[..., 0]
+    light = total / done
+    # other layers are as noisy as the light, in parts of it
+    share = np.square(np.divide(bright, light, out=np.ones_like(light), where=light > 1e-12))
+    found = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
+    for _ in range(2):
+        blurred = np.empty_like(found)
+        in_pieces(
+            lambda first, found=found, blurred=blurred: spread_rows(  # type: ignore[misc]
+                first, min(first + BAND, len(found)), found, labels, blurred
+            ),
+            range(0, len(found), BAND),
+        )
+        found = blurred
+    return found

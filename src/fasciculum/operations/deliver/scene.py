@@ -31,7 +31,7 @@ from fasciculum.operations.deliver.conventions import (
 )
 from fasciculum.operations.deliver.dressing import Dress, by_material, dress, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
-from fasciculum.operations.deliver.lights import LIGHT_UVS, light_map_of, with_light_places
+from fasciculum.operations.deliver.lights import LIGHT_UVS, light_map_of, reads_second_set, with_light_places
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
@@ -110,6 +110,9 @@ class SceneBuilder:
         for bundle in self.every:
             wanted = set(self.on[bundle.name].bundle.objects)
             placed = set(bundle.layout.surface_numbers) if bundle.layout is not None else set()
+            light = bundle.texturing.light_layout if bundle.texturing is not None else None
+            if light is not None and reads_second_set(bundle):
+                placed &= set(light.surface_numbers)
             left = [key for key in bundle.objects if key in wanted and key not in placed]
             found |= {key: bundle for key in bundle.objects if key not in left}
             if left:

@@ -12,6 +12,7 @@ import numpy as np
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
+from fasciculum.model.texturing import Texturing
 from fasciculum.ways.on_sheet import on_sheet
 
 
@@ -76,7 +77,7 @@ def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> 
             replace(entry, object=renamed[entry.object]) for entry in bundle.check.fidelity if entry.object in renamed
         )
         check = replace(bundle.check, fidelity=entries)
-    texturing = bundle.texturing if layout is not None else None
+    texturing = _carried_texturing(bundle.texturing, renamed, scene) if layout is not None else None
     return replace(
         bundle,
         objects=objects,
@@ -88,6 +89,16 @@ def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> 
         versions=versions,
         shapings=shapings,
     )
+
+
+def _carried_texturing(texturing: Texturing | None, renamed: Mapping[str, str], scene: Scene) -> Texturing | None:
+    """Return maps with their light sheet under present keys; without it the maps on it are gone."""
+    if texturing is None or texturing.light_layout is None:
+        return texturing
+    light = _carried_layout(texturing.light_layout, renamed, scene)
+    if light is not None:
+        return replace(texturing, light_layout=light)
+    return replace(texturing, light_layout=None, maps=tuple(one for one in texturing.maps if not one.tex_coord))
 
 
 def _carried_layout(layout: Layout, renamed: Mapping[str, str], scene: Scene) -> Layout | None:
