@@ -7,9 +7,9 @@ from numba import njit
 
 from fasciculum.kernels.bvh import ROOM
 from fasciculum.kernels.openings import CLOSED, PARTS, WHOLE, find_openings, place_at
-from fasciculum.kernels.paths import LIGHT_VALUES, SENT, STRAIGHT, follow
+from fasciculum.kernels.paths import LIGHT_VALUES, SENT, STRAIGHT, follow, meets
 from fasciculum.kernels.sampling import hashed, point_of
-from fasciculum.kernels.shining import luminance
+from fasciculum.kernels.shining import diffuse_at, emission_at, luminance
 from fasciculum.kernels.tiles import NEAR, TILE
 
 #: sums of a texel: light (3), light that was sent back (3), what of lamps arrives and would unhindered, and the
@@ -173,3 +173,62 @@ def light_places(places, seeds, world, lamps, sky, first, last, bounces, step, p
             total[FREE] += out[7]
             if sample & 1:
                 total[ODD] += luminance(out[0] + out[3], out[1] + out[4], out[2] + out[5])
+
+
+@njit(cache=True, nogil=True)
+def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, bounces, step, sums):
+    """Add samples of pixels in rows ``top`` to ``low`` to ``sums`` (H, W, 4): what is seen, nits, and how much is hit.
+
+    Parameters
+    ----------
+    eye : (3)
+    axes : (3, 3)
+        To the right and up, as long as half of the picture is wide and high a metre away, and forwards.
+    normals : (G, 3, 3)
+        At the corners of triangles, in the order of the world's surfaces.
+    world, lamps, sky, bounces, step
+        See `fasciculum.kernels.paths.follow`.
+    """
+    height, width = sums.shape[0], sums.shape[1]
+    scratch, out, place = _scratch(lamps), np.empty(LIGHT_VALUES), np.empty(10)
+    stack, surfaces = scratch[0], world[4]
+    for y in range(top, low):
+        for x in range(width):
+            seed = hashed(np.uint32(y * 65537 + x) + np.uint32(0x1B873593))
+            for sample in range(first, last):
+                a, b = point_of(np.uint32(sample), hashed(seed + np.uint32(77)))
+                s, t = 2.0 * (x + a) / width - 1.0, 1.0 - 2.0 * (y + b) / height
+                dx = s * axes[0, 0] + t * axes[1, 0] + axes[2, 0]
+                dy = s * axes[0, 1] + t * axes[1, 1] + axes[2, 1]
+                dz = s * axes[0, 2] + t * axes[1, 2] + axes[2, 2]
+                length = np.sqrt(dx * dx + dy * dy + dz * dz)
+                dx, dy, dz = dx / length, dy / length, dz / length
+                g, away, u, v, side, nx, ny, nz = meets(
+                    world, eye[0], eye[1], eye[2], dx, dy, dz, hashed(seed ^ np.uint32(sample)), stack
+                )
+                if g < 0:
+                    continue
+                turned = 1.0 if side > 0.0 else -1.0
+                w = 1.0 - u - v
+                for k in range(3):
+                    place[3 + k] = turned * (w * normals[g, 0, k] + u * normals[g, 1, k] + v * normals[g, 2, k])
+                length = max(np.sqrt(place[3] ** 2 + place[4] ** 2 + place[5] ** 2), 1e-12)
+                for k in range(3):
+                    place[3 + k] /= length
+                place[0], place[1], place[2] = eye[0] + away * dx, eye[1] + away * dy, eye[2] + away * dz
+                place[6], place[7], place[8], place[9] = nx * turned, ny * turned, nz * turned, 0.0
+                out[:] = 0.0
+                follow(world, lamps, sky, place, np.uint32(sample), seed, bounces, step, False, scratch, out)
+                r, gr, bl, _ = diffuse_at(surfaces, g, u, v)
+                er, eg, eb = 0.0, 0.0, 0.0
+                m = surfaces[0][g]
+                if side > 0.0 or surfaces[3][m, 7] > 0.0:
+                    uvs, row = surfaces[1], g if len(surfaces[1]) > 1 else 0
+                    p = w * uvs[row, 0, 2] + u * uvs[row, 1, 2] + v * uvs[row, 2, 2]
+                    q = w * uvs[row, 0, 3] + u * uvs[row, 1, 3] + v * uvs[row, 2, 3]
+                    er, eg, eb = emission_at(surfaces, m, p, q)
+                total = sums[y, x]
+                total[0] += r * (out[0] + out[3]) + er
+                total[1] += gr * (out[1] + out[4]) + eg
+                total[2] += bl * (out[2] + out[5]) + eb
+                total[3] += 1.0

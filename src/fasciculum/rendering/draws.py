@@ -9,11 +9,14 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
-from fasciculum.model.maps import KINDS, Values
-from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, Scene, TextureSlot
+from fasciculum.model.maps import KINDS, LIGHT, LIT, Values
+from fasciculum.model.scene import CLAMP, OPAQUE, REPEAT, Material, Object, Primitive, Scene, TextureSlot
+from fasciculum.model.texturing import BakedMap
 from fasciculum.uv.tangents import tangents
 from fasciculum.ways.on_sheet import on_sheet
 
+#: what stands between the key of a map and the stops that it is shown brighter by
+BRIGHTER = "@"
 #: floats for each corner: position 3, normal 3, tangent 4, colour 4, five texture coordinates
 STRIDE = 24
 ROLES = ("base_color", "metallic_roughness", "normal", "occlusion", "emissive")
@@ -229,6 +232,45 @@ def preview_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw
         replace(draw, textures=look, base_color=(1.0, 1.0, 1.0, 1.0), emission=(0.0, 0.0, 0.0), unlit=True)
         for draw in draws
     ]
+
+
+def lit_map(bundle: Bundle) -> BakedMap | None:
+    """Return the map that shows a bundle in its light: the lit one, or light alone; None while there is neither."""
+    made = bundle.texturing
+    return None if made is None else made.map(LIT.name) or made.map(LIGHT.name)
+
+
+def lit_draws(scene: Scene, bundle: Bundle, item: Object, stops: float) -> list[Draw]:
+    """Return what draws an object in its baked light and nothing else, brighter by stops; empty without any."""
+    baked, made = lit_map(bundle), bundle.texturing
+    if baked is None or made is None:
+        return []
+    layout = made.light_layout if baked.tex_coord else bundle.layout
+    if layout is None or layout.scale <= 0 or item.key not in layout.surface_numbers:
+        return []
+    whole = replace(bundle, layout=layout, ways=()) if baked.tex_coord else bundle
+    clear = bundle.alpha_mode != OPAQUE and baked.channels == 4
+    draws = []
+    for laid in _laid(scene, whole, item):
+        if laid.uvs is None:
+            continue
+        rows, uvs = _sheet_rows(scene, item, laid)
+        # what tints the source is in the map
+        rows[..., 10:14] = 1.0
+        rows[..., 14:16] = uvs
+        draws.append(
+            Draw(
+                item.key,
+                rows.reshape(-1, STRIDE),
+                {"base_color": (f"{baked.pixels}{BRIGHTER}{stops:g}", CLAMP, CLAMP)},
+                alpha_mode=bundle.alpha_mode if clear else OPAQUE,
+                cutoff=made.alpha_cutoff,
+                double_sided=made.double_sided,
+                unlit=True,
+                bounds=_bounds(rows),
+            )
+        )
+    return draws
 
 
 def result_draws(document: Document, bundle: Bundle, item: Object) -> list[Draw]:

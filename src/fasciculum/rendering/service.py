@@ -19,10 +19,12 @@ from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import (
+    BRIGHTER,
     CHECKER,
     Draw,
     checker_draws,
     checker_image,
+    lit_draws,
     preview_draws,
     result_draws,
     source_draws,
@@ -78,9 +80,11 @@ class _Studio:
         for draw in draws:
             for role, (key, _, _) in draw.textures.items():
                 if not self.renderer.has_texture(key):
-                    checker = key == CHECKER
-                    pixels = checker_image() if checker else np.load(f"{self.folder}/{key}.npy", mmap_mode="r")
-                    shown = Shown(light=role in (Role.BASE_COLOR, Role.EMISSIVE))
+                    name, _, stops = key.partition(BRIGHTER)
+                    checker = name == CHECKER
+                    pixels = checker_image() if checker else np.load(f"{self.folder}/{name}.npy", mmap_mode="r")
+                    light = role in (Role.BASE_COLOR, Role.EMISSIVE)
+                    shown = Shown(exposure=float(stops or 0.0), light=light)
                     self.renderer.add_texture(key, mip_chain(pixels, edge, shown))
 
 
@@ -146,6 +150,22 @@ def show_bundles(bundles: tuple[Bundle, ...], *, checker: bool = False, progress
             draws += checker_draws(studio.scene, bundle, item) if checker else result_draws(document, bundle, item)
     baked = {draw.key for draw in draws}
     # what has no result yet is shown as it came, so that the result is never a hole
+    draws += [draw for draw in studio.plain if draw.key not in baked]
+    studio.shown = draws
+    studio.refresh("result", draws)
+    progress.update(1.0)
+
+
+def show_lit(bundles: tuple[Bundle, ...], stops: float, *, progress: Progress = SILENT) -> None:
+    """Show objects in their baked light and nothing else; those without any as they came."""
+    studio = _studio()
+    draws = [
+        draw
+        for bundle in bundles
+        for key in bundle.objects
+        for draw in lit_draws(studio.scene, bundle, studio.scene.object(key), stops)
+    ]
+    baked = {draw.key for draw in draws}
     draws += [draw for draw in studio.plain if draw.key not in baked]
     studio.shown = draws
     studio.refresh("result", draws)

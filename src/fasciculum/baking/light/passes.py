@@ -13,7 +13,7 @@ from fasciculum.baking.casting import casting_items
 from fasciculum.baking.high import HighReader
 from fasciculum.baking.light.lamps import lamp_rows
 from fasciculum.baking.light.sky import SkyTables, sky_tables
-from fasciculum.baking.light.surfaces import PixelsOf, World, world_of
+from fasciculum.baking.light.surfaces import BOUNCED, PixelsOf, World, world_of
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
@@ -77,7 +77,12 @@ class Shining:
 
 
 def shining_of(
-    whole: Scene, pixels: PixelsOf, panorama: NDArray[np.float32] | None = None, progress: Progress = SILENT
+    whole: Scene,
+    pixels: PixelsOf,
+    panorama: NDArray[np.float32] | None = None,
+    progress: Progress = SILENT,
+    *,
+    sharp: int = BOUNCED,
 ) -> Shining:
     """Return what shines in a scene, and all that its light meets.
 
@@ -88,11 +93,13 @@ def shining_of(
         Returns an image's stored values.
     panorama : ndarray of float32, shape (H, W, 3), optional
         The picture of its sky.
+    sharp : int
+        See `fasciculum.baking.light.surfaces.world_of`.
     """
     every = [item.key for item in whole.objects]
     lighting = whole.lighting
     items = casting_items(whole, every, everything=True)
-    world = world_of(items, pixels, glow=lighting.glow, progress=progress)
+    world = world_of(items, pixels, glow=lighting.glow, sharp=sharp, progress=progress)
     lamps = lamp_rows(lamps_of(whole))
     others = bool(len(lamps) or len(world.emitters.chances))
     step = OFF * diagonal_of(world_box(whole, every))

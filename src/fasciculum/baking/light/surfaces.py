@@ -93,8 +93,8 @@ class World(NamedTuple):
 class _Pools:
     """Textures of materials, small and linear, one behind the other."""
 
-    def __init__(self, pixels: PixelsOf) -> None:
-        self._pixels = pixels
+    def __init__(self, pixels: PixelsOf, sharp: int) -> None:
+        self._pixels, self._sharp = pixels, sharp
         self.texels: list[NDArray[np.float32]] = []
         self.glow: list[NDArray[np.float32]] = []
         self._starts = [0, 0]
@@ -109,7 +109,7 @@ class _Pools:
         factors[7] = material.double_sided
         slot = material.base_color
         if slot is not None and not scene.images[slot.image].missing:
-            edge = CLEAR if material.alpha_mode == BLEND else BOUNCED
+            edge = CLEAR if material.alpha_mode == BLEND else self._sharp
             image = self._linear(scene.images[slot.image], edge)
             if image.shape[2] == 3:
                 image = np.concatenate([image, np.ones((*image.shape[:2], 1), np.float32)], axis=2)
@@ -149,7 +149,12 @@ class _Pools:
 
 
 def world_of(
-    items: Sequence[tuple[Scene, str]], pixels: PixelsOf, *, glow: bool = True, progress: Progress = SILENT
+    items: Sequence[tuple[Scene, str]],
+    pixels: PixelsOf,
+    *,
+    glow: bool = True,
+    sharp: int = BOUNCED,
+    progress: Progress = SILENT,
 ) -> World:
     """Return all that rays of light meet on the surfaces of objects.
 
@@ -161,6 +166,8 @@ def world_of(
         Returns an image's stored values, shape (H, W, C).
     glow : bool
         Whether surfaces that emit light up others.
+    sharp : int
+        Edge of the textures that what is seen is coloured by, at most.
 
     Raises
     ------
@@ -168,7 +175,7 @@ def world_of(
     """
     solid, solid_numbers = tree_of(items, pixels, modes=(OPAQUE, MASK), progress=progress)
     clear, clear_numbers = tree_of(items, pixels, modes=(BLEND,), progress=progress)
-    tables = _Tables(pixels)
+    tables = _Tables(pixels, sharp)
     for scene, key in items:
         item = scene.object(key)
         for primitive in scene.primitives_of(item):
@@ -201,8 +208,8 @@ def _read_at(scene: Scene, primitive: Primitive, slot: TextureSlot | None) -> ND
 class _Tables:
     """Puts surfaces together, primitive by primitive."""
 
-    def __init__(self, pixels: PixelsOf) -> None:
-        self._pools = _Pools(pixels)
+    def __init__(self, pixels: PixelsOf, sharp: int) -> None:
+        self._pools = _Pools(pixels, sharp)
         self._known: dict[tuple[int, int], int] = {}
         self._factors: list[NDArray[np.float64]] = []
         self._tables: list[NDArray[np.int64]] = []
