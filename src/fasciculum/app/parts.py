@@ -89,6 +89,13 @@ class Form(QWidget):
             self._grid.addWidget(below, line + 1, 1)
         self._grid.setRowMinimumHeight(line + 2, 3)
 
+    def show_row(self, control: QWidget, on: bool) -> None:
+        """Show or hide a row."""
+        control.setVisible(on)
+        for label in self.findChildren(QLabel):
+            if label.buddy() is control:
+                label.setVisible(on)
+
 
 class Histogram(QWidget):
     """How much surface has which density, about a target."""

@@ -17,6 +17,8 @@ from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.named_bakes import NamedBake
+from fasciculum.model.texturing import Texturing
+from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.lay_out.forecast import Ahead, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.plan.plan import Point
@@ -43,6 +45,8 @@ from fasciculum.session.tasks import (
 from fasciculum.uv.density import ObjectFigures
 from fasciculum.ways.on_sheet import on_sheet
 
+#: lenses under which the sheet shows a map
+MAP_LENSES = ("colour", "light")
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = (
     "colour",
@@ -60,6 +64,8 @@ LENSES = (
     "pairs",
     "missed",
     "reach",
+    "light",
+    "light density",
 )
 RECENT = 8
 #: answers to that which are kept: going back and forth in the history asks again for the same
@@ -119,6 +125,8 @@ class Workspace(QObject):
     figures_changed = Signal()
     #: a better layout of a bundle that is being packed
     live_changed = Signal()
+    #: light that is being baked came in, or is over
+    lit_changed = Signal()
     frame_wanted = Signal()
     said = Signal(str, str)
     #: a project was saved: its path
@@ -156,6 +164,8 @@ class Workspace(QObject):
         self.live: dict[str, Layout] = {}
         #: fill of each layout in the making over the time since packing began, in seconds, likewise
         self.curves: dict[str, list[tuple[float, float]]] = {}
+        #: maps of bundles whose light is being baked, as they are so far, likewise
+        self.lit: dict[str, Texturing] = {}
         #: whether the first models of a project are bundled by the balanced plan
         self.proposes = True
         #: whether what is previewed is a plan that is pointed at
@@ -210,7 +220,7 @@ class Workspace(QObject):
         if kept != self.bundle_names:
             self.bundle_names = kept
             self.selection_changed.emit()
-        if before.scene is not after.scene:
+        if not before.scene.same_surfaces(after.scene):
             self._measure()
         self.document_changed.emit(before, after)
 
@@ -221,7 +231,7 @@ class Workspace(QObject):
             return
 
         def take(figures: dict[str, ObjectFigures]) -> None:
-            if self.document.scene is scene:
+            if self.document.scene.same_surfaces(scene):
                 self.figures = figures
                 self.figures_changed.emit()
 
@@ -296,6 +306,16 @@ class Workspace(QObject):
         return submitted
 
     @property
+    def light_layout(self) -> Layout | None:
+        """The layout of the light sheet, where a map that lies on it is shown, or the lens of its density is on."""
+        made = self.bundle.texturing if self.bundle is not None else None
+        if made is None or made.light_layout is None:
+            return None
+        baked = made.map(self.map or "base_color")
+        shown = self.lens == "light density" or (baked is not None and baked.tex_coord > 0 and self.lens in MAP_LENSES)
+        return made.light_layout if shown else None
+
+    @property
     def running(self) -> tuple[str, str]:
         """The kind of the task that the worker is at, and the identity of the bundle that it is about."""
         job = self.worker.runner.running
@@ -307,6 +327,7 @@ class Workspace(QObject):
                 self._told.add(job.number)
                 self._tell_end(job)
         self.scheduler.proceed()
+        self._end_lit()
         self.queue_changed.emit()
 
     def _tell_end(self, job: Job) -> None:
@@ -401,15 +422,25 @@ class Workspace(QObject):
             self.live_changed.emit()
 
     def enough(self) -> None:
-        """End the running packing with the best layout so far."""
+        """End the running packing with the best layout so far, or the gathering of light with what there is."""
         job = self.worker.runner.running
-        if job is not None and self.packing:
+        if job is not None and self.improving:
             self.worker.runner.enough(job)
 
     @property
     def packing(self) -> bool:
         """Whether a layout is being made, of a whole bundle or of chosen islands."""
-        return self.running[0] in IMPROVING
+        return self.improving and self.running[0] != Kind.BAKE
+
+    @property
+    def improving(self) -> bool:
+        """Whether something is being made whose best so far can be kept: a layout, or light."""
+        kind, identity = self.running
+        if kind == Kind.BAKE:
+            # light refines in passes; the other maps are there or not
+            bundle = self.document.known(identity)
+            return bundle is not None and bakes_light(bundle)
+        return kind in IMPROVING
 
     def bake(self, names: Sequence[str] | None = None, *, only: Sequence[str] = ()) -> None:
         """Bake the maps of bundles that have a layout, or some of their maps alone."""
@@ -451,7 +482,21 @@ class Workspace(QObject):
         bundle = self.document.known(identity)
         if bundle is None or bundle.layout is None or bundle.layout.scale <= 0:
             return None
-        return bake_task(self.document, bundle, self.session.store, only=only)
+        shown = partial(self._show_lit, identity) if bakes_light(bundle) else None
+        return bake_task(self.document, bundle, self.session.store, only=only, shown=shown)
+
+    def _show_lit(self, identity: str, texturing: Texturing) -> None:
+        """Take in the light of a bundle as it is so far."""
+        self.lit[identity] = texturing
+        self.lit_changed.emit()
+
+    def _end_lit(self) -> None:
+        """Forget the light of bundles that are no longer being baked."""
+        over = [identity for identity in self.lit if not self.scheduler.busy(Kind.BAKE, identity)]
+        for identity in over:
+            del self.lit[identity]
+        if over:
+            self.lit_changed.emit()
 
     def check(self, names: Sequence[str] | None = None) -> None:
         """Compare bundles with their source."""

@@ -45,6 +45,8 @@ BESIDE: dict[str, Callable[[Any, HighReader], Source]] = {
     Values.GEOMETRY: HighColors,
     Values.RAYS: HighRays,
 }
+#: texels of a map of light that is shown while it is refined, at most
+MOST_SHOWN = 2048 * 2048
 BlankOf = Callable[[tuple[int, ...], np.dtype], NDArray[Any]]
 
 
@@ -164,7 +166,7 @@ class Baking:
         self._panorama = panorama
         #: what light was gathered last, where any was, and what hears of what there is of it so far
         self.gathered: Gathered | None = None
-        self.show: Callable[[Gathered], None] | None = None
+        self.show: Callable[[dict[str, NDArray[Any]], Gathered], None] | None = None
         #: for each object that is read from high-poly ones the part of its texels that met nothing
         self.missed: dict[str, float] = {}
 
@@ -368,14 +370,6 @@ class Baking:
         shaded = {"edges": conditions.edges, "angle": conditions.angle}
         passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]
         wanted = {value for plan in lot for value in plan.kind.values}
-        gathered = gather_light(
-            passes,
-            wanted,
-            seams=lambda: Seams(passes),
-            show=self.show,
-            progress=progress,
-        )
-        self.gathered = gathered
         materials: Source | None = None
         if LOOK in wanted:
             plain = target if conditions.tinted else target.plain()
@@ -391,7 +385,28 @@ class Baking:
             )
             if high is not None:
                 materials = HighMaterials(materials, high)
-        return LightSource(gathered, materials, emission=conditions.light.emission)
+
+        def source(gathered: Gathered) -> LightSource:
+            return LightSource(gathered, materials, emission=conditions.light.emission)
+
+        def show(gathered: Gathered) -> None:
+            assert self.show is not None
+            found = {plan.kind.name: np.zeros((plan.height, plan.width, plan.channels), np.float32) for plan in lot}
+            given: dict[str, Source] = {Values.LIGHT: source(gathered)}
+            writers = [self._writer(plan, found[plan.kind.name], given, target) for plan in lot]
+            write_maps(passes.tiles, given, writers, np.zeros(passes.openings.shape, np.bool_))
+            bleed(passes.covered, [(pixels, None) for pixels in found.values()])
+            self.show(found, gathered)
+
+        shows = self.show is not None and first.width * first.height <= MOST_SHOWN
+        self.gathered = gather_light(
+            passes,
+            wanted,
+            seams=lambda: Seams(passes),
+            show=show if shows else None,
+            progress=progress,
+        )
+        return source(self.gathered)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
         if plan.kind.identity is not None:

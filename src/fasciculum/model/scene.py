@@ -294,6 +294,11 @@ class Scene:
     #: what is said of what shines on it
     lighting: Lighting = PLAIN_LIGHTING
 
+    def same_surfaces(self, other: object) -> bool:
+        """Tell whether another scene holds the same in all but what shines on it."""
+        names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail"
+        return isinstance(other, Scene) and all(getattr(self, name) is getattr(other, name) for name in names)
+
     def lit_by(self, lighting: Lighting) -> Scene:
         """Return the same scene under other lights; what was worked out about its surfaces stays."""
         found = replace(self, lighting=lighting)

@@ -15,6 +15,7 @@ from fasciculum.model.choices import AlphaMode, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.layout import Layout, Version
+from fasciculum.model.lighting import Lighting
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.sheet import SheetSettings
@@ -156,6 +157,11 @@ PLAN_SHEET, PLAN_BAKE = SheetSettings(padding=PLAN_PADDING), BakeSettings()
 def put_plan(document: Document, bundles: tuple[Bundle, ...]) -> Document:
     """Bundle everything as a plan says, in place of the present bundles."""
     return replace(document, bundles=bundles)
+
+
+def set_lighting(document: Document, lighting: Lighting) -> Document:
+    """Change what shines."""
+    return replace(document, scene=document.scene.lit_by(lighting))
 
 
 def set_terms(document: Document, **values: Any) -> Document:

@@ -12,6 +12,9 @@ from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Rule
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
+from fasciculum.model.lamps import model_lamps
+from fasciculum.model.lighting import Lamp, LampKind, Lighting, Sky, SkyKind, sun_direction
+from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
@@ -19,7 +22,7 @@ from fasciculum.operations.gather.high import gather_high
 from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.commands import add_bundle
+from fasciculum.session.commands import add_bundle, set_lighting
 
 
 def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
@@ -93,10 +96,25 @@ def demo_models() -> tuple[Path, Path]:
     return model, detailed
 
 
+def demo_lighting(scene: Scene) -> Lighting:
+    """Return the demo's dusk: a low sun, a sky that darkens upwards, the lamps, and a light in the cabin."""
+    sun = replace(
+        next(lamp for lamp in model_lamps(scene) if lamp.kind is LampKind.SUN),
+        strength=420.0,
+        color=(1.0, 0.52, 0.22),
+        direction=sun_direction(238.0, 8.0),
+        size=0.6,
+    )
+    sky = Sky(SkyKind.GRADIENT, color=(7.0, 12.0, 28.0), horizon=(50.0, 30.0, 22.0), ground=(5.0, 5.0, 6.0))
+    cabin = Lamp("Cabin light", LampKind.POINT, (1.0, 0.78, 0.45), 90.0, place=(2.6, 2.55, -2.95), size=0.06)
+    return Lighting(sky, (cabin,), (sun,))
+
+
 def demo_document(path: str, high: str, folder: str, *, progress: Progress = SILENT) -> Document:
     """Return the demo station with its detailed parts, bundled by the balanced plan, joined, nothing packed yet."""
     document = replace(add_models(Document(), [path], folder, progress=progress), name="Ropeway station")
     document = add_high(document, [high], [], Pairing(), "", folder, progress=progress)
+    document = set_lighting(document, demo_lighting(document.scene))
     delivery = replace(document.delivery, combine=Combine.BUNDLE)
     bundles = take_plan(document.scene, delivery, document.terms, "balanced", progress=progress)
     return replace(document, delivery=delivery, bundles=bundles)

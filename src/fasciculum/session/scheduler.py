@@ -134,6 +134,8 @@ class Scheduler:
             job = self.transport.submit(
                 task.title, task.function, *task.arguments, finished=take, about=about, **task.keywords
             )
+            if task.shown is not None:
+                job.shown = task.shown
             if not job.over:
                 self._under_way.append((task, job))
         finally:

@@ -52,12 +52,13 @@ class Kind(Choice):
     CHECK = "check"
     DELIVER = "deliver"
     MEASURE = "measure"
+    LIGHT = "light"
 
 
 #: kinds whose best result so far can be kept when they are ended early
-IMPROVING = (Kind.PACK, Kind.PLACE)
+IMPROVING = (Kind.PACK, Kind.PLACE, Kind.BAKE)
 #: kinds that nobody asked for by name: that they end early is not worth a word
-QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY, Kind.PLAN)
+QUIET = (Kind.LOOK_AHEAD, Kind.MEASURE, Kind.VERIFY, Kind.PLAN, Kind.LIGHT)
 #: what has to be in order before a kind of task can begin
 NEEDS: Mapping[Kind, tuple[Kind, ...]] = {
     Kind.VERIFY: (Kind.PACK, Kind.PLACE),
@@ -104,6 +105,8 @@ class Task:
     now: Callable[[Document], str] | None = None
     put: Callable[[Document, Any], Document] | None = None
     label: str = ""
+    #: hears of what there is before it is done
+    shown: Callable[[Any], None] | None = None
 
     @property
     def identity(self) -> tuple[Kind, str, str]:
@@ -209,8 +212,15 @@ def verify_task(document: Document, bundle: Bundle) -> Task:
     )
 
 
-def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Sequence[str] = ()) -> Task:
-    """Bake a bundle's maps, or some of them alone."""
+def bake_task(
+    document: Document,
+    bundle: Bundle,
+    store: PixelStore,
+    *,
+    only: Sequence[str] = (),
+    shown: Callable[[Any], None] | None = None,
+) -> Task:
+    """Bake a bundle's maps, or some of them alone; ``shown`` hears of its light as it is refined."""
 
     def inputs(document: Document, bundle: Bundle) -> str:
         names = only or wanted_maps(document.scene, bundle).maps
@@ -229,6 +239,7 @@ def bake_task(document: Document, bundle: Bundle, store: PixelStore, *, only: Se
         now=_of(bundle.identity, inputs),
         put=_into(bundle.identity, commands.put_texturing),
         label=f"Bake {what}",
+        shown=shown,
     )
 
 

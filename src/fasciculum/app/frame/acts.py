@@ -291,10 +291,10 @@ def make_acts(window: Doings) -> list[Act]:
         Act(
             "enough",
             "Keep the best now",
-            "End the packing that runs with the best layout so far",
+            "End the packing that runs with the best layout so far, or the light that is gathered with what there is",
             workspace.enough,
             "Ctrl+E",
-            lambda: workspace.packing,
+            lambda: workspace.improving,
             "work",
         ),
         Act(

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.folds import FoldColumn
+from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.pairs import Pairs
@@ -49,6 +50,7 @@ class SettingsColumn(QWidget):
         repairs: Repairs,
         shaper: Shaper,
         pairs: Pairs,
+        lights: Lights,
     ) -> None:
         super().__init__()
         self.workspace = workspace
@@ -65,7 +67,7 @@ class SettingsColumn(QWidget):
         self.lay_out = LayOutPanel(workspace, theme, acts, shaper)
         self.bake = BakePanel(workspace, theme, pairs)
         self.deliver = DeliverPanel(workspace, theme)
-        self.gather = GatherPanel(workspace, theme, acts, pairs)
+        self.gather = GatherPanel(workspace, theme, acts, pairs, lights)
         self.pairing = self.gather.pairing
         self.panels: dict[str, Column] = {
             "gather": self.gather,

@@ -36,6 +36,7 @@ from fasciculum.app.frame.queue_list import QueueButton
 from fasciculum.app.frame.settings_column import SettingsColumn
 from fasciculum.app.frame.stage_line import StageLine
 from fasciculum.app.frame.welcome import PICTURE, Welcome
+from fasciculum.app.lights import Lights
 from fasciculum.app.look import THEMES
 from fasciculum.app.model.model_view import ModelView
 from fasciculum.app.model.shaper import Shaper
@@ -43,6 +44,7 @@ from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.sheet_map import STOP
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.workspace import LENSES, Workspace
 from fasciculum.model.document import Document
@@ -86,6 +88,7 @@ class Window(QMainWindow):
         self.hand = Hand(workspace)
         self.shaper = Shaper(workspace, self.hand)
         self.pairs = Pairs(workspace)
+        self.lights = Lights(workspace)
         self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
@@ -97,8 +100,9 @@ class Window(QMainWindow):
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
         self.sheet = SheetView(workspace, theme, self.hand)
-        self.model = ModelView(workspace, theme, self.shaper, self.pairs)
-        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, self.shaper, self.pairs)
+        self.model = ModelView(workspace, theme, self.shaper, self.pairs, self.lights)
+        hands = (self.shaper, self.pairs, self.lights)
+        self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, *hands)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)
         self.columns.setChildrenCollapsible(False)
@@ -261,8 +265,14 @@ class Window(QMainWindow):
         self.high.setCheckable(True)
         self.high.setToolTip("Draw high-poly models in the place of what they are read into, on the source's side")
         self.high.clicked.connect(lambda: self.workspace.set_view(high=self.high.isChecked()))
+        self.exposure = QSlider(Qt.Orientation.Horizontal)
+        self.exposure.setRange(-8 * STOP, 8 * STOP)
+        self.exposure.setFixedWidth(72)
+        self.exposure.setAccessibleName("Exposure of the model")
+        self.exposure.setToolTip("Brighten or darken the light that is shown, in stops beside the bundle's exposure")
+        self.exposure.valueChanged.connect(lambda steps: self.workspace.set_view(exposure=steps / STOP))
         self.model_whole = self._whole_button("model")
-        return [self.model_lens, self.side, self.high, self.model_whole]
+        return [self.model_lens, self.side, self.exposure, self.high, self.model_whole]
 
     def _whole_button(self, name: str) -> QPushButton:
         button = QPushButton("Widen")
@@ -572,7 +582,9 @@ class Window(QMainWindow):
         ):
             box.setCurrentIndex(box.findData(value))
         self.high.setChecked(workspace.high)
-        self.high.setVisible(workspace.document.scene.detail is not None)
+        self.high.setVisible(workspace.document.scene.detail is not None and workspace.lens != "light")
+        self.exposure.setVisible(workspace.lens == "light")
+        self.exposure.setValue(round(workspace.exposure * STOP))
         self.mip.setValue(workspace.mip)
         self.mip_words.setText(f"mip {workspace.mip}")
         bundle = workspace.bundle

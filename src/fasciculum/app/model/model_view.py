@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,9 @@ from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPai
 from PySide6.QtWidgets import QWidget
 
 from fasciculum.app.colors import object_color, scale_colors, way_color
+from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
+from fasciculum.app.model.light_lens import LIGHT, LightLens
 from fasciculum.app.model.model_tools import ModelTools
 from fasciculum.app.model.pair_lens import LENSES as PAIR_LENSES
 from fasciculum.app.model.pair_lens import PairLens
@@ -37,7 +40,7 @@ from fasciculum.ways.on_sheet import islands_alone, on_sheet
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
 #: lenses that colour nothing by triangle
-PLAIN = ("colour", "checker")
+PLAIN = ("colour", "checker", LIGHT)
 GRIP = 9
 
 
@@ -82,6 +85,17 @@ def ratio_colors(
     return colors
 
 
+def light_density_colors(document: Document) -> dict[str, np.ndarray]:
+    """Return for each object on a light sheet the colour of its density there, about the sheet's own."""
+    colors: dict[str, np.ndarray] = {}
+    for bundle in document.bundles:
+        layout = bundle.texturing.light_layout if bundle.texturing is not None else None
+        if layout is not None and layout.scale > 0:
+            for key, value in object_densities(document.scene, layout).items():
+                colors[key] = scale_colors(np.array([value / layout.scale]))
+    return colors
+
+
 def waste_colors(document: Document) -> dict[str, np.ndarray]:
     """Return for each object the colour of how many levels smaller its islands could be without anybody seeing it."""
     colors: dict[str, np.ndarray] = {}
@@ -96,7 +110,7 @@ def waste_colors(document: Document) -> dict[str, np.ndarray]:
 class ModelView(QWidget):
     """Orbits with the left button, pans with the middle one, zooms with the wheel; the wipe's line is dragged."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper, pairs: Pairs) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper, pairs: Pairs, lights: Lights) -> None:
         super().__init__()
         self.workspace = workspace
         self.theme = theme
@@ -108,6 +122,7 @@ class ModelView(QWidget):
         self.tools = ModelTools(self, shaper)
         self.pairs = PairLens(workspace, self.tools, pairs, self._lens_came)
         pairs.previewed.connect(self._show_preview)
+        self.lights = LightLens(workspace, self.tools, lights, self.update)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0
@@ -132,6 +147,7 @@ class ModelView(QWidget):
         workspace.hover_changed.connect(lambda: self.ask(whole=True))
         workspace.view_changed.connect(self.refresh)
         workspace.preview_changed.connect(self._show_pointed)
+        workspace.lit_changed.connect(self.refresh)
         workspace.viewer.changed.connect(self._viewer_changed)
 
     # -- what is shown ----------------------------------------------------------------------------------------
@@ -149,7 +165,7 @@ class ModelView(QWidget):
     def refresh(self) -> None:
         """Hand the drawing process what has changed."""
         document = self.workspace.document
-        if document.scene is not self._scene or self.workspace.high is not self._high:
+        if not document.scene.same_surfaces(self._scene) or self.workspace.high is not self._high:
             # the same objects at other pairs are seen from where they were
             before = self._scene.objects if isinstance(self._scene, Scene) else ()
             self._framed = self._framed and before is document.scene.objects
@@ -159,6 +175,10 @@ class ModelView(QWidget):
             arguments = (document.scene, folder)
             self._submit("Show scene", service.show_scene, *arguments, high=self._high, finished=self._show_box)
         checker = self.workspace.lens == "checker"
+        if self.workspace.lens == LIGHT:
+            self._show_light()
+            self.ask(whole=True)
+            return
         ready = tuple(
             bundle
             for bundle in document.bundles
@@ -171,6 +191,20 @@ class ModelView(QWidget):
             self._lens_made = ()
         self._send_lens()
         self.ask(whole=True)
+
+    def _show_light(self) -> None:
+        """Show objects in their baked light, as far as that has come."""
+        live, stops = self.workspace.lit, self.lights.lights.stops
+        ready = tuple(
+            replace(bundle, texturing=live.get(bundle.identity, bundle.texturing))
+            for bundle in self.workspace.document.bundles
+        )
+        made = ((LIGHT, stops), *((bundle.layout, bundle.texturing, bundle.objects) for bundle in ready))
+        if made[0] != self._made[:1] or [tuple(map(id, entry)) for entry in made[1:]] != [
+            tuple(map(id, entry)) for entry in self._made[1:]
+        ]:
+            self._made = (made[0], *made[1:])
+            self._submit("Show light", service.show_lit, ready, stops)
 
     @property
     def lens(self) -> str:
@@ -195,6 +229,12 @@ class ModelView(QWidget):
         ] == self._lens_made[:1]:
             return
         self._lens_made = made
+        colors = self._lens_colors(lens, document)
+        linear = {key: srgb_to_linear(value).astype(np.float32) for key, value in colors.items()}
+        self._submit("Show lens", service.show_lens, linear)
+
+    def _lens_colors(self, lens: str, document: Document) -> dict[str, np.ndarray]:
+        """Return the colours of objects, or of their primitives, by a lens."""
         colors: dict[str, np.ndarray] = {}
         if lens == "object":
             for item in document.scene.objects:
@@ -202,6 +242,8 @@ class ModelView(QWidget):
                 colors[item.key] = np.array([[color.redF(), color.greenF(), color.blueF()]])
         elif lens in PAIR_LENSES:
             colors = self.pairs.colors(lens)
+        elif lens == "light density":
+            colors = light_density_colors(document)
         elif lens == "stretch":
             colors = stretch_colors(document)
         elif lens == "way":
@@ -219,8 +261,7 @@ class ModelView(QWidget):
                 found = object_densities(*islands_alone(document.scene, bundle))
                 for key, value in found.items():
                     colors[key] = scale_colors(np.array([value / (bundle.layout.scale * bundle.share(key))]))
-        linear = {key: srgb_to_linear(value).astype(np.float32) for key, value in colors.items()}
-        self._submit("Show lens", service.show_lens, linear)
+        return colors
 
     def _lens_came(self) -> None:
         self._lens_made = ()
@@ -258,6 +299,7 @@ class ModelView(QWidget):
 
     def ask(self, *, whole: bool = False) -> None:
         """Ask for a new picture; while one is being drawn, only the last wish is kept."""
+        self.lights.want()
         if self.trouble or not self.workspace.document.scene.objects or self.width() < 8:
             self.update()
             return
@@ -339,10 +381,14 @@ class ModelView(QWidget):
             return
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(QRectF(self.rect()), self._picture)
+        if self.workspace.side != "result":
+            share = self.wipe if self.workspace.side == "wipe" else 1.0
+            self.lights.paint_source(painter, QRectF(0, 0, share * self.width(), self.height()))
         if self.workspace.side == "wipe":
             self._paint_wipe(painter)
         self.tools.paint(painter)
         self.pairs.paint(painter)
+        self.lights.paint(painter)
 
     def _paint_wipe(self, painter: QPainter) -> None:
         x = self.wipe * self.width()
@@ -375,7 +421,7 @@ class ModelView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
-        if self.tools.press(event) or self.pairs.press(event):
+        if self.tools.press(event) or self.pairs.press(event) or self.lights.press(event):
             self._drag = ("handle", event.position(), self.camera)
             return
         kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
@@ -396,7 +442,11 @@ class ModelView(QWidget):
         kind, start, camera = self._drag
         if kind == "handle":
             inwards = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            if self.tools.move(point, start) or self.pairs.move(point, start, inwards=inwards):
+            if (
+                self.tools.move(point, start)
+                or self.pairs.move(point, start, inwards=inwards)
+                or self.lights.move(point, start, upwards=inwards)
+            ):
                 self.update()
             self._drag = (kind, point, camera)
             return
@@ -418,6 +468,7 @@ class ModelView(QWidget):
         self._drag = None
         if (
             self.pairs.release()
+            or self.lights.release()
             or self.tools.release()
             or (kind == "orbit" and not self._moved and self.tools.click(event))
         ):
@@ -441,7 +492,7 @@ class ModelView(QWidget):
         self.ask()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self.tools.key(event) or self.pairs.key_press(event):
+        if self.tools.key(event) or self.pairs.key_press(event) or self.lights.key_press(event):
             return
         turns = {
             Qt.Key.Key_Left: (10, 0),

@@ -7,8 +7,10 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from fasciculum.app.folds import FoldColumn
+from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
 from fasciculum.app.pairs import Pairs
+from fasciculum.app.panels.lights import LightsPanel
 from fasciculum.app.panels.pairing import PairingPanel
 from fasciculum.app.panels.plans import PlanPanel
 from fasciculum.app.panels.uv_sets import UvSets
@@ -33,7 +35,12 @@ class GatherPanel(FoldColumn):
     """Files, counts, unusual things, and the rule for bundling."""
 
     def __init__(
-        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], pairs: Pairs
+        self,
+        workspace: Workspace,
+        theme: Theme,
+        acts: Callable[[str], Callable[[], None]],
+        pairs: Pairs,
+        lights: Lights,
     ) -> None:
         super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
         self.workspace = workspace
@@ -51,6 +58,10 @@ class GatherPanel(FoldColumn):
         self.fold("Pairing", theme, self.pairing)
         self.pairing.said = lambda: self.folds["Pairing"].say(self.pairing.short, self.pairing.state)
         self.pairing.said()
+        self.lights = LightsPanel(lights, theme)
+        self.fold("Lights", theme, self.lights)
+        self.lights.said = lambda: self.folds["Lights"].say(self.lights.short)
+        self.lights.said()
         form = Form()
         self.rule = QComboBox()
         for rule, words in RULE_WORDS.items():

@@ -45,6 +45,9 @@ class Hand(QObject):
     def bundle(self) -> Bundle | None:
         """The bundle whose sheet is shown, when it has a layout."""
         bundle = self.workspace.bundle
+        if self.workspace.light_layout is not None:
+            # a light sheet follows from the light: nothing on it is moved by hand
+            return None
         return bundle if bundle is not None and bundle.layout is not None and bundle.layout.scale > 0 else None
 
     @property

@@ -10,9 +10,9 @@ from PySide6.QtCore import QObject, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSlider, QWidget
 
-from fasciculum.app.workspace import Workspace
+from fasciculum.app.workspace import MAP_LENSES, Workspace
 from fasciculum.model.choices import ColorSpace
-from fasciculum.model.maps import KINDS
+from fasciculum.model.maps import KINDS, SHADOW, Origin
 from fasciculum.model.texturing import BakedMap
 from fasciculum.rendering.previews import Shown, make_previews
 
@@ -46,16 +46,20 @@ class SheetMap(QObject):
     @property
     def deep(self) -> bool:
         """Whether the shown map holds more than a screen shows at once."""
-        return self.baked is not None and self.baked.bits > 8
+        return self.baked is not None and (self.baked.bits > 8 or KINDS[self.baked.name].origin is Origin.LIGHT)
 
     @property
     def key(self) -> tuple[str, Shown] | None:
         """What tells the picture to show from others."""
-        baked = self.baked
-        if baked is None:
+        baked, bundle = self.baked, self.workspace.bundle
+        if baked is None or bundle is None:
             return None
         light = KINDS[baked.name].color_space is ColorSpace.SRGB
         exposure = self.workspace.exposure if self.deep else 0.0
+        figures = bundle.texturing.light if bundle.texturing is not None else None
+        if KINDS[baked.name].origin is Origin.LIGHT and baked.name != SHADOW.name and figures is not None:
+            # as it is stored
+            light, exposure = True, exposure + figures.stops(bundle.bake.exposure)
         return baked.pixels, Shown(self.workspace.channel, exposure, light)
 
     def images(self) -> list[QImage]:
@@ -152,7 +156,7 @@ class MapBar(QWidget):
     def refresh(self) -> None:
         """Show what is set."""
         baked = self.map.baked
-        self.setVisible(baked is not None and self.workspace.lens == "colour")
+        self.setVisible(baked is not None and self.workspace.lens in MAP_LENSES)
         self.channel.setCurrentIndex(self.channel.findData(self.workspace.channel))
         self.exposure.setValue(round(self.workspace.exposure * STOP))
         self.stops.setText(f"{self.workspace.exposure:+.2g} stops")

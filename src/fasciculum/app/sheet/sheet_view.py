@@ -26,7 +26,7 @@ from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.sheet.sheet_lens import OF_OBJECTS, SheetLens
 from fasciculum.app.sheet.sheet_map import BAR, MapBar, SheetMap
-from fasciculum.app.workspace import Workspace
+from fasciculum.app.workspace import MAP_LENSES, Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.operations.check.check import measure_islands, object_density
@@ -39,6 +39,9 @@ from fasciculum.ways.on_sheet import islands_alone, on_sheet
 RIM, MOST_SMOOTH = 0.25, 4000
 #: more places than this take a moment to move
 MANY = 500
+#: lenses of densities, and all that figures of islands are needed for
+DENSITIES = ("density", "light density")
+FIGURED = (*DENSITIES, "stretch", "overlap")
 #: milliseconds without panning after which the sheet is drawn anew
 SETTLE = 120
 #: arrow keys move by one texel, with Shift by so many
@@ -119,6 +122,7 @@ class SheetView(QWidget):
         """Take in the present bundle, its layout and its map."""
         bundle = self.workspace.bundle
         layout = bundle.layout if bundle is not None and bundle.layout and bundle.layout.scale > 0 else None
+        layout = self.workspace.light_layout or layout
         self.live = self.workspace.live.get(bundle.identity) if bundle is not None else None
         layout = self.live or layout
         if layout is not self._layout:
@@ -182,7 +186,7 @@ class SheetView(QWidget):
     def _want_figures(self) -> None:
         """Have the islands measured when the lens needs it."""
         layout, lens = self._layout, self.workspace.lens
-        if layout is None or self.live is not None or lens not in ("density", "stretch", "overlap"):
+        if layout is None or self.live is not None or lens not in FIGURED:
             return
         if self._figures is not None and self._figures.layout is layout:
             return
@@ -341,7 +345,7 @@ class SheetView(QWidget):
         shown = self._in_view(area, carried)
         images = self.map.images()
         lens = self.workspace.lens
-        shows_map = bool(images) and lens == "colour"
+        shows_map = bool(images) and lens in MAP_LENSES
         painter.setTransform(QTransform(self.scale, 0, 0, self.scale, self.offset.x(), self.offset.y()))
         if self._layout is not None and not shows_map:
             halo = QColor(self.theme.raised)
@@ -418,11 +422,12 @@ class SheetView(QWidget):
             return QColor(self.theme.accent) if layout.moved[first] else QColor(self.theme.island)
         if layout is None or figures is None or figures.layout is not layout or not len(figures.density):
             return QColor(self.theme.island)
-        if lens == "density" and not self.workspace.document.scene.has(island.keys[0]):
+        if lens in DENSITIES and not self.workspace.document.scene.has(island.keys[0]):
             # a patch has the density of whoever reads it
             return QColor(self.theme.island)
-        if lens == "density":
-            target = layout.scale * bundle.share(island.keys[0])
+        if lens in DENSITIES:
+            # a light sheet has shares of its own, by how light varies
+            target = layout.scale * (bundle.share(island.keys[0]) if lens == "density" else 1.0)
             return _scaled(figures.density[first] / max(target, 1e-9))
         if lens == "stretch":
             return _scaled(figures.stretch[first])

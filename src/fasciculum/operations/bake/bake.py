@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
+
+from numpy.typing import NDArray
 
 from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
+from fasciculum.baking.light.gathering import Gathered
 from fasciculum.baking.needs import Needs, needs_of
 from fasciculum.baking.occlusion import rays_of
 from fasciculum.baking.target import Target, build_target
@@ -191,6 +195,8 @@ def bake(
             objects=own,
             panorama=panorama,
         )
+        if any(kind.source is Values.LIGHT for kind in sheet.kinds):
+            baking.show = _shower(sheet, plans, before, store, progress)
         try:
             found = baking.bake(plans, part.part(0.0, 0.95))
             if NORMAL.name in found and found[NORMAL.name].constant is None:
@@ -248,8 +254,6 @@ def _sheets(
     lit = [kind for kind in kinds if bundle.bake.on_light_sheet(kind.name)]
     rest = [kind for kind in kinds if kind not in lit]
     found = []
-    if rest or not lit:
-        found.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))
     if lit:
         light = light_layout_of(whole, given, progress=progress)
         if light.scale <= 0:
@@ -258,8 +262,38 @@ def _sheets(
                 item=given.name,
                 hint="Give it more texels, or less padding.",
             )
+        # light comes first: whoever waits for it sees it grow
         found.append(_Sheet(whole, given, light, build_target(whole, light, *edges), lit, 1))
+    if rest or not lit:
+        found.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))
     return found
+
+
+def _shower(
+    sheet: _Sheet, plans: list[MapPlan], before: Texturing, store: PixelStore, progress: Progress
+) -> Callable[[dict[str, NDArray[Any]], Gathered], None]:
+    """Return what shows light as it is so far, as maps of the bundle."""
+    known = {plan.kind.name: plan for plan in plans}
+
+    def show(found: dict[str, NDArray[Any]], gathered: Gathered) -> None:
+        maps = {baked.name: baked for baked in before.maps}
+        for name, pixels in found.items():
+            plan = known[name]
+            told = (plan.wish.bits, ColorSpace.LINEAR, plan.channels)
+            maps[name] = BakedMap(
+                name,
+                store.put(pixels),
+                plan.width,
+                plan.height,
+                *told,
+                format=FileFormat.EXR,
+                tex_coord=sheet.tex_coord,
+            )
+        figures = LightFigures(gathered.rays, gathered.noise, gathered.bright, gathered.denoiser)
+        layout = sheet.layout if sheet.tex_coord else None
+        progress.show(replace(before, maps=tuple(maps.values()), light=figures, light_layout=layout))
+
+    return show
 
 
 def _conditions(bundle: Bundle, needs: Needs) -> Conditions:

@@ -26,7 +26,7 @@ from fasciculum.operations.lay_out.lay_out import lay_out, measured
 from fasciculum.progress import SILENT, Progress
 
 #: seconds that a light sheet's layout is improved for at most
-MOST_IMPROVED = 3.0
+MOST_IMPROVED = 1.0
 
 
 def light_terms(bake: BakeSettings) -> LightTerms:
@@ -108,5 +108,17 @@ def light_layout_of(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT
     before = bundle.texturing.light_layout if bundle.texturing is not None else None
     if before is not None and before.made_from == digest:
         return before
-    found = lay_out(scene, light_sheet_bundle(bundle), fresh=True, progress=progress)
+    # layouts in the making are no light
+    found = lay_out(scene, light_sheet_bundle(bundle), fresh=True, progress=progress.quiet())
     return measured(replace(found, made_from=digest))
+
+
+def sky_digest(file: str, *, progress: Progress = SILENT) -> str:
+    """Return a digest of a sky's picture, once it has been read.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+    """
+    progress.update(0.0, f"Reading {Path(file).name}")
+    return read_panorama(file)[1]
