@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from fasciculum.app.workspace import Workspace
+from fasciculum.baking.light.passes import brightest
 from fasciculum.baking.world import diagonal_of, world_box
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.lamps import lamps_of, model_lamps
@@ -25,6 +26,8 @@ from fasciculum.session.tasks import Kind, Task
 TITLES = {LampKind.SUN: "Sun", LampKind.POINT: "Lamp", LampKind.SPOT: "Spot"}
 #: lux of a new sun, and of other new lamps what arrives half a scene away
 SUN_LUX, LAMP_LUX = 1000.0, 50.0
+#: part of what is seen that is below white where nothing is baked yet
+SEEN = 0.98
 
 
 class Lights(QObject):
@@ -190,7 +193,12 @@ class Lights(QObject):
             for bundle in self.workspace.document.bundles
             if (figures := self.figures(bundle)) is not None
         ]
-        return min(found, default=0.0)
+        if found or self.sight is None:
+            return min(found, default=0.0)
+        # nothing is baked yet: as bright as what is seen asks for
+        seen, hit = self.sight.picture(1.0)
+        there = seen[hit[..., 0] > 0.5]
+        return LightFigures(bright=brightest(there, SEEN)).stops(None) if len(there) else 0.0
 
     def look(self, camera: Camera, width: int, height: int) -> None:
         """Have the source seen in its light, step by step, until anything about that changes."""

@@ -18,7 +18,7 @@ from fasciculum.baking.high import HighReader, greatest_reach, paired_of
 from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, gather_light
-from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
+from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
@@ -156,14 +156,14 @@ class Baking:
         *,
         whole: Scene | None = None,
         objects: Sequence[str] = (),
-        panorama: NDArray[np.float32] | None = None,
+        shining: Shining | None = None,
     ) -> None:
         #: all that was gathered, and what of it the bundle has: for what stands in the way of rays
         self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
         self._high: HighReader | None = None
-        self._panorama = panorama
+        self._shining = shining
         #: what light was gathered last, where any was, and what hears of what there is of it so far
         self.gathered: Gathered | None = None
         self.show: Callable[[dict[str, NDArray[Any]], Gathered], None] | None = None
@@ -365,7 +365,7 @@ class Baking:
     def _light(self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress) -> LightSource:
         """Gather light at the texels of maps."""
         first, conditions = lot[0], self.conditions
-        shining = shining_of(self.whole, self._pixels, self._panorama, progress)
+        shining = self._shining or shining_of(self.whole, self._pixels, progress=progress)
         told = (shining, self.scene, self.layout, target, first.width, first.height, conditions.light, high)
         shaded = {"edges": conditions.edges, "angle": conditions.angle}
         passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]

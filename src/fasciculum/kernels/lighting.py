@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 
 from fasciculum.kernels.bvh import ROOM
-from fasciculum.kernels.openings import CLOSED, PARTS, WHOLE, find_openings, place_at
+from fasciculum.kernels.openings import CLOSED, PARTS, WHOLE, find_openings, place_at, triangle_at
 from fasciculum.kernels.paths import LIGHT_VALUES, SENT, STRAIGHT, follow, meets
 from fasciculum.kernels.sampling import hashed, point_of
 from fasciculum.kernels.shining import diffuse_at, emission_at, luminance
@@ -71,9 +71,9 @@ def _part_of(bits, a, b):
 
 
 @njit(cache=True, nogil=True)
-def open_tiles(tiles, across, ids, parts, weights, corners, world, step, openings):
+def open_tiles(tiles, across, ids, weights, corners, world, step, openings):
     """Write which parts of the texels of tiles are open; see `fasciculum.kernels.openings.find_openings`."""
-    find_openings(tiles, across, ids, parts, weights, corners, world, step, np.empty(ROOM, np.int64), openings)
+    find_openings(tiles, across, ids, weights, corners, world, step, np.empty(ROOM, np.int64), openings)
 
 
 @njit(cache=True, nogil=True)
@@ -81,7 +81,6 @@ def light_tiles(
     tiles,
     across,
     ids,
-    parts,
     weights,
     corners,
     openings,
@@ -103,7 +102,7 @@ def light_tiles(
 
     Parameters
     ----------
-    ids, parts, weights, corners, openings
+    ids, weights, corners, openings
         See `fasciculum.kernels.openings.find_openings`.
     own : (H or 1, W or 1)
         Of texels that are lit at places of their own their number, -1 of others; ``starts`` (K + 1) says where these
@@ -141,9 +140,9 @@ def light_tiles(
                     a, b = point_of(index, hashed(seed ^ np.uint32(0x3C6EF372)))
                     part, u, v = _part_of(bits, a, b)
                     sy, sx = part // PARTS, part % PARTS
-                    s = parts[n, y * PARTS + sy, x * PARTS + sx]
                     px, py = left + x + (sx + u) / PARTS, top + y + (sy + v) / PARTS
-                    place_at(s, px, py, weights, corners, place)
+                    s = triangle_at(ids, n, y + 1, x + 1, px, py, weights)
+                    place_at(s if s >= 0 else t, px, py, weights, corners, place)
                 else:
                     place_at(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
                 out[:] = 0.0

@@ -69,6 +69,32 @@ def place_at(t, px, py, weights, corners, place):
         place[9] = 1.0
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _within(t, px, py, weights):
+    """Tell whether a point of the sheet lies on a triangle."""
+    for corner in range(3):
+        if weights[t, corner, 0] * px + weights[t, corner, 1] * py + weights[t, corner, 2] < -1e-9:
+            return False
+    return True
+
+
+@njit(cache=True, nogil=True)
+def triangle_at(ids, n, y, x, px, py, weights):
+    """Return the triangle that a point of a texel lies on: its own, or one of those beside it; -1 for none.
+
+    ``y`` and ``x`` count in the tile with its rim. What is smaller than a texel, and shown by none, is passed over.
+    """
+    t = ids[n, y, x]
+    if _within(t, px, py, weights):
+        return t
+    for j in range(y - 1, y + 2):
+        for i in range(x - 1, x + 2):
+            other = ids[n, j, i]
+            if other >= 0 and other != t and _within(other, px, py, weights):
+                return other
+    return np.int32(-1)
+
+
 @njit(cache=True, nogil=True)
 def texel_metres(t, weights, corners):
     """Return the diagonal of a texel on a triangle, metres."""
@@ -133,13 +159,13 @@ def _sees(tree, one, other, lift, stack):
 
 
 @njit(cache=True, nogil=True)
-def find_openings(tiles, across, ids, parts, weights, corners, world, step, stack, openings):
+def find_openings(tiles, across, ids, weights, corners, world, step, stack, openings):
     """Write which parts of texels are open, as bits, into ``openings`` (H, W).
 
     Parameters
     ----------
-    ids, parts : (N, WIDE, WIDE), (N, PARTS TILE, PARTS TILE)
-        The triangle of each texel, and of each part of one, -1 for none.
+    ids : (N, WIDE, WIDE)
+        The triangle of each texel, -1 for none.
     corners : (T, 3, 9)
     world : World
     step : float
@@ -161,7 +187,8 @@ def find_openings(tiles, across, ids, parts, weights, corners, world, step, stac
                 bits = 0
                 for sy in range(PARTS):
                     for sx in range(PARTS):
-                        if parts[n, y * PARTS + sy, x * PARTS + sx] >= 0:
+                        px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS
+                        if triangle_at(ids, n, y + 1, x + 1, px, py, weights) >= 0:
                             bits |= 1 << (sy * PARTS + sx)
                 px, py = left + x + 0.5, top + y + 0.5
                 place_at(t, px, py, weights, corners, middle)
@@ -171,12 +198,12 @@ def find_openings(tiles, across, ids, parts, weights, corners, world, step, stac
                     openings[top + y, left + x] = bits
                     continue
                 openings[top + y, left + x] = _open_parts(
-                    n, y, x, top, left, bits, hidden, size, parts, weights, corners, world, step, middle, place, stack
+                    n, y, x, top, left, bits, hidden, size, ids, weights, corners, world, step, middle, place, stack
                 )
 
 
 @njit(cache=True, nogil=True)
-def _open_parts(n, y, x, top, left, bits, hidden, size, parts, weights, corners, world, step, middle, place, stack):
+def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, world, step, middle, place, stack):
     """Return which parts of a texel are open and see its middle or, where that is hidden, the nearest open one."""
     tree, lift = world[0], max(step, LIFT * size)
     free = 0
@@ -186,8 +213,8 @@ def _open_parts(n, y, x, top, left, bits, hidden, size, parts, weights, corners,
             continue
         sy, sx = part // PARTS, part % PARTS
         dx, dy = (sx + 0.5) / PARTS, (sy + 0.5) / PARTS
-        t = parts[n, y * PARTS + sy, x * PARTS + sx]
-        place_at(t, left + x + dx, top + y + dy, weights, corners, place)
+        px, py = left + x + dx, top + y + dy
+        place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, place)
         if _behind(world, place, step, 2.0 * size, stack):
             continue
         free |= 1 << part
@@ -199,15 +226,15 @@ def _open_parts(n, y, x, top, left, bits, hidden, size, parts, weights, corners,
         return CLOSED if hidden or bits else 0
     if hidden:
         sy, sx = best // PARTS, best % PARTS
-        t = parts[n, y * PARTS + sy, x * PARTS + sx]
-        place_at(t, left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS, weights, corners, middle)
+        px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS
+        place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, middle)
     found = 0
     for part in range(PARTS * PARTS):
         if not free & (1 << part):
             continue
         sy, sx = part // PARTS, part % PARTS
-        t = parts[n, y * PARTS + sy, x * PARTS + sx]
-        place_at(t, left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS, weights, corners, place)
+        px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS
+        place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, place)
         if _sees(tree, middle, place, lift, stack):
             found |= 1 << part
     return found if found else (1 << best)

@@ -30,13 +30,13 @@ from fasciculum.kernels.shining import (
 #: values of a place: light that comes straight (3), light that was sent back (3), what of lamps arrives, unhindered too
 STRAIGHT, SENT, ARRIVED, UNHINDERED, LIGHT_VALUES = 0, 3, 6, 7, 8
 #: places on emitters that one is chosen of at first, and later on
-CANDIDATES, LATER_CANDIDATES = 6, 1
+CANDIDATES, LATER_CANDIDATES = 4, 1
 #: clear surfaces that a ray is followed through at most
 MOST_CLEAR = 24
 #: places that a path comes to after which it may end by chance, and its least chance to go on
-SURE, LEAST = 2, 0.05
+SURE, LEAST = 1, 0.05
 #: by what a path goes on more often than what it still carries
-OFTEN = 5.0
+OFTEN = 3.0
 OVER_PI = 1.0 / np.pi
 #: dimensions that a place of a path takes
 DIMENSIONS = 8
@@ -152,8 +152,11 @@ def _lamps(world, lamps, place, step, index, seed, weigh, stack, powers, out, ba
 
 
 @njit(cache=True, nogil=True)
-def _emitters(world, place, step, index, seed, many, weigh, stack, spot, kept, out, base):
-    """Add what one place on what emits gives to ``out``: one of ``many``, by what each would give."""
+def _emitters(world, place, step, index, seed, many, alone, weigh, stack, spot, kept, out, base):
+    """Add what one place on what emits gives to ``out``: one of ``many``, by what each would give.
+
+    Where no ray along the cosine follows, they are ``alone`` and not weighed against that.
+    """
     px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
     emitters, surfaces = world[5], world[4]
     total = 0.0
@@ -178,7 +181,7 @@ def _emitters(world, place, step, index, seed, many, weigh, stack, spot, kept, o
         # how likely it was, per steradian, and how likely the cosine would have found it
         drawn = emitters[4][e] * square / beyond
         other = cos * OVER_PI
-        share = many * drawn / (many * drawn + other)
+        share = 1.0 if alone else many * drawn / (many * drawn + other)
         level = cos * OVER_PI / drawn * share
         bright = luminance(r, g, bl) * level
         total += bright
@@ -199,7 +202,7 @@ def _emitters(world, place, step, index, seed, many, weigh, stack, spot, kept, o
 
 
 @njit(cache=True, nogil=True)
-def _bright_sky(world, sky, place, step, index, seed, weigh, stack, out, base):
+def _bright_sky(world, sky, place, step, index, seed, alone, weigh, stack, out, base):
     """Add what one direction gives in which a picture's sky is bright."""
     a, b = point_of(index, hashed(seed))
     x, y, z, drawn = sky_direction(sky, a, b)
@@ -210,7 +213,7 @@ def _bright_sky(world, sky, place, step, index, seed, weigh, stack, out, base):
     through = passes(world, ox, oy, oz, x, y, z, np.inf, stack)
     if through > 0.0:
         other = cos * OVER_PI
-        level = through * other / (drawn + other)
+        level = through * other / (drawn if alone else drawn + other)
         r, g, bl = sky_at(sky, x, y, z)
         out[base] += weigh[0] * r * level
         out[base + 1] += weigh[1] * g * level
@@ -245,13 +248,15 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
         base = STRAIGHT if depth == 0 else SENT
         first = np.uint32(seed) + np.uint32(depth * DIMENSIONS) * np.uint32(0x9E3779B9)
         many = CANDIDATES if depth == 0 else LATER_CANDIDATES
+        # the last place of a path that was sent on is looked at from by the other ways alone
+        alone = depth == bounces and depth > 0 and not plain
         if len(lamps):
             _lamps(world, lamps, at, step, index, first + np.uint32(1), weigh, stack, powers, out, base)
         if emits and not plain:
-            _emitters(world, at, step, index, first + np.uint32(2), many, weigh, stack, spot, kept, out, base)
+            _emitters(world, at, step, index, first + np.uint32(2), many, alone, weigh, stack, spot, kept, out, base)
         if picture and not plain:
-            _bright_sky(world, sky, at, step, index, first + np.uint32(3), weigh, stack, out, base)
-        if depth == bounces and not emits and sky[0][0] == 0:
+            _bright_sky(world, sky, at, step, index, first + np.uint32(3), alone, weigh, stack, out, base)
+        if depth == bounces and (sky[0][0] == 0 or picture) and (alone or not (emits or picture)):
             return
         a, b = point_of(index, hashed(first))
         x, y, z = cosine_direction(a, b)
@@ -263,6 +268,15 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
             # into the own face, which a rounded surface does not have there
             dx, dy, dz = dx - 2.0 * below * at[6], dy - 2.0 * below * at[7], dz - 2.0 * below * at[8]
         ox, oy, oz = at[0] + at[6] * step, at[1] + at[7] * step, at[2] + at[8] * step
+        if alone:
+            # an even sky needs to know no more than whether it is seen
+            through = passes(world, ox, oy, oz, dx, dy, dz, np.inf, stack)
+            if through > 0.0:
+                r, gr, bl = sky_at(sky, dx, dy, dz)
+                out[base] += weigh[0] * r * through
+                out[base + 1] += weigh[1] * gr * through
+                out[base + 2] += weigh[2] * bl * through
+            return
         g, away, u, v, side, nx, ny, nz = meets(world, ox, oy, oz, dx, dy, dz, hashed(first ^ np.uint32(index)), stack)
         if g < 0:
             r, gr, bl = sky_at(sky, dx, dy, dz)

@@ -46,7 +46,7 @@ from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_map import STOP
 from fasciculum.app.sheet.sheet_view import SheetView
-from fasciculum.app.workspace import LENSES, Workspace
+from fasciculum.app.workspace import LENS_WORDS, LENSES, Workspace
 from fasciculum.model.document import Document
 from fasciculum.model.maps import BASE_COLOR, KINDS
 from fasciculum.session import commands
@@ -223,7 +223,7 @@ class Window(QMainWindow):
     def _lens(self) -> QComboBox:
         return self._chooser(
             "Lens",
-            tuple((lens.capitalize(), lens) for lens in LENSES),
+            tuple((LENS_WORDS.get(lens, lens.capitalize()), lens) for lens in LENSES),
             "What colours both views: the textures, one colour for each object, or density about the target "
             "(pale: on target, blue: fewer texels, brown: more).",
             lambda lens: self.workspace.set_view(lens=lens),

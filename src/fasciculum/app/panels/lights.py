@@ -30,10 +30,10 @@ from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 KEY = Qt.ItemDataRole.UserRole
 SKIES = {
-    SkyKind.AUTO: "white if nothing else shines",
+    SkyKind.AUTO: "by itself",
     SkyKind.NONE: "none",
     SkyKind.PLAIN: "one colour",
-    SkyKind.GRADIENT: "above, horizon, below",
+    SkyKind.GRADIENT: "gradient",
     SkyKind.PICTURE: "a picture …",
 }
 KINDS = {LampKind.SUN: "sun", LampKind.POINT: "all around", LampKind.SPOT: "cone"}
@@ -222,7 +222,7 @@ class LightsPanel(Column):
         self.add_spot = self._button("Spot", "Add a light that shines into a cone", lambda: lights.add(LampKind.SPOT))
         self.remove = self._button("Remove", "Take the chosen light away; a model's is as it came again", lights.remove)
         for button in (self.add_sun, self.add_lamp, self.add_spot, self.remove):
-            line.addWidget(button)
+            line.addWidget(button, len(button.text()) + 2)
         self.box.addLayout(line)
         self.list = QListWidget()
         self.list.setAccessibleName("Lights")
@@ -304,7 +304,9 @@ class LightsPanel(Column):
         for kind, words in SKIES.items():
             self.kind.addItem(words, kind)
         self.kind.activated.connect(self._choose_sky)
-        self.sky.row("Sky", self.kind, "What surrounds the scene")
+        self.sky.row(
+            "Sky", self.kind, "What surrounds the scene; by itself it is white where nothing else shines, else none"
+        )
         self.dome = Dome(lights, theme)
         self.sky_strength = self._number(
             "Sky strength",

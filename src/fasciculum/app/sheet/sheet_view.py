@@ -199,7 +199,8 @@ class SheetView(QWidget):
         bundle = self.workspace.bundle
         if bundle is None:
             return
-        scene = on_sheet(self.workspace.document.scene, bundle).scene
+        scene = self.workspace.document.scene
+        scene = scene if self.workspace.light_layout is layout else on_sheet(scene, bundle).scene
         task = Task(Kind.MEASURE, "Measure islands", measure_islands, (scene, layout), part="islands")
         self.workspace.run(task, take, anew=True)
 

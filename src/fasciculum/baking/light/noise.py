@@ -8,10 +8,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.smoothing import Guide
 from fasciculum.kernels.lighting import ODD
-from fasciculum.kernels.smoothing import STEPS, even_rows, guide_tiles, spread_rows
+from fasciculum.kernels.smoothing import even_rows, guide_tiles, spread_rows
 from fasciculum.model.choices import Choice
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
@@ -33,7 +32,9 @@ PACKAGE = "pyoidn"
 #: rows that are worked on at once, edge of the parts that a large sheet is worked on in, and how far these overlap
 BAND, PART, OVERLAP = 32, 2048, 128
 #: rounds of the own filter, each of twice the reach, and how much brightness may differ, in standard deviations
-ROUNDS, APART = 5, 4.0
+ROUNDS, APART = 5, 2.0
+#: standard deviations that removing noise may change a texel by, without the library and with it
+MOST_OFF = 1.0, 1.5
 WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
@@ -67,21 +68,29 @@ def remove_noise(
         Texels that have samples; what the others hold was continued from these.
     """
     guide = guide_of(passes)
-    if available():
-        _by_library(layer, guide, progress)
-        return Denoiser.OIDN
-    _by_itself(passes, layer, lit, guide, progress)
-    return Denoiser.OWN
+    labels = np.where(lit, guide.labels, -1)
+    variance = _variance(passes, layer, labels)
+    given = layer.copy()
+    library = available()
+    if library:
+        _by_library(layer, progress)
+    else:
+        _by_itself(layer, variance, labels, guide, progress)
+    # what is further off than noise explains was no noise
+    most = np.sqrt(variance)[..., None] * np.float32(MOST_OFF[library])
+    np.clip(layer, given - most, given + most, out=layer)
+    return Denoiser.OIDN if library else Denoiser.OWN
 
 
-def _by_library(layer: NDArray[np.float32], guide: Guide, progress: Progress) -> None:
-    """Let Open Image Denoise remove noise, guided by normals that are continued beyond the islands."""
+def _by_library(layer: NDArray[np.float32], progress: Progress) -> None:
+    """Let Open Image Denoise remove noise.
+
+    It is given no guides: light on a sheet has no texture of its own, and islands' normals, which jump from one to the
+    next, were found to lose more than they hold (decision 23).
+    """
     # the library is an extra, and comes with its weights
     denoise: Any = importlib.import_module(PACKAGE).denoise
     height, width = layer.shape[:2]
-    normals = guide.normals.astype(np.float32) / np.float32(STEPS)
-    bleed(guide.labels >= 0, [(normals, None)])
-    white = np.ones((1, 1, 3), np.float32)
     even = np.empty_like(layer)
     for top in range(0, height, PART):
         for left in range(0, width, PART):
@@ -90,23 +99,25 @@ def _by_library(layer: NDArray[np.float32], guide: Guide, progress: Progress) ->
             y0, x0 = max(top - OVERLAP, 0), max(left - OVERLAP, 0)
             box = np.s_[y0 : min(low + OVERLAP, height), x0 : min(right + OVERLAP, width)]
             color = np.ascontiguousarray(np.broadcast_to(layer[box], (*layer[box].shape[:2], 3)), np.float32)
-            albedo = np.ascontiguousarray(np.broadcast_to(white, color.shape))
-            found = denoise(color, albedo=albedo, normal=np.ascontiguousarray(normals[box]), hdr=True)
+            found = denoise(color, hdr=True)
             own = found[top - y0 : low - y0, left - x0 : right - x0, : layer.shape[2]]
             even[top:low, left:right] = np.maximum(own, 0)
     layer[:] = even
 
 
 def _by_itself(
-    passes: LightPasses, layer: NDArray[np.float32], lit: NDArray[np.bool_], guide: Guide, progress: Progress
+    layer: NDArray[np.float32],
+    given: NDArray[np.float32],
+    labels: NDArray[np.int64],
+    guide: Guide,
+    progress: Progress,
 ) -> None:
     """Even light out over texels of the same island that face alike and are about as bright, as noise tells.
 
     In rounds of weighted means, each with twice the reach of the one before (Dammertz et al. 2010,
     doi:10.2312/EGGH/HPG10/067-075), with the variance carried along (Schied et al. 2017, doi:10.1145/3105762.3105770).
     """
-    labels = np.where(lit, guide.labels, -1)
-    variance = _variance(passes, layer, labels)
+    variance = given.copy()
     bands = range(0, len(layer), BAND)
     beside, spread = np.empty_like(layer), np.empty_like(variance)
     smooth = np.empty_like(variance)
@@ -140,13 +151,7 @@ def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[n
     # other layers are as noisy as the light, in parts of it
     share = np.square(np.divide(bright, light, out=np.ones_like(light), where=light > 1e-12))
     found = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
-    for _ in range(2):
-        blurred = np.empty_like(found)
-        in_pieces(
-            lambda first, found=found, blurred=blurred: spread_rows(  # type: ignore[misc]
-                first, min(first + BAND, len(found)), found, labels, blurred
-            ),
-            range(0, len(found), BAND),
-        )
-        found = blurred
-    return found
+    even = np.empty_like(found)
+    bands = range(0, len(found), BAND)
+    in_pieces(lambda first: spread_rows(first, min(first + BAND, len(found)), found, labels, even), bands)
+    return even

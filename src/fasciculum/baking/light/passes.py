@@ -18,7 +18,7 @@ from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
 from fasciculum.kernels.lighting import ODD, SUMS, light_tiles, open_tiles
-from fasciculum.kernels.openings import CLOSED, PARTS
+from fasciculum.kernels.openings import CLOSED
 from fasciculum.kernels.tiles import TILE, WIDE
 from fasciculum.model.lamps import lamps_of
 from fasciculum.model.layout import Layout
@@ -32,6 +32,8 @@ OFF = 2e-6
 MOST_PLACES = 4
 #: part of a surface's texels that lie within other geometry from which it is taken for one that is turned inside out
 INSIDE_OUT = 0.95
+#: part of the texels, the darker ones, that noise is told of
+USUAL = 0.99
 
 
 @dataclass(frozen=True)
@@ -143,7 +145,6 @@ class LightPasses:
     ) -> None:
         self.shining, self.terms, self.target = shining, terms, target
         self.tiles = Tiles(target, width, height)
-        self._fine = Tiles(target.resized(PARTS, PARTS), width * PARTS, height * PARTS)
         self.corners = corners_in_world(scene, layout, edges, angle)
         self.openings = np.zeros((height, width), np.int32)
         self.sums = np.zeros((height, width, SUMS), np.float32)
@@ -158,28 +159,12 @@ class LightPasses:
     def _room(self) -> int:
         return 1 << max(self.terms.rays - 1, 0).bit_length()
 
-    def _parts(self, piece: NDArray[np.int64]) -> NDArray[np.int32]:
-        """Return the triangle of each part of the texels of tiles, (N, PARTS TILE, PARTS TILE), -1 for none."""
-        found = np.empty((len(piece), PARTS * TILE, PARTS * TILE), np.int32)
-        row, column = np.divmod(piece, self.tiles.across)
-        for y in range(PARTS):
-            for x in range(PARTS):
-                down, over = row * PARTS + y, column * PARTS + x
-                there = (down < self._fine.down) & (over < self._fine.across)
-                block = found[:, y * TILE : (y + 1) * TILE, x * TILE : (x + 1) * TILE]
-                block[~there] = -1
-                if there.any():
-                    ids = self._fine.ids((down * self._fine.across + over)[there])
-                    block[there] = ids[:, 1:-1, 1:-1]
-        # what only lies near an island is no part of it
-        return found
-
     def _open(self, progress: Progress) -> None:
         """Find which parts of texels are open."""
         shining = self.shining
 
         def work(piece: NDArray[np.int64]) -> None:
-            leading = (piece, self.tiles.across, self.tiles.ids(piece), self._parts(piece))
+            leading = (piece, self.tiles.across, self.tiles.ids(piece))
             place = (self.target.maps, self.corners, shining.world, shining.step)
             open_tiles(*leading, *place, self.openings)
 
@@ -217,7 +202,7 @@ class LightPasses:
         first, shining, terms = self.done, self.shining, self.terms
 
         def work(piece: NDArray[np.int64]) -> None:
-            leading = (piece, self.tiles.across, self.tiles.ids(piece), self._parts(piece))
+            leading = (piece, self.tiles.across, self.tiles.ids(piece))
             place = (self.target.maps, self.corners, self.openings, self._own, self._starts, self._places)
             what = (shining.world, shining.lamps, shining.sky)
             how = (first, last, self._room, terms.bounces, shining.step, terms.plain)
@@ -239,7 +224,10 @@ class LightPasses:
         return self.tiles.whole() >= 0
 
     def noise(self) -> float:
-        """Return how noisy the light is: the standard deviation of its brightness, over its mean; 0 without any."""
+        """Return how noisy the light is: the standard deviation of its brightness, over its mean; 0 without any.
+
+        As far as both halves of the samples tell, which is rather too much; the brightest hundredth is left out.
+        """
         if self.done < 2:
             return 1.0
         lit = self.lit
@@ -249,8 +237,11 @@ class LightPasses:
         halves = self.done // 2, self.done - self.done // 2
         # what both halves of the samples say apart, halved, is the error of their mean
         away = np.abs(odd / halves[0] - (total - odd) / halves[1]) / 2
-        mean = float((total / self.done).mean()) if len(total) else 0.0
-        return float(np.sqrt((away**2).mean())) / mean if mean > 0 else 0.0
+        light = total / self.done
+        # the few texels beside a lamp would outweigh all others
+        usual = light <= np.quantile(light, USUAL) if len(light) else np.zeros(0, np.bool_)
+        mean = float(light[usual].mean()) if usual.any() else 0.0
+        return float(np.sqrt((away[usual] ** 2).mean())) / mean if mean > 0 else 0.0
 
 
 def steps_of(rays: int) -> Iterator[int]:

@@ -22,6 +22,8 @@ BOUNCED, EMITTED, CLEAR = 128, 256, 1024
 FACTORS = 8
 #: edges that a textured emitting triangle is cut into for sampling, at most, and texels to each of the parts
 PARTS, PER_PART = 16, 8
+#: how bright a linear colour is (Rec. 709)
+WEIGH = (0.2126, 0.7152, 0.0722)
 
 
 class Surfaces(NamedTuple):
@@ -272,57 +274,75 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
     """Return what emits, and write into the surfaces where each triangle's emitters are."""
     bright = surfaces.factors[:, 4:7].max(axis=1, initial=0.0) > 0
     emitting = np.flatnonzero(bright[surfaces.material]) if len(bright) else np.zeros(0, np.int64)
-    places: list[NDArray[np.float64]] = []
-    reads: list[NDArray[np.float64]] = []
-    which: list[tuple[int, int]] = []
-    weights: list[float] = []
-    areas: list[float] = []
-    weigh = np.array([0.2126, 0.7152, 0.0722])
-    for g in emitting.tolist():
-        m = int(surfaces.material[g])
-        start, width, height, wrap_u, wrap_v = surfaces.tables[m, 1].tolist()
-        a, b, c = corners[g].astype(np.float64)
-        uv = surfaces.uvs[g if len(surfaces.uvs) > 1 else 0, :, 2:4].astype(np.float64)
-        area = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a)))
-        if area <= 0:
-            continue
-        parts = 1
-        if width:
-            across = np.abs(uv - uv[[1, 2, 0]]) * [width, height]
-            parts = int(min(max(across.max() / PER_PART, 1), PARTS))
-        surfaces.first[g], surfaces.parts[g] = len(places), parts
-        image = surfaces.glow[start : start + width * height].reshape(height, width, 3) if width else None
-        for i in range(parts):
-            for j in range(parts - i):
-                for turned in (False, True) if i + j < parts - 1 else (False,):
-                    spot = np.array([[i, j], [i + 1, j], [i, j + 1]], np.float64)
-                    if turned:
-                        spot = np.array([[i + 1, j + 1], [i, j + 1], [i + 1, j]], np.float64)
-                    w = spot / parts
-                    own = a + w[:, :1] * (b - a) + w[:, 1:] * (c - a)
-                    read = uv[0] + w[:, :1] * (uv[1] - uv[0]) + w[:, 1:] * (uv[2] - uv[0])
-                    level = surfaces.factors[m, 4:7]
-                    if image is not None:
-                        level = level * _mean_of(image, read, (wrap_u, wrap_v))
-                    places.append(np.concatenate([own[0], own[1] - own[0], own[2] - own[0]]))
-                    reads.append(np.concatenate([read[0], read[1] - read[0], read[2] - read[0]]))
-                    which.append((m, int(surfaces.factors[m, 7])))
-                    sides = 2.0 if surfaces.factors[m, 7] else 1.0
-                    areas.append(area / parts**2)
-                    weights.append(float(level @ weigh) * areas[-1] * sides)
-    weight = np.array(weights)
+    weigh = np.array(WEIGH)
+    plain = emitting[surfaces.tables[surfaces.material[emitting], 1, 1] == 0]
+    a, b, c = (corners[plain, k].astype(np.float64) for k in range(3))
+    area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
+    plain, a, b, c, area = (values[area > 0] for values in (plain, a, b, c, area))
+    surfaces.first[plain] = np.arange(len(plain))
+    kinds = surfaces.material[plain]
+    two = surfaces.factors[kinds, 7]
+    places = [np.concatenate([a, b - a, c - a], axis=1)]
+    reads = [np.zeros((len(plain), 6))]
+    which = [np.stack([kinds, two], axis=1).astype(np.int64)]
+    weights = [surfaces.factors[kinds, 4:7] @ weigh * area * (1.0 + two)]
+    areas = [area]
+    count = len(plain)
+    for g in np.setdiff1d(emitting, plain).tolist():
+        own = _cut(surfaces, corners, g)
+        if own is not None:
+            surfaces.first[g], surfaces.parts[g] = count, own[0]
+            count += len(own[1])
+            for found, part in zip((places, reads, which, weights, areas), own[1:], strict=True):
+                found.append(part)
+    weight = np.concatenate(weights)
     if len(weight):
         # nothing that emits is left out for good
         weight += 1e-4 * weight.mean() + 1e-30
     sums = np.concatenate([[0.0], np.cumsum(weight)])
     whole = max(float(sums[-1]), 1e-300)
     return Emitters(
-        np.array(places).reshape(-1, 9),
-        np.array(reads).reshape(-1, 6),
-        np.array(which, np.int64).reshape(-1, 2),
+        np.ascontiguousarray(np.concatenate(places)),
+        np.ascontiguousarray(np.concatenate(reads)),
+        np.ascontiguousarray(np.concatenate(which)),
         sums / whole,
-        weight / whole / np.array(areas) if len(weight) else weight,
+        weight / whole / np.concatenate(areas),
     )
+
+
+def _cut(surfaces: Surfaces, corners: NDArray[np.float32], g: int) -> tuple[int, Any, Any, Any, Any, Any] | None:
+    """Return a textured triangle that emits, cut into parts: how many along an edge, and a row of each for the tables.
+
+    None for one without area.
+    """
+    m = int(surfaces.material[g])
+    start, width, height, wrap_u, wrap_v = surfaces.tables[m, 1].tolist()
+    a, b, c = corners[g].astype(np.float64)
+    area = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a)))
+    if area <= 0:
+        return None
+    uv = surfaces.uvs[g, :, 2:4].astype(np.float64)
+    across = np.abs(uv - uv[[1, 2, 0]]) * [width, height]
+    parts = int(min(max(across.max() / PER_PART, 1), PARTS))
+    image = surfaces.glow[start : start + width * height].reshape(height, width, 3)
+    if (image == image[0, 0]).all():
+        parts = 1
+    two = surfaces.factors[m, 7]
+    places, reads, weights = [], [], []
+    for i in range(parts):
+        for j in range(parts - i):
+            for turned in (False, True) if i + j < parts - 1 else (False,):
+                spot = [[i + 1, j + 1], [i, j + 1], [i + 1, j]] if turned else [[i, j], [i + 1, j], [i, j + 1]]
+                w = np.array(spot, np.float64) / parts
+                own = a + w[:, :1] * (b - a) + w[:, 1:] * (c - a)
+                read = uv[0] + w[:, :1] * (uv[1] - uv[0]) + w[:, 1:] * (uv[2] - uv[0])
+                level = surfaces.factors[m, 4:7] * _mean_of(image, read, (wrap_u, wrap_v))
+                places.append(np.concatenate([own[0], own[1] - own[0], own[2] - own[0]]))
+                reads.append(np.concatenate([read[0], read[1] - read[0], read[2] - read[0]]))
+                weights.append(float(level @ np.array(WEIGH)) * area / parts**2 * (1.0 + two))
+    count = len(places)
+    which = np.tile(np.array([[m, int(two)]]), (count, 1))
+    return parts, np.array(places), np.array(reads), which, np.array(weights), np.full(count, area / parts**2)
 
 
 def _mean_of(image: NDArray[np.float32], read: NDArray[np.float64], wraps: Iterable[int]) -> NDArray[np.float64]:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.light.gathering import Gathered
+from fasciculum.baking.light.passes import Shining, shining_of
 from fasciculum.baking.needs import Needs, needs_of
 from fasciculum.baking.occlusion import rays_of
 from fasciculum.baking.target import Target, build_target
@@ -170,10 +171,13 @@ def bake(
     progress.update(0.0, f"Preparing {bundle.name}")
     before = bundle.texturing or Texturing()
     kinds = [KINDS[name] for name in needs.maps if not only or name in only]
-    sheets = _sheets(whole_scene, scene, given, bundle, kinds, progress.part(0.0, 0.02))
+    shining = None
+    if any(kind.source is Values.LIGHT for kind in kinds):
+        panorama = panorama_of(whole_scene.lighting.sky)
+        shining = shining_of(whole_scene, lambda image: store.get(image.pixels), panorama, progress.quiet())
+    sheets = _sheets(whole_scene, scene, given, bundle, kinds, shining, progress.part(0.0, 0.02))
     made: dict[str, BakedMap | MapConstant] = {}
     figures, legend, missed, light_layout = before.light, dict(before.legend), dict(before.missed), before.light_layout
-    panorama = panorama_of(whole_scene.lighting.sky) if any(kind.source is Values.LIGHT for kind in kinds) else None
     for number, sheet in enumerate(sheets):
         part = progress.part(0.02 + 0.98 * number / len(sheets), 0.02 + 0.98 * (number + 1) / len(sheets))
         old = {kind.name: None if whole else before.map(kind.name) for kind in sheet.kinds}
@@ -193,7 +197,7 @@ def bake(
             blank,  # type: ignore[arg-type]
             whole=whole_scene,
             objects=own,
-            panorama=panorama,
+            shining=shining,
         )
         if any(kind.source is Values.LIGHT for kind in sheet.kinds):
             baking.show = _shower(sheet, plans, before, store, progress)
@@ -246,7 +250,13 @@ class _Sheet:
 
 
 def _sheets(
-    whole: Scene, scene: Scene, given: Bundle, bundle: Bundle, kinds: list[MapKind], progress: Progress
+    whole: Scene,
+    scene: Scene,
+    given: Bundle,
+    bundle: Bundle,
+    kinds: list[MapKind],
+    shining: Shining | None,
+    progress: Progress,
 ) -> list[_Sheet]:
     """Return the sheets that maps lie on; ``given`` is the bundle as it is, ``bundle`` as it is laid out."""
     layout, edges = bundle.layout, (bundle.bake.edges, bundle.bake.edge_angle)
@@ -255,7 +265,7 @@ def _sheets(
     rest = [kind for kind in kinds if kind not in lit]
     found = []
     if lit:
-        light = light_layout_of(whole, given, progress=progress)
+        light = light_layout_of(whole, given, shining, progress=progress)
         if light.scale <= 0:
             raise UsageError(
                 "the light sheet has no room for all islands.",

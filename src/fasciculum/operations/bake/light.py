@@ -8,7 +8,9 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.light.passes import LightTerms
+from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining
+from fasciculum.baking.light.shares import LEAST, PART, RAYS, shares_of
+from fasciculum.baking.target import build_target
 from fasciculum.errors import MissingFile
 from fasciculum.io.codecs import decode_panorama
 from fasciculum.io.places import read_file
@@ -102,15 +104,43 @@ def light_sheet_digest(scene: Scene, bundle: Bundle) -> str:
     return digest_of(told, *(scene.shapes[key] for key in own.objects))
 
 
-def light_layout_of(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Layout:
-    """Return the layout of a bundle's light sheet: the one that it has where that still holds, else a fresh one."""
+def light_layout_of(
+    scene: Scene, bundle: Bundle, shining: Shining | None = None, *, progress: Progress = SILENT
+) -> Layout:
+    """Return the layout of a bundle's light sheet: the one that it has where that still holds, else a fresh one.
+
+    Parameters
+    ----------
+    shining : Shining, optional
+        What shines in the scene: with it, islands get texels by how light varies on them, where that is asked for.
+    """
     digest = light_sheet_digest(scene, bundle)
     before = bundle.texturing.light_layout if bundle.texturing is not None else None
     if before is not None and before.made_from == digest:
         return before
+    progress.update(0.0, "Laying out the light sheet")
+    own = light_sheet_bundle(bundle)
+    shared = shining is not None and bundle.bake.light_shares
+    first = replace(own, sheet=replace(own.sheet, seconds=0.0)) if shared else own
     # layouts in the making are no light
-    found = lay_out(scene, light_sheet_bundle(bundle), fresh=True, progress=progress.quiet())
+    found = lay_out(scene, first, fresh=True, progress=progress.quiet())
+    if shining is not None and shared and found.scale > 0:
+        shares = _shares(scene, bundle, found, shining, progress.quiet())
+        own = replace(own, layout=replace(found, shares=shares))
+        found = lay_out(scene, own, fresh=True, progress=progress.quiet())
     return measured(replace(found, made_from=digest))
+
+
+def _shares(scene: Scene, bundle: Bundle, layout: Layout, shining: Shining, progress: Progress) -> NDArray[np.float64]:
+    """Return how many texels each island of a light sheet is worth."""
+    bake = bundle.bake
+    width, height = (max(edge // PART, LEAST) for edge in (layout.width, layout.height))
+    target = build_target(scene, layout, bake.edges, bake.edge_angle)
+    small = target.resized(width / layout.across, height / layout.height)
+    terms = replace(light_terms(bake), rays=min(RAYS, bake.light_rays))
+    shaded = {"edges": bake.edges, "angle": bake.edge_angle}
+    passes = LightPasses(shining, scene, layout, small, width, height, terms, **shaded, progress=progress)  # type: ignore[arg-type]
+    return shares_of(passes, layout, progress)
 
 
 def sky_digest(file: str, *, progress: Progress = SILENT) -> str:
