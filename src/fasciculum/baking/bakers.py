@@ -6,6 +6,7 @@ A kind of `fasciculum.model.maps.KINDS` names where its values come from; whoeve
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from copy import copy
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,7 +18,7 @@ from fasciculum.baking.geometry import GeometrySource
 from fasciculum.baking.high import HighReader, greatest_reach, paired_of
 from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
-from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, gather_light
+from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
 from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
@@ -47,6 +48,8 @@ BESIDE: dict[str, Callable[[Any, HighReader], Source]] = {
 }
 #: texels of a map of light that is shown while it is refined, at most
 MOST_SHOWN = 2048 * 2048
+#: part of the edge that light is first looked at on, and the least edge of that
+GLANCE, LEAST_GLANCE = 4, 48
 BlankOf = Callable[[tuple[int, ...], np.dtype], NDArray[Any]]
 
 
@@ -140,6 +143,14 @@ class Made:
 
     pixels: NDArray[Any]
     constant: tuple[float, ...] | None
+
+
+def _on(materials: Source, target: Target) -> Source:
+    """Return a source of materials at the texels of another size of its sheet."""
+    assert isinstance(materials, MaterialSource)
+    found = copy(materials)
+    found.target = target
+    return found
 
 
 class Baking:
@@ -366,9 +377,9 @@ class Baking:
         """Gather light at the texels of maps."""
         first, conditions = lot[0], self.conditions
         shining = self._shining or shining_of(self.whole, self._pixels, progress=progress)
-        told = (shining, self.scene, self.layout, target, first.width, first.height, conditions.light, high)
+        terms = conditions.light
+        told = (shining, self.scene, self.layout, target, first.width, first.height, terms, high)
         shaded = {"edges": conditions.edges, "angle": conditions.angle}
-        passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]
         wanted = {value for plan in lot for value in plan.kind.values}
         materials: Source | None = None
         if LOOK in wanted:
@@ -386,27 +397,39 @@ class Baking:
             if high is not None:
                 materials = HighMaterials(materials, high)
 
-        def source(gathered: Gathered) -> LightSource:
-            return LightSource(gathered, materials, emission=conditions.light.emission)
-
-        def show(gathered: Gathered) -> None:
+        def show(gathered: Gathered, seen: LightPasses, given: Source | None) -> None:
             assert self.show is not None
-            found = {plan.kind.name: np.zeros((plan.height, plan.width, plan.channels), np.float32) for plan in lot}
-            given: dict[str, Source] = {Values.LIGHT: source(gathered)}
-            writers = [self._writer(plan, found[plan.kind.name], given, target) for plan in lot]
-            write_maps(passes.tiles, given, writers, np.zeros(passes.openings.shape, np.bool_))
-            bleed(passes.covered, [(pixels, None) for pixels in found.values()])
+            shape = seen.openings.shape
+            found = {plan.kind.name: np.zeros((*shape, plan.channels), np.float32) for plan in lot}
+            source = LightSource(gathered, given, emission=conditions.light.emission)
+            writers = [self._writer(plan, found[plan.kind.name], {Values.LIGHT: source}, seen.target) for plan in lot]
+            write_maps(seen.tiles, {Values.LIGHT: source}, writers, np.zeros(shape, np.bool_))
+            bleed(seen.covered, [(pixels, None) for pixels in found.values()])
             self.show(found, gathered)
 
         shows = self.show is not None and first.width * first.height <= MOST_SHOWN
+        width, height = first.width // GLANCE, first.height // GLANCE
+        if shows and min(width, height) >= LEAST_GLANCE:
+            # a first look, small and soon
+            small = target.resized(1 / GLANCE, 1 / GLANCE)
+            reader = None if high is None else high.on(small, width, height)
+            glance = LightPasses(shining, self.scene, self.layout, small, width, height, terms, reader, **shaded)  # type: ignore[arg-type]
+            glance.run(min(2, terms.rays), progress.quiet())
+            given = materials
+            if isinstance(materials, HighMaterials) and reader is not None:
+                given = HighMaterials(_on(materials.source, small), reader)
+            elif materials is not None:
+                given = _on(materials, small)
+            show(finished(glance, wanted, glance.noise(), seams=None, denoise=False), glance, given)
+        passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]
         self.gathered = gather_light(
             passes,
             wanted,
             seams=lambda: Seams(passes),
-            show=show if shows else None,
+            show=(lambda gathered: show(gathered, passes, materials)) if shows else None,
             progress=progress,
         )
-        return source(self.gathered)
+        return LightSource(self.gathered, materials, emission=conditions.light.emission)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
         if plan.kind.identity is not None:

@@ -85,6 +85,7 @@ def shining_of(
     progress: Progress = SILENT,
     *,
     sharp: int = BOUNCED,
+    world: World | None = None,
 ) -> Shining:
     """Return what shines in a scene, and all that its light meets.
 
@@ -97,11 +98,14 @@ def shining_of(
         The picture of its sky.
     sharp : int
         See `fasciculum.baking.light.surfaces.world_of`.
+    world : World, optional
+        What is met, where that is known.
     """
     every = [item.key for item in whole.objects]
     lighting = whole.lighting
-    items = casting_items(whole, every, everything=True)
-    world = world_of(items, pixels, glow=lighting.glow, sharp=sharp, progress=progress)
+    if world is None:
+        items = casting_items(whole, every, everything=True)
+        world = world_of(items, pixels, glow=lighting.glow, sharp=sharp, progress=progress)
     lamps = lamp_rows(lamps_of(whole))
     others = bool(len(lamps) or len(world.emitters.chances))
     step = OFF * diagonal_of(world_box(whole, every))

@@ -293,8 +293,11 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
         if own is not None:
             surfaces.first[g], surfaces.parts[g] = count, own[0]
             count += len(own[1])
-            for found, part in zip((places, reads, which, weights, areas), own[1:], strict=True):
-                found.append(part)
+            places.append(own[1])
+            reads.append(own[2])
+            which.append(own[3])
+            weights.append(own[4])
+            areas.append(own[5])
     weight = np.concatenate(weights)
     if len(weight):
         # nothing that emits is left out for good

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.light.gathering import Gathered
-from fasciculum.baking.light.passes import Shining, shining_of
+from fasciculum.baking.light.passes import Shining
 from fasciculum.baking.needs import Needs, needs_of
 from fasciculum.baking.occlusion import rays_of
 from fasciculum.baking.target import Target, build_target
@@ -30,7 +30,7 @@ from fasciculum.operations.bake.light import (
     light_layout_of,
     light_sheet_digest,
     light_terms,
-    panorama_of,
+    shining_in,
 )
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.on_sheet import on_sheet
@@ -173,8 +173,7 @@ def bake(
     kinds = [KINDS[name] for name in needs.maps if not only or name in only]
     shining = None
     if any(kind.source is Values.LIGHT for kind in kinds):
-        panorama = panorama_of(whole_scene.lighting.sky)
-        shining = shining_of(whole_scene, lambda image: store.get(image.pixels), panorama, progress.quiet())
+        shining = shining_in(whole_scene, store, progress=progress.quiet())
     sheets = _sheets(whole_scene, scene, given, bundle, kinds, shining, progress.part(0.0, 0.02))
     made: dict[str, BakedMap | MapConstant] = {}
     figures, legend, missed, light_layout = before.light, dict(before.legend), dict(before.missed), before.light_layout
@@ -293,8 +292,8 @@ def _shower(
             maps[name] = BakedMap(
                 name,
                 store.put(pixels),
-                plan.width,
-                plan.height,
+                pixels.shape[1],
+                pixels.shape[0],
                 *told,
                 format=FileFormat.EXR,
                 tex_coord=sheet.tex_coord,

@@ -8,11 +8,13 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining
+from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
 from fasciculum.baking.light.shares import LEAST, PART, RAYS, shares_of
+from fasciculum.baking.light.surfaces import World
 from fasciculum.baking.target import build_target
 from fasciculum.errors import MissingFile
 from fasciculum.io.codecs import decode_panorama
+from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
@@ -43,13 +45,44 @@ def bakes_light(bundle: Bundle) -> bool:
 
 def light_digest(scene: Scene) -> str:
     """Return a digest of all that light comes from and meets: lamps, sky, and every surface."""
+    lighting = scene.lighting
+    return digest_of(repr((lamps_of(scene), lighting.sky, lighting.glow)), surfaces_digest(scene))
+
+
+def surfaces_digest(scene: Scene) -> str:
+    """Return a digest of every surface that light meets, and where it stands."""
     beside: list[str] = []
     if scene.detail is not None:
         detailed = scene.detail.scene
         beside = [*scene.partners.values(), *detailed.standing.values(), *detailed.surfaces.values()]
-    lighting = scene.lighting
-    shines = repr((lamps_of(scene), lighting.sky, lighting.glow))
-    return digest_of(shines, *scene.standing.values(), *scene.surfaces.values(), *beside)
+    return digest_of(*scene.standing.values(), *scene.surfaces.values(), *beside)
+
+
+class _Kept:
+    """What rays met last, for as long as no surface changes: lights alone may be moved without building it anew."""
+
+    def __init__(self) -> None:
+        self.digest = ""
+        self.world: World | None = None
+
+
+_kept = _Kept()
+
+
+def shining_in(scene: Scene, store: PixelStore, *, progress: Progress = SILENT) -> Shining:
+    """Return what shines in a scene, and all that its light meets.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+        When its sky has a picture that cannot be read.
+    """
+    digest = digest_of(surfaces_digest(scene), str(scene.lighting.glow))
+    known = _kept.world if _kept.digest == digest else None
+    panorama = panorama_of(scene.lighting.sky)
+    found = shining_of(scene, lambda image: store.get(image.pixels), panorama, progress, world=known)
+    _kept.world, _kept.digest = found.world, digest
+    return found
 
 
 def panorama_of(sky: Sky) -> NDArray[np.float32] | None:
