@@ -90,7 +90,7 @@ class Falling(unittest.TestCase):
         for albedo in (0.2, 0.5, 0.8):
             glb = Glb()
             glb.node("room", inner_box(glb, glowing(glb, 2.0, (albedo, albedo, albedo, 1))))
-            light, places = LitScene(glb).on_sheet(64, 256, bounces=64)
+            light, places = LitScene(glb).on_sheet(32, 256, bounces=40)
             there = np.isfinite(places[..., 0])
             self.near(light[there].mean(0), 2.0 / (1 - albedo), 0.005)
             self.near(np.quantile(light[there], (0.1, 0.9)), 2.0 / (1 - albedo), 0.06)
@@ -245,9 +245,9 @@ class Noise(unittest.TestCase):
 
     def test_the_figure_is_the_noise(self):
         scene = self.small_lamp()
-        few, _, _ = scene.passes(64, 16, bounces=1)
+        few, _, _ = scene.passes(32, 16, bounces=1)
         few.run(16)
-        truth, _, _ = scene.passes(64, 1024, bounces=1)
+        truth, _, _ = scene.passes(32, 1024, bounces=1)
         truth.run(1024)
         lit = few.lit
         away = (few.sums[lit, :3] / 16 - truth.sums[lit, :3] / 1024) @ [0.2126, 0.7152, 0.0722]

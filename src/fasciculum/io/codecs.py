@@ -221,6 +221,8 @@ def decode_panorama(data: bytes, *, place: str) -> NDArray[np.float32]:
             raise UnsupportedInput(
                 "the sky picture has no size, or is larger than 16384 x 8192.", file=place, hint="Scale it down."
             )
+        # what cannot be decoded is told here, and not by the library
+        cv2.utils.logging.setLogLevel(cv2.utils.logging.LOG_LEVEL_SILENT)
         found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
         if found is None or found.ndim != 3 or found.shape[2] != 3:
             raise MalformedFile("the sky picture cannot be decoded.", file=place, hint="Save it again.")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QLineF, QObject, QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPen
 
 from fasciculum.app.lights import Lights
@@ -33,11 +33,18 @@ def _triple(values: np.ndarray) -> Triple:
 class LightLens:
     """What this lens draws over the model and takes hold of. ``changed`` is called when a picture came in."""
 
-    def __init__(self, workspace: Workspace, tools: ModelTools, lights: Lights, changed: Callable[[], None]) -> None:
+    def __init__(
+        self,
+        workspace: Workspace,
+        tools: ModelTools,
+        lights: Lights,
+        changed: Callable[[], None],
+        view: QObject,
+    ) -> None:
         self.workspace, self.tools, self.lights, self._changed = workspace, tools, lights, changed
         self._held: tuple[str, bool] | None = None
         self._image: tuple[object, QImage] | None = None
-        self._rest = QTimer(lights, singleShot=True, interval=REST)
+        self._rest = QTimer(view, singleShot=True, interval=REST)
         self._rest.timeout.connect(self._look)
         lights.seen.connect(changed)
         lights.changed.connect(changed)

@@ -122,7 +122,7 @@ class ModelView(QWidget):
         self.tools = ModelTools(self, shaper)
         self.pairs = PairLens(workspace, self.tools, pairs, self._lens_came)
         pairs.previewed.connect(self._show_preview)
-        self.lights = LightLens(workspace, self.tools, lights, self.update)
+        self.lights = LightLens(workspace, self.tools, lights, self.update, self)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0

@@ -123,6 +123,9 @@ def finished(
             part = progress.part(0.8 * number / len(layers), 0.8 * (number + 1) / len(layers))
             used = remove_noise(passes, layer, lit, progress=part)
             bleed(lit, [(layer, None)])
+    if bounced is not None:
+        # each was freed of noise by itself
+        np.minimum(bounced, light, out=bounced)
     if seams is not None:
         closing = seams()
         for layer in layers:

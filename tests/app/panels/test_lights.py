@@ -1,0 +1,188 @@
+"""Lights in the window: added, moved, switched, taken back; the lens of light; baked, compared and delivered."""
+
+import unittest
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QFileDialog
+
+from fasciculum.model.lighting import LampKind, SkyKind
+from fasciculum.session.commands import add_bundle, set_bake, set_sheet
+from tests.app.harness import LEFT, WindowCase
+from tests.baking.lit import floor_quad
+from tests.builders import Glb, box_mesh
+
+
+class Lights(WindowCase):
+    def setUp(self):
+        super().setUp()
+        glb = Glb()
+        grey = glb.material(pbr={"baseColorFactor": [0.6, 0.6, 0.6, 1]})
+        glb.node("floor", floor_quad(glb, grey, (-1, -1), (1, 1)))
+        glb.node("crate", box_mesh(glb, grey, (0.5, 0.5, 0.5)), translation=[0, 0.25, 0])
+        self.drop(glb.write(self.folder / "yard.glb"))
+        self.wait(lambda: len(self.workspace.document.scene.objects) == 2, "the objects")
+        self.idle()
+        self.workspace.set_stage("gather")
+        gather = self.window.settings.gather
+        for title, fold in gather.folds.items():
+            fold.set_open(title == "Lights")
+        self.panel, self.fold = gather.lights, gather.folds["Lights"]
+        self.lights = self.window.lights
+
+    @property
+    def lighting(self):
+        return self.workspace.document.scene.lighting
+
+    def click(self, widget, where=None):
+        QTest.mouseClick(widget, LEFT, Qt.KeyboardModifier.NoModifier, where or QPoint())
+        self.pump(0.05)
+
+    def undo(self):
+        self.window.act("undo")()
+        self.pump(0.05)
+
+    def drag(self, widget, start, end, modifier=Qt.KeyboardModifier.NoModifier):
+        QTest.mousePress(widget, LEFT, modifier, start)
+        for part in (0.3, 0.7, 1.0):
+            point = QPointF(start) + (QPointF(end) - QPointF(start)) * part
+            self.move(widget, point, modifier)
+        QTest.mouseRelease(widget, LEFT, modifier, end)
+        self.pump(0.05)
+
+    def move(self, widget, point, modifier):
+        from PySide6.QtCore import QEvent
+        from PySide6.QtGui import QMouseEvent
+
+        place = widget.mapToGlobal(point)
+        event = QMouseEvent(QEvent.Type.MouseMove, point, place, Qt.MouseButton.NoButton, LEFT, modifier)
+        QApplication.sendEvent(widget, event)
+
+    def test_suns_and_lamps_are_added_moved_switched_and_taken_back(self):
+        self.assertIn("white sky", self.fold.head.words)
+        self.click(self.panel.add_sun)
+        (sun,) = self.lighting.added
+        self.assertEqual((sun.kind, self.panel.list.count()), (LampKind.SUN, 1))
+        self.assertIn("sun", self.fold.head.words)
+        # over the dome: to the east, half up
+        dome = self.panel.dome
+        x, y, radius = dome._middle()
+        self.drag(dome, dome.place_of(sun).toPoint(), QPoint(int(x + radius / 2), int(y)))
+        azimuth, elevation = self.lighting.added[0].stands
+        self.assertAlmostEqual(azimuth, 90, delta=4)
+        self.assertAlmostEqual(elevation, 45, delta=4)
+        dome.setFocus()
+        QTest.keyClick(dome, Qt.Key.Key_Up)
+        self.assertAlmostEqual(self.lighting.added[0].stands[1], elevation + 5, delta=0.1)
+        self.undo()
+        self.undo()
+        self.assertEqual(self.lighting.added[0].stands, sun.stands)
+        # its strength, typed
+        box = self.panel.strength
+        box.setFocus()
+        box.selectAll()
+        QTest.keyClicks(box, "250")
+        QTest.keyClick(box, Qt.Key.Key_Return)
+        self.assertEqual(self.lighting.added[0].strength, 250)
+        # switched off by its tick
+        rect = self.panel.list.visualItemRect(self.panel.list.item(0))
+        self.click(self.panel.list.viewport(), QPoint(rect.left() + 12, rect.center().y()))
+        self.assertFalse(self.lighting.added[0].on)
+        self.click(self.panel.remove)
+        self.assertEqual(self.lighting.added, ())
+        self.undo()
+        self.assertEqual(len(self.lighting.added), 1)
+
+    def test_the_sky_is_chosen_and_a_wrong_picture_is_refused(self):
+        kind = self.panel.kind
+        kind.setFocus()
+        kind.setCurrentIndex(kind.findData(SkyKind.GRADIENT))
+        kind.activated.emit(kind.currentIndex())
+        self.assertIs(self.lighting.sky.kind, SkyKind.GRADIENT)
+        self.assertTrue(self.panel.horizon.isVisibleTo(self.panel))
+        wrong = self.folder / "wrong.hdr"
+        wrong.write_bytes(b"no picture")
+        real = QFileDialog.getOpenFileName
+        QFileDialog.getOpenFileName = staticmethod(lambda *_: (str(wrong), ""))
+        self.addCleanup(setattr, QFileDialog, "getOpenFileName", real)
+        kind.setCurrentIndex(kind.findData(SkyKind.PICTURE))
+        kind.activated.emit(kind.currentIndex())
+        self.wait(lambda: any(state == "broken" for state, _ in self.said), "the refusal")
+        self.assertTrue(any("wrong.hdr" in words for _, words in self.said), self.said)
+        self.assertIs(self.lighting.sky.kind, SkyKind.GRADIENT)
+        self.assertEqual(kind.currentData(), SkyKind.GRADIENT)
+
+    def test_a_lamp_is_dragged_in_the_model_and_removed_by_its_key(self):
+        self.workspace.set_view(lens="light")
+        self.click(self.panel.add_lamp)
+        self.idle()
+        (lamp,) = self.lighting.added
+        model = self.window.model
+        ((_, _, place),) = model.lights.on_widget()
+        self.drag(model, place.toPoint(), place.toPoint() + QPoint(30, 0))
+        moved = self.lighting.added[0]
+        right = model.camera.axes()[0]
+        step = np.array(moved.place) - np.array(lamp.place)
+        self.assertGreater(step @ right, 0.05)
+        self.assertAlmostEqual(float(np.linalg.norm(step - (step @ right) * right)), 0, delta=0.02)
+        ((_, _, place),) = model.lights.on_widget()
+        self.drag(model, place.toPoint(), place.toPoint() + QPoint(5, -20), Qt.KeyboardModifier.ControlModifier)
+        lifted = self.lighting.added[0]
+        self.assertEqual((lifted.place[0], lifted.place[2]), (moved.place[0], moved.place[2]))
+        self.assertGreater(lifted.place[1], moved.place[1])
+        self.undo()
+        self.undo()
+        self.assertEqual(self.lighting.added[0], lamp)
+        model.setFocus()
+        QTest.keyClick(model, Qt.Key.Key_Delete)
+        self.assertEqual(self.lighting.added, ())
+        self.undo()
+        # the source is seen in its light while nothing is baked
+        self.wait(lambda: self.lights.sight is not None, "the source in its light", 90)
+        seen, hit = self.lights.sight.picture(1.0)
+        self.assertGreater(seen[hit[..., 0] > 0.5].mean(), 0)
+
+    def test_light_is_baked_seen_and_delivered(self):
+        self.click(self.panel.add_sun)
+        wishes = {"maps": ("base_color",), "light_uv": True, "light_width": 64, "light_height": 64, "light_rays": 16}
+        self.workspace.apply("b", lambda document: add_bundle(document, "Yard", ("floor", "crate")))
+        self.workspace.apply("s", lambda document: set_sheet(document, ["Yard"], width=64, height=64, seconds=0.0))
+        self.workspace.apply("m", lambda document: set_bake(document, ["Yard"], **wishes))
+        self.workspace.select(set(), ["Yard"])
+        self.workspace.set_stage("bake")
+        panel = self.window.settings.bake
+        panel.folds["Maps"].set_open(True)
+        self.click(panel.maps["light"], QPoint(8, panel.maps["light"].height() // 2))
+        self.assertIn("light", self.workspace.document.bundle("Yard").bake.maps)
+        self.workspace.pack(["Yard"])
+        self.idle()
+        shown = []
+        self.workspace.lit_changed.connect(lambda: shown.append(dict(self.workspace.lit)))
+        self.click(self.window.settings.main)
+        self.idle()
+        made = self.workspace.document.bundle("Yard").texturing
+        self.assertEqual((made.light.rays, made.map("light").tex_coord), (16, 1))
+        # it was seen to grow, and what was seen is over
+        self.assertGreater(len(shown), 2)
+        self.assertEqual(self.workspace.lit, {})
+        self.workspace.set_view(lens="light", map="light")
+        self.idle()
+        self.assertIs(self.workspace.light_layout, made.light_layout)
+        self.assertIs(self.window.sheet._layout, made.light_layout)
+        self.assertIn("rays", panel.folds["Light"].head.words)
+        self.assertIn("noise", panel.light_note.text())
+        # moving the sun makes light stale, and nothing else
+        self.lights.choose("Sun")
+        self.lights.change("Move Sun", direction=(0.0, -1.0, 0.0))
+        self.assertIn("stale", panel.states["light"].text())
+        self.assertNotIn("stale", panel.states["base_color"].text())
+        self.undo()
+        self.workspace.deliver(str(self.folder / "out"))
+        self.idle()
+        self.assertTrue((self.folder / "out" / "yard_yard_light.exr").exists())
+        self.assertTrue((self.folder / "out" / "yard_yard_light.png").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
