@@ -6,6 +6,7 @@ import os
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault(
@@ -150,6 +151,37 @@ def pairing(window: Window, shot: Callable[[str], None]) -> None:
     idle(window)
 
 
+def light(window: Window, shot: Callable[[str], None]) -> None:
+    """Bake the light of dusk onto a light sheet, and compare it with the source in the same light."""
+    workspace, panel = window.workspace, window.settings.gather
+    opened = {title: fold.open for title, fold in panel.folds.items()}
+    wishes = {"maps": ("auto", "lit", "light"), "light_uv": True, "light_width": 1024, "light_height": 1024}
+    names = [bundle.name for bundle in workspace.document.bundles]
+    workspace.apply("Light", lambda document: set_bake(document, names, light_rays=32, **wishes))
+    workspace.bake(names)
+    idle(window)
+    workspace.set_stage("gather")
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Lights")
+    window.lights.choose("Sun")
+    workspace.set_view(lens="light", map="light", exposure=1.0)
+    window.model.camera = replace(
+        window.model.camera, yaw=28.0, pitch=14.0, distance=window.model.camera.distance * 0.62
+    )
+    window.model.ask(whole=True)
+    pump(1.0)
+    idle(window)
+    pump(1.0)
+    shot("light")
+    workspace.set_view(lens="colour", map="", exposure=0.0)
+    for title, fold in panel.folds.items():
+        fold.set_open(opened[title])
+    workspace.session.undo()
+    workspace.session.undo()
+    workspace.set_stage("bake")
+    idle(window)
+
+
 def channels(window: Window, shot: Callable[[str], None]) -> None:
     """Put a file together of maps' channels, and look at a map of floats."""
     workspace, panel = window.workspace, window.settings.bake
@@ -220,9 +252,6 @@ def main() -> int:
     workspace.select({"Crate 1"})
     idle(window)
     shot("lay-out")
-    workspace.set_view(lens="density")
-    idle(window)
-    shot("density")
     workspace.set_view(lens="colour")
     workspace.select((), ("Opaque",))
     idle(window)
@@ -252,6 +281,7 @@ def main() -> int:
     idle(window)
     shot("bake")
     pairing(window, shot)
+    light(window, shot)
     channels(window, shot)
     workspace.check()
     idle(window)

@@ -232,7 +232,7 @@ class CommandLine(unittest.TestCase):
             self.assertIn(words, err, option)
         self.assertFalse((self.folder / "out").exists())
         _, out, _ = run("make", "--help")
-        for option in ("--onto", "--palette", "--layers", "--sun"):
+        for option in ("--onto", "--palette", "--layers", "--watch"):
             self.assertNotIn(option, out)
 
     def test_interrupting_leaves_nothing_half_written(self):

@@ -48,7 +48,7 @@ from fasciculum.ways.on_sheet import on_sheet
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")
 #: lenses that go by other words where there is little room
-LENS_WORDS = {"light density": "Light px/m"}
+LENS_WORDS = {"light density": "Light px"}
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = (
     "colour",

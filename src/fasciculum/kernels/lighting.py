@@ -48,6 +48,7 @@ def _scratch(lamps):
         np.empty(8),
         np.empty(8),
         np.empty(3),
+        np.empty((4, 8)),
     )
 
 

@@ -30,7 +30,7 @@ from fasciculum.kernels.shining import (
 #: values of a place: light that comes straight (3), light that was sent back (3), what of lamps arrives, unhindered too
 STRAIGHT, SENT, ARRIVED, UNHINDERED, LIGHT_VALUES = 0, 3, 6, 7, 8
 #: places on emitters that one is chosen of at first, and later on
-CANDIDATES, LATER_CANDIDATES = 4, 1
+CANDIDATES, LATER_CANDIDATES = 3, 1
 #: clear surfaces that a ray is followed through at most
 MOST_CLEAR = 24
 #: places that a path comes to after which it may end by chance, and its least chance to go on
@@ -42,13 +42,13 @@ OVER_PI = 1.0 / np.pi
 DIMENSIONS = 8
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def _fraction(x):
     """Return a number from 0 to 1 of a hash."""
     return hashed(x) * 2.3283064365386963e-10
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def passes(world, ox, oy, oz, dx, dy, dz, far, stack):
     """Return how much light comes through between a place and another in a direction, 0 to 1."""
     if any_hit(world[0], ox, oy, oz, dx, dy, dz, 0.0, far, stack):
@@ -69,7 +69,7 @@ def passes(world, ox, oy, oz, dx, dy, dz, far, stack):
     return left
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def meets(world, ox, oy, oz, dx, dy, dz, seed, stack):
     """Return the triangle that a ray ends at, -1 for none, how far off, two weights, which side, and its normal.
 
@@ -99,9 +99,12 @@ def meets(world, ox, oy, oz, dx, dy, dz, seed, stack):
     return found, away, u, v, side, x / length, y / length, z / length
 
 
-@njit(cache=True, nogil=True)
-def _lamps(world, lamps, place, step, index, seed, weigh, stack, powers, out, base):
-    """Add what one lamp gives to ``out``, ``weigh`` (3) times: one that gives much is chosen more often."""
+@njit(cache=True, nogil=True, forceinline=True)
+def _lamps(lamps, place, index, seed, weigh, powers, out, straight, shots, count):
+    """Write a ray to one lamp behind ``count`` of ``shots``, ``weigh`` (3) times what it gives; return their number.
+
+    One that gives much is chosen more often.
+    """
     px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
     total = 0.0
     for n in range(len(lamps)):
@@ -110,7 +113,7 @@ def _lamps(world, lamps, place, step, index, seed, weigh, stack, powers, out, ba
         powers[n] = level * max(cos, 0.0) * luminance(lamps[n, 1], lamps[n, 2], lamps[n, 3])
         total += powers[n]
     if not total > 0.0:
-        return
+        return count
     a, b = point_of(index, hashed(seed))
     pick, chosen = a * total, -1
     for n in range(len(lamps)):
@@ -137,28 +140,25 @@ def _lamps(world, lamps, place, step, index, seed, weigh, stack, powers, out, ba
         length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
         x, y, z = x / length, y / length, z / length
     bright = luminance(lamp[1], lamp[2], lamp[3]) * level
-    if base == STRAIGHT:
+    if straight:
         out[UNHINDERED] += bright
     if x * place[6] + y * place[7] + z * place[8] <= 0.0 and place[9] <= 0.0:
-        return
-    ox, oy, oz = px + place[6] * step, py + place[7] * step, pz + place[8] * step
-    through = passes(world, ox, oy, oz, x, y, z, far - 4.0 * step, stack)
-    if through > 0.0:
-        if base == STRAIGHT:
-            out[ARRIVED] += bright * through
-        level *= through
-        for k in range(3):
-            out[base + k] += weigh[k] * lamp[1 + k] * level
+        return count
+    shot = shots[count]
+    shot[0], shot[1], shot[2], shot[3] = x, y, z, far * (1.0 - 1e-6)
+    for k in range(3):
+        shot[4 + k] = weigh[k] * lamp[1 + k] * level
+    shot[7] = bright if straight else 0.0
+    return count + 1
 
 
-@njit(cache=True, nogil=True)
-def _emitters(world, place, step, index, seed, many, alone, weigh, stack, spot, kept, out, base):
-    """Add what one place on what emits gives to ``out``: one of ``many``, by what each would give.
+@njit(cache=True, nogil=True, forceinline=True)
+def _emitters(emitters, surfaces, place, step, index, seed, many, alone, weigh, spot, kept, shots, count):
+    """Write a ray to one place on what emits behind ``count`` of ``shots``: one of ``many``, by what each would give.
 
     Where no ray along the cosine follows, they are ``alone`` and not weighed against that.
     """
     px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
-    emitters, surfaces = world[5], world[4]
     total = 0.0
     for one in range(many):
         a, b = point_of(index * many + one, hashed(seed))
@@ -192,32 +192,34 @@ def _emitters(world, place, step, index, seed, many, alone, weigh, stack, spot, 
             kept[0], kept[1], kept[2] = spot[0] + spot[3] * off, spot[1] + spot[4] * off, spot[2] + spot[5] * off
             kept[3], kept[4], kept[5] = r / luminance(r, g, bl), g / luminance(r, g, bl), bl / luminance(r, g, bl)
     if not total > 0.0:
-        return
-    ox, oy, oz = px + place[6] * step, py + place[7] * step, pz + place[8] * step
-    x, y, z = kept[0] - ox, kept[1] - oy, kept[2] - oz
+        return count
+    x = kept[0] - px - place[6] * step
+    y = kept[1] - py - place[7] * step
+    z = kept[2] - pz - place[8] * step
     far = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-    level = total / many * passes(world, ox, oy, oz, x / far, y / far, z / far, far, stack)
+    shot = shots[count]
+    shot[0], shot[1], shot[2], shot[3] = x / far, y / far, z / far, far
     for k in range(3):
-        out[base + k] += weigh[k] * kept[3 + k] * level
+        shot[4 + k] = weigh[k] * kept[3 + k] * total / many
+    shot[7] = 0.0
+    return count + 1
 
 
-@njit(cache=True, nogil=True)
-def _bright_sky(world, sky, place, step, index, seed, alone, weigh, stack, out, base):
-    """Add what one direction gives in which a picture's sky is bright."""
+@njit(cache=True, nogil=True, forceinline=True)
+def _bright_sky(sky, place, index, seed, alone, weigh, shots, count):
+    """Write a ray in one direction in which a picture's sky is bright behind ``count`` of ``shots``."""
     a, b = point_of(index, hashed(seed))
     x, y, z, drawn = sky_direction(sky, a, b)
     cos = x * place[3] + y * place[4] + z * place[5]
     if cos <= 0.0 or drawn <= 0.0 or x * place[6] + y * place[7] + z * place[8] <= 0.0:
-        return
-    ox, oy, oz = place[0] + place[6] * step, place[1] + place[7] * step, place[2] + place[8] * step
-    through = passes(world, ox, oy, oz, x, y, z, np.inf, stack)
-    if through > 0.0:
-        other = cos * OVER_PI
-        level = through * other / (drawn if alone else drawn + other)
-        r, g, bl = sky_at(sky, x, y, z)
-        out[base] += weigh[0] * r * level
-        out[base + 1] += weigh[1] * g * level
-        out[base + 2] += weigh[2] * bl * level
+        return count
+    other = cos * OVER_PI
+    level = other / (drawn if alone else drawn + other)
+    r, g, bl = sky_at(sky, x, y, z)
+    shot = shots[count]
+    shot[0], shot[1], shot[2], shot[3] = x, y, z, np.inf
+    shot[4], shot[5], shot[6], shot[7] = weigh[0] * r * level, weigh[1] * g * level, weigh[2] * bl * level, 0.0
+    return count + 1
 
 
 @njit(cache=True, nogil=True)
@@ -235,9 +237,10 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
     plain : bool
         Look along the cosine alone, as a measure for the other ways.
     scratch : tuple of ndarray
-        Stack, a place (10), lamps' powers, a spot (8), what is kept of it (8), weights (3). ``place`` is left alone.
+        Stack, a place (10), lamps' powers, a spot (8), what is kept of it (8), weights (3), rays (4, 8). ``place`` is
+        left alone.
     """
-    stack, at, powers, spot, kept, weigh = scratch
+    stack, at, powers, spot, kept, weigh, shots = scratch
     surfaces, emitters = world[4], world[5]
     picture = sky[0][0] == PICTURE
     for k in range(10):
@@ -250,14 +253,15 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
         many = CANDIDATES if depth == 0 else LATER_CANDIDATES
         # the last place of a path that was sent on is looked at from by the other ways alone
         alone = depth == bounces and depth > 0 and not plain
+        ox, oy, oz = at[0] + at[6] * step, at[1] + at[7] * step, at[2] + at[8] * step
+        count = 0
         if len(lamps):
-            _lamps(world, lamps, at, step, index, first + np.uint32(1), weigh, stack, powers, out, base)
+            count = _lamps(lamps, at, index, first + np.uint32(1), weigh, powers, out, depth == 0, shots, count)
         if emits and not plain:
-            _emitters(world, at, step, index, first + np.uint32(2), many, alone, weigh, stack, spot, kept, out, base)
+            told = (at, step, index, first + np.uint32(2), many, alone)
+            count = _emitters(emitters, surfaces, *told, weigh, spot, kept, shots, count)
         if picture and not plain:
-            _bright_sky(world, sky, at, step, index, first + np.uint32(3), alone, weigh, stack, out, base)
-        if depth == bounces and (sky[0][0] == 0 or picture) and (alone or not (emits or picture)):
-            return
+            count = _bright_sky(sky, at, index, first + np.uint32(3), alone, weigh, shots, count)
         a, b = point_of(index, hashed(first))
         x, y, z = cosine_direction(a, b)
         cos = z
@@ -267,15 +271,22 @@ def follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch,
         if below <= 0.0:
             # into the own face, which a rounded surface does not have there
             dx, dy, dz = dx - 2.0 * below * at[6], dy - 2.0 * below * at[7], dz - 2.0 * below * at[8]
-        ox, oy, oz = at[0] + at[6] * step, at[1] + at[7] * step, at[2] + at[8] * step
-        if alone:
+        if alone and not picture and sky[0][0] != 0:
             # an even sky needs to know no more than whether it is seen
-            through = passes(world, ox, oy, oz, dx, dy, dz, np.inf, stack)
+            r, gr, bl = sky_at(sky, dx, dy, dz)
+            shot = shots[count]
+            shot[0], shot[1], shot[2], shot[3] = dx, dy, dz, np.inf
+            shot[4], shot[5], shot[6], shot[7] = weigh[0] * r, weigh[1] * gr, weigh[2] * bl, 0.0
+            count += 1
+        for n in range(count):
+            shot = shots[n]
+            through = passes(world, ox, oy, oz, shot[0], shot[1], shot[2], shot[3], stack)
             if through > 0.0:
-                r, gr, bl = sky_at(sky, dx, dy, dz)
-                out[base] += weigh[0] * r * through
-                out[base + 1] += weigh[1] * gr * through
-                out[base + 2] += weigh[2] * bl * through
+                out[base] += shot[4] * through
+                out[base + 1] += shot[5] * through
+                out[base + 2] += shot[6] * through
+                out[ARRIVED] += shot[7] * through
+        if alone or (depth == bounces and sky[0][0] == 0 and not emits):
             return
         g, away, u, v, side, nx, ny, nz = meets(world, ox, oy, oz, dx, dy, dz, hashed(first ^ np.uint32(index)), stack)
         if g < 0:

@@ -30,46 +30,47 @@ def _wrapped(x, size, wrap):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def texel_at(table, u, v):
-    """Return the number of the texel that a texture's table gives at a coordinate, -1 without a texture."""
-    if table[1] == 0:
+def texel_at(tables, m, which, u, v):
+    """Return the number of the texel that a material's texture gives at a coordinate, -1 without a texture."""
+    width = tables[m, which, 1]
+    if width == 0:
         return np.int64(-1)
-    return table[0] + _wrapped(v, table[2], table[4]) * table[1] + _wrapped(u, table[1], table[3])
+    row = _wrapped(v, tables[m, which, 2], tables[m, which, 4])
+    return tables[m, which, 0] + row * width + _wrapped(u, width, tables[m, which, 3])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def diffuse_at(surfaces, g, u, v):
     """Return the diffuse colour and the opacity of a triangle at two weights."""
-    material, uvs, colors, factors, tables, texels = surfaces[:6]
+    material, uvs, colors = surfaces[0], surfaces[1], surfaces[2]
+    factors, tables, texels = surfaces[3], surfaces[4], surfaces[5]
     m, w = material[g], 1.0 - u - v
     r, gr, b, a = factors[m, 0], factors[m, 1], factors[m, 2], factors[m, 3]
     if tables[m, 0, 1] > 0:
-        s, t = uvs[g, 0], uvs[g, 1]
-        x = w * s[0] + u * t[0] + v * uvs[g, 2, 0]
-        y = w * s[1] + u * t[1] + v * uvs[g, 2, 1]
-        k = texel_at(tables[m, 0], x, y)
+        x = w * uvs[g, 0, 0] + u * uvs[g, 1, 0] + v * uvs[g, 2, 0]
+        y = w * uvs[g, 0, 1] + u * uvs[g, 1, 1] + v * uvs[g, 2, 1]
+        k = texel_at(tables, m, 0, x, y)
         r, gr, b, a = r * texels[k, 0], gr * texels[k, 1], b * texels[k, 2], a * texels[k, 3]
     if len(colors) > 1:
-        p, q, s = colors[g, 0], colors[g, 1], colors[g, 2]
-        r *= w * p[0] + u * q[0] + v * s[0]
-        gr *= w * p[1] + u * q[1] + v * s[1]
-        b *= w * p[2] + u * q[2] + v * s[2]
-        a *= w * p[3] + u * q[3] + v * s[3]
+        r *= w * colors[g, 0, 0] + u * colors[g, 1, 0] + v * colors[g, 2, 0]
+        gr *= w * colors[g, 0, 1] + u * colors[g, 1, 1] + v * colors[g, 2, 1]
+        b *= w * colors[g, 0, 2] + u * colors[g, 1, 2] + v * colors[g, 2, 2]
+        a *= w * colors[g, 0, 3] + u * colors[g, 1, 3] + v * colors[g, 2, 3]
     return r, gr, b, a
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def emission_at(surfaces, m, x, y):
     """Return what a material emits where its texture is read, nits."""
     factors, tables, glow = surfaces[3], surfaces[4], surfaces[6]
     r, g, b = factors[m, 4], factors[m, 5], factors[m, 6]
-    k = texel_at(tables[m, 1], x, y)
+    k = texel_at(tables, m, 1, x, y)
     if k >= 0:
         r, g, b = r * glow[k, 0], g * glow[k, 1], b * glow[k, 2]
     return r, g, b
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def emitter_of(surfaces, g, u, v):
     """Return the emitter that a place on a triangle belongs to, -1 when the triangle emits nothing."""
     first, parts = surfaces[7][g], surfaces[8][g]
@@ -85,10 +86,10 @@ def emitter_of(surfaces, g, u, v):
     return np.int64(first + i * (2 * parts - i) + 2 * j + (1 if turned else 0))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def sky_at(sky, x, y, z):
     """Return what the sky gives from a direction, nits."""
-    kind, colors, turn, picture = sky[:4]
+    kind, colors, turn, picture = sky[0], sky[1], sky[2], sky[3]
     if kind[0] == NOTHING:
         return 0.0, 0.0, 0.0
     if kind[0] == GRADIENT:
@@ -130,7 +131,7 @@ def _found(sums, value, count):
     return low
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def sky_chance(sky, x, y, z):
     """Return how likely a direction is drawn of a picture's sky, per steradian."""
     turn, rows, columns = sky[2], sky[4], sky[5]
@@ -144,7 +145,7 @@ def sky_chance(sky, x, y, z):
     return part / max(size, 1e-30)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def sky_direction(sky, a, b):
     """Return a direction in which a picture's sky is bright, of a point of the unit square, and how likely it is."""
     turn, rows, columns = sky[2], sky[4], sky[5]
@@ -163,29 +164,28 @@ def sky_direction(sky, a, b):
     return flat * np.sin(angle), y, -flat * np.cos(angle), part / max(size, 1e-30)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def emitter_point(emitters, pick, a, b, out):
     """Fill ``out`` (8) with a place on an emitter, its front's normal times its area twice, and where it is read.
 
     Returns the emitter's number. ``pick``, ``a`` and ``b`` are of the unit interval.
     """
-    corners, uvs, _, sums, _ = emitters
+    corners, uvs, sums = emitters[0], emitters[1], emitters[3]
     e = _found(sums, pick, len(sums) - 1)
     # evenly over the triangle
     root = np.sqrt(a)
     u, v = root * (1.0 - b), root * b
-    c, r = corners[e], uvs[e]
     for k in range(3):
-        out[k] = c[k] + u * c[3 + k] + v * c[6 + k]
-    out[3] = c[4] * c[8] - c[5] * c[7]
-    out[4] = c[5] * c[6] - c[3] * c[8]
-    out[5] = c[3] * c[7] - c[4] * c[6]
-    out[6] = r[0] + u * r[2] + v * r[4]
-    out[7] = r[1] + u * r[3] + v * r[5]
+        out[k] = corners[e, k] + u * corners[e, 3 + k] + v * corners[e, 6 + k]
+    out[3] = corners[e, 4] * corners[e, 8] - corners[e, 5] * corners[e, 7]
+    out[4] = corners[e, 5] * corners[e, 6] - corners[e, 3] * corners[e, 8]
+    out[5] = corners[e, 3] * corners[e, 7] - corners[e, 4] * corners[e, 6]
+    out[6] = uvs[e, 0] + u * uvs[e, 2] + v * uvs[e, 4]
+    out[7] = uvs[e, 1] + u * uvs[e, 3] + v * uvs[e, 5]
     return e
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True)
 def lamp_light(lamp, px, py, pz):
     """Return the direction to a lamp, how far off it is, and its lux on a plane that meets it squarely, over its own.
 

@@ -26,10 +26,12 @@ from fasciculum.kernels.unwrapping import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, PairBy, UvPolicy
 from fasciculum.model.detail import Detail, Pairing
+from fasciculum.model.lighting import Lamp, LampKind, Lighting, Sky, SkyKind
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.bake.bake import bake
+from fasciculum.operations.bake.light_view import look
 from fasciculum.operations.check.check import check_bundle
 from fasciculum.operations.check.missed import missed_parts, missed_texels
 from fasciculum.operations.gather.pairing import pair_up
@@ -37,6 +39,7 @@ from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import lay_out, measured
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
+from fasciculum.rendering.camera import Camera
 from fasciculum.uv.unwrap.charts import Charts, Grain, Limits
 from fasciculum.uv.unwrap.reshape import Island
 from fasciculum.uv.unwrap.surface import mesh_of
@@ -111,6 +114,19 @@ def warm_high(scene: Scene, bundle: Bundle, store: PixelStore) -> None:
         missed_parts(read, laid)
 
 
+def warm_light(scene: Scene, bundle: Bundle, store: PixelStore) -> None:
+    """Gather light on a sheet of its own from all that can shine, of a detailed model too, and look at it."""
+    lamps = tuple(Lamp(str(kind), kind, size=0.1, place=(0.0, 0.0, 2.0)) for kind in LampKind)
+    lit = scene.lit_by(Lighting(Sky(SkyKind.GRADIENT), lamps))
+    maps = ("lit", "light", "light_bounced", "shadow")
+    settings = replace(bundle.bake, maps=maps, light_uv=True, light_width=64, light_height=64, light_rays=3)
+    plain = replace(bundle, texturing=None, bake=settings)
+    detailed = pair_up(replace(lit, detail=Detail(scene, (), scene)), Pairing(PairBy.NONE))
+    for one in (lit, detailed):
+        bake(one, replace(plain, layout=measured(lay_out(one, plain))), store)
+    look(lit, store, Camera(), (16, 16), 0)
+
+
 class Patience:
     """Says enough once all kernels of separating have run."""
 
@@ -160,6 +176,8 @@ def main() -> int:
                 check_bundle(scene, bundle, store, points=100)
                 if maps:
                     warm_high(scene, bundle, store)
+                    sys.stderr.write("[kernels] light\n")
+                    warm_light(scene, bundle, store)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     sys.stderr.write(f"[kernels] ready after {time.monotonic() - began:.0f} s\n")
