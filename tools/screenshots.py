@@ -155,7 +155,7 @@ def light(window: Window, shot: Callable[[str], None]) -> None:
     """Bake the light of dusk onto a light sheet, and compare it with the source in the same light."""
     workspace, panel = window.workspace, window.settings.gather
     opened = {title: fold.open for title, fold in panel.folds.items()}
-    wishes = {"maps": ("auto", "lit", "light"), "light_uv": True, "light_width": 1024, "light_height": 1024}
+    wishes = {"maps": ("auto", "lit", "light"), "light_uv": True, "light_width": 512, "light_height": 512}
     names = [bundle.name for bundle in workspace.document.bundles]
     workspace.apply("Light", lambda document: set_bake(document, names, light_rays=32, **wishes))
     workspace.bake(names)
