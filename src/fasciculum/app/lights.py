@@ -187,14 +187,14 @@ class Lights(QObject):
 
     @property
     def stored_stops(self) -> float:
-        """The stops by which light is stored brighter: of the brightest bundle, so that all are shown alike."""
-        found = [
-            figures.stops(bundle.bake.exposure)
-            for bundle in self.workspace.document.bundles
-            if (figures := self.figures(bundle)) is not None
-        ]
-        if found or self.sight is None:
-            return min(found, default=0.0)
+        """The stops by which light is stored brighter: of the leading bundle that has any, for all to be shown alike."""
+        leading = self.workspace.bundle
+        for bundle in (*([leading] if leading is not None else []), *self.workspace.document.bundles):
+            figures = self.figures(bundle)
+            if figures is not None:
+                return figures.stops(bundle.bake.exposure)
+        if self.sight is None:
+            return 0.0
         # nothing is baked yet: as bright as what is seen asks for
         seen, hit = self.sight.picture(1.0)
         there = seen[hit[..., 0] > 0.5]
