@@ -187,7 +187,7 @@ class Lights(QObject):
 
     @property
     def stored_stops(self) -> float:
-        """The stops by which light is stored brighter: of the leading bundle that has any, for all to be shown alike."""
+        """The stops by which light is stored brighter, of the leading bundle that has any: all are shown alike."""
         leading = self.workspace.bundle
         for bundle in (*([leading] if leading is not None else []), *self.workspace.document.bundles):
             figures = self.figures(bundle)
