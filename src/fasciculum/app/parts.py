@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from fasciculum.app.look import Theme
 from fasciculum.io.formats.table import READ_FORMATS
@@ -28,6 +30,17 @@ def note(words: str = "") -> QLabel:
     label.setWordWrap(True)
     label.setMinimumWidth(60)
     return label
+
+
+def small_button(words: str, tip: str, call: Callable[[], None]) -> QPushButton:
+    """Return a button for a row of several."""
+    button = QPushButton(words)
+    button.setToolTip(tip)
+    button.setMinimumHeight(26)
+    button.setStyleSheet("padding: 2px 3px")
+    button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+    button.clicked.connect(lambda _=False: call())
+    return button
 
 
 def set_state(label: QLabel, state: str) -> None:

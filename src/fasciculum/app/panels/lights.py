@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.lights import Lights, words_of_lights
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import Column, Form, Switch, note
+from fasciculum.app.parts import Column, Form, Switch, note, small_button
 from fasciculum.model.lighting import Lamp, LampKind, Sky, SkyKind, Triple, sun_direction
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
@@ -217,10 +217,10 @@ class LightsPanel(Column):
         self.box.setContentsMargins(0, 0, 0, 0)
         line = QHBoxLayout()
         line.setSpacing(3)
-        self.add_sun = self._button("Sun", "Add a sun", lambda: lights.add(LampKind.SUN))
-        self.add_lamp = self._button("Lamp", "Add a light that shines all around", lambda: lights.add(LampKind.POINT))
-        self.add_spot = self._button("Spot", "Add a light that shines into a cone", lambda: lights.add(LampKind.SPOT))
-        self.remove = self._button("Remove", "Take the chosen light away; a model's is as it came again", lights.remove)
+        self.add_sun = small_button("Sun", "Add a sun", lambda: lights.add(LampKind.SUN))
+        self.add_lamp = small_button("Lamp", "Add a light that shines all around", lambda: lights.add(LampKind.POINT))
+        self.add_spot = small_button("Spot", "Add a light that shines into a cone", lambda: lights.add(LampKind.SPOT))
+        self.remove = small_button("Remove", "Take the chosen light away; a model's is as it came again", lights.remove)
         for button in (self.add_sun, self.add_lamp, self.add_spot, self.remove):
             line.addWidget(button, len(button.text()) + 2)
         self.box.addLayout(line)
@@ -346,15 +346,6 @@ class LightsPanel(Column):
         self.box.addWidget(last)
         lights.changed.connect(self.refresh)
         self.refresh()
-
-    def _button(self, words: str, tip: str, call: Callable[[], None]) -> QPushButton:
-        button = QPushButton(words)
-        button.setToolTip(tip)
-        button.setMinimumHeight(26)
-        button.setStyleSheet("padding: 2px 3px")
-        button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        button.clicked.connect(lambda _=False: call())
-        return button
 
     def _number(
         self,

@@ -24,15 +24,13 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
-    QSizePolicy,
     QWidget,
 )
 
 from fasciculum.app.colors import object_color
 from fasciculum.app.look import Theme
 from fasciculum.app.pairs import Pairs
-from fasciculum.app.parts import MODELS, Column, Form, note
+from fasciculum.app.parts import MODELS, Column, Form, note, small_button
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import PairBy
 from fasciculum.model.detail import Pair
@@ -171,9 +169,9 @@ class PairingPanel(Column):
         self._filling = False
         self.box.setContentsMargins(0, 0, 0, 0)
         line = QHBoxLayout()
-        self.add = self._button("Add …", "Gather detailed models that are read into the others", self.choose)
-        self.cage = self._button("Cage …", "Take a model blown up by hand, from which rays run", self.choose_cage)
-        self.remove = self._button("Remove", "Let go of all high-poly models", pairs.forget_high)
+        self.add = small_button("Add …", "Gather detailed models that are read into the others", self.choose)
+        self.cage = small_button("Cage …", "Take a model blown up by hand, from which rays run", self.choose_cage)
+        self.remove = small_button("Remove", "Let go of all high-poly models", pairs.forget_high)
         for button in (self.add, self.cage, self.remove):
             line.addWidget(button)
         self.box.addLayout(line)
@@ -201,8 +199,8 @@ class PairingPanel(Column):
         self.about = note()
         self.box.addWidget(self.about)
         buttons = QHBoxLayout()
-        self.join = self._button("Pair", "Pair the chosen objects of both columns", self._join)
-        self.part = self._button("Unpair", "Read nothing into the chosen objects", self._part)
+        self.join = small_button("Pair", "Pair the chosen objects of both columns", self._join)
+        self.part = small_button("Unpair", "Read nothing into the chosen objects", self._part)
         for button in (self.join, self.part):
             buttons.addWidget(button)
         self.box.addLayout(buttons)
@@ -214,15 +212,6 @@ class PairingPanel(Column):
         workspace.document_changed.connect(lambda *_: self.refresh())
         workspace.selection_changed.connect(self._follow)
         self.refresh()
-
-    def _button(self, words: str, tip: str, call: Callable[[], None]) -> QPushButton:
-        button = QPushButton(words)
-        button.setToolTip(tip)
-        button.setMinimumHeight(26)
-        button.setStyleSheet("padding: 2px 3px")
-        button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
-        button.clicked.connect(lambda _=False: call())
-        return button
 
     def _span(self, way: str) -> QDoubleSpinBox:
         box = QDoubleSpinBox()
