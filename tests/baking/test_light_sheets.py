@@ -1,6 +1,8 @@
 """What is done with light on a sheet: noise removed without harm, seams closed, texels where light varies."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 
@@ -104,9 +106,6 @@ class Sheets(unittest.TestCase):
 
 class Caches(unittest.TestCase):
     def test_what_was_compiled_from_other_sources_is_forgotten(self):
-        import tempfile
-        from pathlib import Path
-
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             (folder / "one.py").write_text("a = 1\n")

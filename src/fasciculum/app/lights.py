@@ -46,6 +46,8 @@ class Lights(QObject):
         self.dragged: Lamp | None = None
         self.sight: Sight | None = None
         self._about: tuple[object, ...] = ()
+        #: the scene whose box is known, and that
+        self._boxed: tuple[Scene | None, tuple[np.ndarray, np.ndarray]] = (None, (np.zeros(3), np.ones(3)))
         workspace.document_changed.connect(lambda *_: self._follow())
 
     # -- lamps ------------------------------------------------------------------------------------------------
@@ -168,8 +170,10 @@ class Lights(QObject):
 
     def box(self) -> tuple[np.ndarray, np.ndarray]:
         """Return the box about the scene, a cube of a metre where there is none."""
-        low, high = world_box(self.scene, [item.key for item in self.scene.objects])
-        return (low, high) if np.isfinite(low).all() else (np.zeros(3), np.ones(3))
+        if not self.scene.same_surfaces(self._boxed[0]):
+            low, high = world_box(self.scene, [item.key for item in self.scene.objects])
+            self._boxed = self.scene, (low, high) if np.isfinite(low).all() else (np.zeros(3), np.ones(3))
+        return self._boxed[1]
 
     def of_model(self) -> set[str]:
         """Return the keys of the models' lamps."""

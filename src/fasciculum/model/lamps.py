@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +17,9 @@ from fasciculum.model.tree import Light
 KINDS = {"directional": LampKind.SUN, "point": LampKind.POINT, "spot": LampKind.SPOT}
 
 
+@lru_cache(maxsize=8)
 def model_lamps(scene: Scene) -> tuple[Lamp, ...]:
-    """Return the lamps that the models hold, as they came, keys unique."""
+    """Return the lamps that the models hold, as they came, keys unique; worked out once for each scene."""
     found: list[Lamp] = []
     taken: set[str] = set()
     for node in scene.nodes:

@@ -1,6 +1,7 @@
 """Lights in the window: added, moved, switched, taken back; the lens of light; baked, compared and delivered."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -170,6 +171,14 @@ class Lights(WindowCase):
         self.idle()
         self.assertIs(self.workspace.light_layout, made.light_layout)
         self.assertIs(self.window.sheet._layout, made.light_layout)
+        # the drawing process is sent light again when that or its exposure has changed, and only then
+        model = self.window.model
+        with mock.patch.object(model, "_submit", wraps=model._submit) as sent:
+            model.refresh()
+            self.assertNotIn("Show light", [call.args[0] for call in sent.call_args_list])
+            self.workspace.exposure += 1.0
+            model.refresh()
+            self.assertIn("Show light", [call.args[0] for call in sent.call_args_list])
         self.assertIn("rays", panel.folds["Light"].head.words)
         self.assertIn("noise", panel.light_note.text())
         # moving the sun makes light stale, and nothing else

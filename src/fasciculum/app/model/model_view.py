@@ -200,10 +200,11 @@ class ModelView(QWidget):
             for bundle in self.workspace.document.bundles
         )
         made = ((LIGHT, stops), *((bundle.layout, bundle.texturing, bundle.objects) for bundle in ready))
-        if made[0] != self._made[:1] or [tuple(map(id, entry)) for entry in made[1:]] != [
-            tuple(map(id, entry)) for entry in self._made[1:]
+        before = self._made
+        if made[:1] != before[:1] or [tuple(map(id, part)) for part in made[1:]] != [
+            tuple(map(id, part)) for part in before[1:]
         ]:
-            self._made = (made[0], *made[1:])
+            self._made = made
             self._submit("Show light", service.show_lit, ready, stops)
 
     @property
