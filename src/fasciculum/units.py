@@ -10,6 +10,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,6 +20,8 @@ MIB = 1024 * 1024
 MIP_CHAIN = 4.0 / 3.0
 #: What the ledger calls a texture's memory until a delivery says otherwise: uncompressed 8-bit RGBA.
 BITS_PER_TEXEL = 32
+#: what red, green and blue, linear, give to brightness (ITU-R BT.709)
+BRIGHT = 0.2126, 0.7152, 0.0722
 
 
 def srgb_to_linear(values: NDArray[np.floating]) -> NDArray[np.float64]:
@@ -40,6 +44,12 @@ def linear_to_srgb(values: NDArray[np.floating]) -> NDArray[np.float64]:
     """Encode linear light as sRGB (IEC 61966-2-1); the inverse of `srgb_to_linear`."""
     light = np.clip(np.asarray(values, dtype=np.float64), 0.0, 1.0)
     return np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
+
+
+def brightness(values: NDArray[np.floating]) -> NDArray[Any]:
+    """Return how bright linear colours (..., 3) are (Rec. 709), shape (...), in the precision that they have."""
+    found: NDArray[Any] = values @ np.array(BRIGHT, values.dtype)
+    return found
 
 
 def texture_bytes(width: int, height: int) -> int:

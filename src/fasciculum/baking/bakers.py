@@ -298,7 +298,7 @@ class Baking:
         cast = source.source if isinstance(source, HighRays) else source
         if self.conditions.smooth <= 0 or not isinstance(cast, RaySource):
             return None
-        guide = Guide(plan.width, plan.height)
+        guide = Guide(plan.width, plan.height, cast.target)
         cast.follow(guide)
         return guide
 
@@ -331,16 +331,7 @@ class Baking:
         found: dict[str, Source] = {}
         carried = [plan for plan in lot if plan.kind.source is Values.MATERIALS]
         if carried:
-            roles = frozenset(role for plan in carried for role in plan.kind.reads)
-            found[Values.MATERIALS] = MaterialSource(
-                self.scene,
-                target if self.conditions.tinted else target.plain(),
-                self._pixels,
-                roles=roles,
-                cutoff=self.conditions.cutoff,
-                samples=carried[0].wish.samples,
-                check=progress.check,
-            )
+            found[Values.MATERIALS] = self._materials(carried, target, progress)
         if any(plan.kind.source is Values.GEOMETRY for plan in lot):
             found[Values.GEOMETRY] = GeometrySource(
                 self.scene, self.layout, target, self.conditions.edges, self.conditions.angle
@@ -373,6 +364,18 @@ class Baking:
                     found[name] = beside(found[name], high)
         return found
 
+    def _materials(self, plans: list[MapPlan], target: Target, progress: Progress) -> MaterialSource:
+        """Return what materials give to maps, each with the samples of the first."""
+        return MaterialSource(
+            self.scene,
+            target if self.conditions.tinted else target.plain(),
+            self._pixels,
+            roles=frozenset(role for plan in plans for role in plan.kind.reads),
+            cutoff=self.conditions.cutoff,
+            samples=plans[0].wish.samples,
+            check=progress.check,
+        )
+
     def _light(self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress) -> LightSource:
         """Gather light at the texels of maps."""
         first, conditions = lot[0], self.conditions
@@ -383,17 +386,7 @@ class Baking:
         wanted = {value for plan in lot for value in plan.kind.values}
         materials: Source | None = None
         if LOOK in wanted:
-            plain = target if conditions.tinted else target.plain()
-            roles = frozenset(role for plan in lot for role in plan.kind.reads)
-            materials = MaterialSource(
-                self.scene,
-                plain,
-                self._pixels,
-                roles=roles,
-                cutoff=conditions.cutoff,
-                samples=first.wish.samples,
-                check=progress.check,
-            )
+            materials = self._materials(lot, target, progress)
             if high is not None:
                 materials = HighMaterials(materials, high)
 

@@ -90,7 +90,7 @@ class HighRays(_Beside):
         values = np.zeros((len(place), RAY_VALUES), np.float32)
         guide = self.source.guide
         if guide is not None:
-            rays = (hits.texels, hits.found, hits.low, place, tiles, across, self.source.label)
+            rays = (hits.texels, hits.found, hits.low, place, tiles, across, guide.label)
             guide_hits(*rays, self.high.tables.part, guide.labels, guide.normals)
         self.source.trace(hits, place, self.high.target.surface[hits.low], values)
         free = values[:, FREE : FREE + 3].astype(np.float64)

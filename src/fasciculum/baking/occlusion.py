@@ -18,7 +18,6 @@ from fasciculum.baking.target import Target
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
 from fasciculum.kernels.interpolating import interpolate_tiles
 from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_places, trace_tiles
-from fasciculum.kernels.smoothing import guide_tiles
 from fasciculum.kernels.tiles import WIDE
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Casts
@@ -111,7 +110,6 @@ class RaySource:
     ) -> None:
         self.target, self.rays, self._bent = target, rays, bent
         self.guide: Guide | None = None
-        self.label = np.zeros(0, np.int64)
         self._wanted = np.array(wanted, np.bool_)
         self.radii = radii_of(whole, objects, rays)
         every = [item.key for item in whole.objects]
@@ -156,8 +154,6 @@ class RaySource:
     def follow(self, guide: Guide) -> None:
         """Write into a guide how the texels face that are filled from now on."""
         self.guide = guide
-        islands = int(self.target.island.max(initial=0)) + 1
-        self.label = self.target.surface.astype(np.int64) * islands + self.target.island
 
     def detail(self) -> NDArray[np.float32]:
         """Nothing: what rays meet is read as it is."""
@@ -167,8 +163,7 @@ class RaySource:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 6)."""
         radii = np.array(self.radii, np.float64)
         if self.guide is not None:
-            leading = (tiles, across, ids, self.target.maps, self._corners, self.label)
-            guide_tiles(*leading, self.guide.labels, self.guide.normals)
+            self.guide.take(tiles, across, ids, self._corners)
         for tree, own in self._trees:
             chosen = ids if own is None else np.where((ids >= 0) & own[np.maximum(ids, 0)], ids, np.int32(-1))
             if own is not None and not (chosen >= 0).any():

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.smoothing import smooth_rows
+from fasciculum.baking.target import Target
+from fasciculum.kernels.smoothing import guide_tiles, smooth_rows
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
@@ -18,9 +19,17 @@ BAND = 32
 class Guide:
     """Which part of the surface each texel of a sheet is of, and how it faces."""
 
-    def __init__(self, width: int, height: int) -> None:
+    def __init__(self, width: int, height: int, target: Target) -> None:
+        self.target = target
+        #: the part that each triangle is of
+        islands = int(target.island.max(initial=0)) + 1
+        self.label = target.surface.astype(np.int64) * islands + target.island
         self.labels = np.full((height, width), -1, np.int64)
         self.normals = np.zeros((height, width, 3), np.int8)
+
+    def take(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], corners: NDArray[np.float64]) -> None:
+        """Write how texels of tiles face, by the shading normals of the triangles' corners (T, 3, 9)."""
+        guide_tiles(tiles, across, ids, self.target.maps, corners, self.label, self.labels, self.normals)
 
 
 def smooth(

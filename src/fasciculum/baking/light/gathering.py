@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import bleed
-from fasciculum.baking.light.noise import Denoiser, remove_noise
+from fasciculum.baking.light.noise import Denoiser, guide_of, remove_noise
 from fasciculum.baking.light.passes import LightPasses, brightest, steps_of
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
@@ -119,9 +119,10 @@ def finished(
     bleed(lit, [(layer, None) for layer in layers])
     used = Denoiser.NONE
     if denoise:
+        guide = guide_of(passes)
         for number, layer in enumerate(layers):
             part = progress.part(0.8 * number / len(layers), 0.8 * (number + 1) / len(layers))
-            used = remove_noise(passes, layer, lit, progress=part)
+            used = remove_noise(passes, layer, guide, progress=part)
             bleed(lit, [(layer, None)])
     if bounced is not None:
         # each was freed of noise by itself

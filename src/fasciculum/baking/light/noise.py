@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.smoothing import Guide
 from fasciculum.kernels.lighting import ODD
-from fasciculum.kernels.smoothing import even_rows, guide_tiles, spread_rows
+from fasciculum.kernels.smoothing import even_rows, spread_rows
 from fasciculum.model.choices import Choice
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
+from fasciculum.units import brightness
 
 if TYPE_CHECKING:
     from fasciculum.baking.light.passes import LightPasses
@@ -35,7 +36,6 @@ BAND, PART, OVERLAP = 32, 2048, 128
 ROUNDS, APART = 5, 2.0
 #: standard deviations that removing noise may change a texel by, without the library and with it
 MOST_OFF = 1.0, 1.5
-WEIGHTS = np.array([0.2126, 0.7152, 0.0722], np.float32)
 
 
 def available() -> bool:
@@ -45,18 +45,15 @@ def available() -> bool:
 
 def guide_of(passes: LightPasses) -> Guide:
     """Return which part of the surface each texel is of, and how it faces."""
-    tiles, target = passes.tiles, passes.target
-    guide = Guide(tiles.width, tiles.height)
-    islands = int(target.island.max(initial=0)) + 1
-    label = target.surface.astype(np.int64) * islands + target.island
+    tiles = passes.tiles
+    guide = Guide(tiles.width, tiles.height, passes.target)
     for piece in tiles.pieces():
-        leading = (piece, tiles.across, tiles.ids(piece), target.maps, passes.corners, label)
-        guide_tiles(*leading, guide.labels, guide.normals)
+        guide.take(piece, tiles.across, tiles.ids(piece), passes.corners)
     return guide
 
 
 def remove_noise(
-    passes: LightPasses, layer: NDArray[np.float32], lit: NDArray[np.bool_], *, progress: Progress = SILENT
+    passes: LightPasses, layer: NDArray[np.float32], guide: Guide, *, progress: Progress = SILENT
 ) -> Denoiser:
     """Remove noise from a layer of light (H, W, 1 or 3) that is continued beyond the islands, in place.
 
@@ -64,11 +61,11 @@ def remove_noise(
     ----------
     passes : LightPasses
     layer : ndarray of float32
-    lit : ndarray of bool, shape (H, W)
-        Texels that have samples; what the others hold was continued from these.
+        What texels without samples hold was continued from those that have them.
+    guide : Guide
+        See `guide_of`; the same for all layers.
     """
-    guide = guide_of(passes)
-    labels = np.where(lit, guide.labels, -1)
+    labels = np.where(passes.lit, guide.labels, -1)
     variance = _variance(passes, layer, labels)
     given = layer.copy()
     library = available()
@@ -142,11 +139,11 @@ def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[n
     """Return the variance of each texel's brightness, (H, W), as both halves of its samples tell."""
     done = max(passes.done, 2)
     halves = done // 2, done - done // 2
-    total = passes.sums[..., :3] @ WEIGHTS
+    total = brightness(passes.sums[..., :3])
     odd = passes.sums[..., ODD]
     away = (odd / halves[0] - (total - odd) / halves[1]) / 2
     own = away * away
-    bright = layer @ WEIGHTS if layer.shape[2] == 3 else layer[..., 0]
+    bright = brightness(layer) if layer.shape[2] == 3 else layer[..., 0]
     light = total / done
     # other layers are as noisy as the light, in parts of it
     share = np.square(np.divide(bright, light, out=np.ones_like(light), where=light > 1e-12))

@@ -25,6 +25,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
+from fasciculum.units import brightness
 
 #: how far off its surface a ray of light begins, as a part of the diagonal of what casts
 OFF = 2e-6
@@ -78,6 +79,12 @@ class Shining:
         return not len(self.lamps) and not len(self.world.emitters.chances) and int(self.sky.kind[0]) == 0
 
 
+def world_in(whole: Scene, pixels: PixelsOf, *, sharp: int = BOUNCED, progress: Progress = SILENT) -> World:
+    """Return all that light meets in a scene; ``sharp`` as for `fasciculum.baking.light.surfaces.world_of`."""
+    items = casting_items(whole, [item.key for item in whole.objects], everything=True)
+    return world_of(items, pixels, glow=whole.lighting.glow, sharp=sharp, progress=progress)
+
+
 def shining_of(
     whole: Scene,
     pixels: PixelsOf,
@@ -101,15 +108,12 @@ def shining_of(
     world : World, optional
         What is met, where that is known.
     """
-    every = [item.key for item in whole.objects]
-    lighting = whole.lighting
     if world is None:
-        items = casting_items(whole, every, everything=True)
-        world = world_of(items, pixels, glow=lighting.glow, sharp=sharp, progress=progress)
+        world = world_in(whole, pixels, sharp=sharp, progress=progress)
     lamps = lamp_rows(lamps_of(whole))
     others = bool(len(lamps) or len(world.emitters.chances))
-    step = OFF * diagonal_of(world_box(whole, every))
-    return Shining(world, lamps, sky_tables(lighting.sky, panorama, others=others), step)
+    step = OFF * diagonal_of(world_box(whole, [item.key for item in whole.objects]))
+    return Shining(world, lamps, sky_tables(whole.lighting.sky, panorama, others=others), step)
 
 
 class LightPasses:
@@ -177,6 +181,8 @@ class LightPasses:
 
     def _turn_out(self) -> None:
         """Open surfaces again that lie within other geometry nearly everywhere: their fronts are turned inside."""
+        if not (self.openings & CLOSED).any():
+            return
         closed = np.zeros((int(self.target.surface.max(initial=-1)) + 1, 2), np.int64)
         pieces = self.tiles.pieces()
         shown = []
@@ -235,8 +241,7 @@ class LightPasses:
         if self.done < 2:
             return 1.0
         lit = self.lit
-        weigh = np.array([0.2126, 0.7152, 0.0722], np.float32)
-        total = self.sums[lit, :3] @ weigh
+        total = brightness(self.sums[lit, :3])
         odd = self.sums[lit, ODD]
         halves = self.done // 2, self.done - self.done // 2
         # what both halves of the samples say apart, halved, is the error of their mean
@@ -309,4 +314,4 @@ def brightest(values: NDArray[np.float32], share: float = 0.99) -> float:
     """Return the brightness below which a share of texels (N, 3) lies."""
     if not len(values):
         return 1.0
-    return float(np.quantile(values @ np.array([0.2126, 0.7152, 0.0722], np.float32), share))
+    return float(np.quantile(brightness(values), share))

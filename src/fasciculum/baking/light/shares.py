@@ -9,6 +9,7 @@ from fasciculum.baking.light.gathering import ALL, finished
 from fasciculum.baking.light.passes import LightPasses, brightest
 from fasciculum.model.layout import Layout
 from fasciculum.progress import SILENT, Progress
+from fasciculum.units import brightness
 
 #: rays of a texel that light is looked at with, and the part of the sheet's edge that it is looked at on
 RAYS, PART, LEAST = 8, 4, 64
@@ -29,9 +30,8 @@ def shares_of(passes: LightPasses, layout: Layout, progress: Progress = SILENT) 
     passes.run(passes.terms.rays, progress)
     gathered = finished(passes, {ALL}, passes.noise(), seams=None, denoise=True, progress=progress)
     bright = max(brightest(gathered.light[passes.lit]), 1e-12)
-    weigh = np.array([0.2126, 0.7152, 0.0722], np.float32)
     # as light is seen: steps among dark shades count for more
-    shade = np.sqrt(np.clip(gathered.light @ weigh / bright, 0, 1))
+    shade = np.sqrt(np.clip(brightness(gathered.light) / bright, 0, 1))
     ids = passes.tiles.whole()
     numbers = np.concatenate([layout.islands_of(index) for index in range(len(layout.surfaces))])
     island = np.where((ids >= 0) & passes.lit, numbers[np.maximum(ids, 0)], -1)

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.lighting import Sky, SkyKind
+from fasciculum.units import brightness
 
 #: cells that a picture's brightness is sorted into, across and down, at most
 CELLS = 1024, 512
@@ -70,7 +71,7 @@ def sky_tables(sky: Sky, picture: NDArray[np.float32] | None, *, others: bool) -
 
 def _brightness(picture: NDArray[np.float32]) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
     """Return how the light of a picture is spread over its rows, over the cells of each, and its mean."""
-    light = np.asarray(picture, np.float64) @ np.array([0.2126, 0.7152, 0.0722])
+    light = brightness(np.asarray(picture, np.float64))
     height, width = light.shape
     # the mean over each texel of what is read between its middle and those beside it
     around = np.pad(np.pad(light, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap")

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.casting import Tree, outside, tree_of, triangles_of
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Image, Material, Primitive, Scene, TextureSlot
 from fasciculum.progress import SILENT, Progress
-from fasciculum.units import srgb_to_linear
+from fasciculum.units import brightness, srgb_to_linear
 
 PixelsOf = Callable[[Image], NDArray[Any]]
 #: edge of the textures that bounced light is coloured by, of those that light is emitted by, and of those that let
@@ -22,8 +22,6 @@ BOUNCED, EMITTED, CLEAR = 128, 256, 1024
 FACTORS = 8
 #: edges that a textured emitting triangle is cut into for sampling, at most, and texels to each of the parts
 PARTS, PER_PART = 16, 8
-#: how bright a linear colour is (Rec. 709)
-WEIGH = (0.2126, 0.7152, 0.0722)
 
 
 class Surfaces(NamedTuple):
@@ -274,7 +272,6 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
     """Return what emits, and write into the surfaces where each triangle's emitters are."""
     bright = surfaces.factors[:, 4:7].max(axis=1, initial=0.0) > 0
     emitting = np.flatnonzero(bright[surfaces.material]) if len(bright) else np.zeros(0, np.int64)
-    weigh = np.array(WEIGH)
     plain = emitting[surfaces.tables[surfaces.material[emitting], 1, 1] == 0]
     a, b, c = (corners[plain, k].astype(np.float64) for k in range(3))
     area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
@@ -285,7 +282,7 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
     places = [np.concatenate([a, b - a, c - a], axis=1)]
     reads = [np.zeros((len(plain), 6))]
     which = [np.stack([kinds, two], axis=1).astype(np.int64)]
-    weights = [surfaces.factors[kinds, 4:7] @ weigh * area * (1.0 + two)]
+    weights = [brightness(surfaces.factors[kinds, 4:7]) * area * (1.0 + two)]
     areas = [area]
     count = len(plain)
     for g in np.setdiff1d(emitting, plain).tolist():
@@ -342,7 +339,7 @@ def _cut(surfaces: Surfaces, corners: NDArray[np.float32], g: int) -> tuple[int,
                 level = surfaces.factors[m, 4:7] * _mean_of(image, read, (wrap_u, wrap_v))
                 places.append(np.concatenate([own[0], own[1] - own[0], own[2] - own[0]]))
                 reads.append(np.concatenate([read[0], read[1] - read[0], read[2] - read[0]]))
-                weights.append(float(level @ np.array(WEIGH)) * area / parts**2 * (1.0 + two))
+                weights.append(float(brightness(level)) * area / parts**2 * (1.0 + two))
     count = len(places)
     which = np.tile(np.array([[m, int(two)]]), (count, 1))
     return parts, np.array(places), np.array(reads), which, np.array(weights), np.full(count, area / parts**2)

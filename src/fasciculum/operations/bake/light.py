@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
+from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of, world_in
 from fasciculum.baking.light.shares import LEAST, PART, RAYS, shares_of
 from fasciculum.baking.light.surfaces import World
 from fasciculum.baking.target import build_target
@@ -24,8 +25,9 @@ from fasciculum.model.lamps import lamps_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.lighting import Sky, SkyKind
 from fasciculum.model.maps import KINDS, Values
-from fasciculum.model.scene import Scene
+from fasciculum.model.scene import Image, Scene
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.bake.latest import Latest
 from fasciculum.operations.lay_out.lay_out import lay_out, measured
 from fasciculum.progress import SILENT, Progress
 
@@ -58,15 +60,8 @@ def surfaces_digest(scene: Scene) -> str:
     return digest_of(*scene.standing.values(), *scene.surfaces.values(), *beside)
 
 
-class _Kept:
-    """What rays met last, for as long as no surface changes: lights alone may be moved without building it anew."""
-
-    def __init__(self) -> None:
-        self.digest = ""
-        self.world: World | None = None
-
-
-_kept = _Kept()
+#: for as long as no surface changes: lights alone may be moved without building it anew
+_worlds = Latest[World]()
 
 
 def shining_in(scene: Scene, store: PixelStore, *, progress: Progress = SILENT) -> Shining:
@@ -78,11 +73,13 @@ def shining_in(scene: Scene, store: PixelStore, *, progress: Progress = SILENT) 
         When its sky has a picture that cannot be read.
     """
     digest = digest_of(surfaces_digest(scene), str(scene.lighting.glow))
-    known = _kept.world if _kept.digest == digest else None
+
+    def pixels(image: Image) -> NDArray[Any]:
+        return store.get(image.pixels)
+
     panorama = panorama_of(scene.lighting.sky)
-    found = shining_of(scene, lambda image: store.get(image.pixels), panorama, progress, world=known)
-    _kept.world, _kept.digest = found.world, digest
-    return found
+    world = _worlds.get(digest, lambda: world_in(scene, pixels, progress=progress))
+    return shining_of(scene, pixels, panorama, world=world)
 
 
 def panorama_of(sky: Sky) -> NDArray[np.float32] | None:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.light.seen import LitView
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.scene import Scene
+from fasciculum.operations.bake.latest import Latest
 from fasciculum.operations.bake.light import light_digest, panorama_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.rendering.camera import Camera
@@ -32,25 +33,18 @@ class Sight:
         return self.sums[..., :3] * np.float32(gain * share), self.sums[..., 3:] * np.float32(share)
 
 
-class _Kept:
-    """The view that was made last, for as long as nothing about its light changes."""
-
-    def __init__(self) -> None:
-        self.digest = ""
-        self.view: LitView | None = None
-
-
-_kept = _Kept()
+#: for as long as nothing about its light changes
+_views = Latest[LitView]()
 
 
 def view_of(scene: Scene, store: PixelStore, progress: Progress = SILENT) -> LitView:
     """Return a scene under its lights, ready to be looked at."""
-    digest = light_digest(scene)
-    if _kept.view is None or _kept.digest != digest:
+
+    def make() -> LitView:
         panorama = panorama_of(scene.lighting.sky)
-        _kept.view = LitView(scene, lambda image: store.get(image.pixels), panorama, progress)
-        _kept.digest = digest
-    return _kept.view
+        return LitView(scene, lambda image: store.get(image.pixels), panorama, progress)
+
+    return _views.get(light_digest(scene), make)
 
 
 def axes_of(camera: Camera, aspect: float) -> NDArray[np.float64]:
