@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.lighting import WHITE, Lamp, LampKind, Triple
+from fasciculum.model.lighting import WHITE, Lamp, LampKind, triple
 from fasciculum.model.scene import Scene
 from fasciculum.model.tree import Light
 
@@ -48,17 +47,12 @@ def _lamp(key: str, light: Light, world: NDArray[np.float64]) -> Lamp:
         KINDS[light.kind],
         light.color or WHITE,
         1.0 if light.intensity is None else light.intensity,
-        _triple(world[:3, 3]),
-        _triple(way),
+        triple(world[:3, 3]),
+        triple(way),
         light.reach or 0.0,
         light.inner or 0.0,
         math.pi / 4 if light.outer is None else light.outer,
     )
-
-
-def _triple(values: Iterable[float]) -> Triple:
-    x, y, z = (float(value) for value in values)
-    return x, y, z
 
 
 def lamps_of(scene: Scene) -> tuple[Lamp, ...]:

@@ -3,12 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 from fasciculum.model.choices import Choice
 
 Triple = tuple[float, float, float]
 WHITE: Triple = (1.0, 1.0, 1.0)
+
+
+def triple(values: Iterable[float]) -> Triple:
+    """Return three numbers as plain floats."""
+    x, y, z = (float(value) for value in values)
+    return x, y, z
 
 
 class LampKind(Choice):

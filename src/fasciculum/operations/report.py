@@ -71,18 +71,24 @@ def _view_entry(document: Document) -> dict[str, float]:
 def _sheet_entry(bundle: Bundle) -> dict[str, Any]:
     layout = bundle.layout
     assert layout is not None
+    return _layout_entry(layout) | {
+        "tiles": layout.tiles,
+        "twins": layout.doubles,
+        "clean_down_to_px": bundle.check.clean_down_to if bundle.check else None,
+    }
+
+
+def _layout_entry(layout: Layout) -> dict[str, Any]:
+    """Return the figures of a sheet, be it of textures or of light."""
     return {
         "width": layout.width,
         "height": layout.height,
-        "tiles": layout.tiles,
         "padding": layout.padding,
         "islands": layout.distinct,
-        "twins": layout.doubles,
         "fill": number(layout.fill),
         "overlap_area": number(layout.overlap),
         "min_gap_px": layout.gap,
         "margin_px": layout.border_gap,
-        "clean_down_to_px": bundle.check.clean_down_to if bundle.check else None,
     }
 
 
@@ -242,16 +248,7 @@ def _light_entry(bundle: Bundle, figures: LightFigures, layout: Layout | None) -
         "denoised_by": figures.denoiser,
     }
     if layout is not None:
-        entry["sheet"] = {
-            "width": layout.width,
-            "height": layout.height,
-            "padding": layout.padding,
-            "islands": layout.distinct,
-            "fill": number(layout.fill),
-            "overlap_area": number(layout.overlap),
-            "min_gap_px": layout.gap,
-            "margin_px": layout.border_gap,
-        }
+        entry["sheet"] = _layout_entry(layout)
     return entry
 
 

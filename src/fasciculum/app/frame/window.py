@@ -44,7 +44,7 @@ from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
-from fasciculum.app.sheet.sheet_map import STOP
+from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.workspace import LENS_WORDS, LENSES, Workspace
 from fasciculum.model.document import Document
@@ -265,12 +265,8 @@ class Window(QMainWindow):
         self.high.setCheckable(True)
         self.high.setToolTip("Draw high-poly models in the place of what they are read into, on the source's side")
         self.high.clicked.connect(lambda: self.workspace.set_view(high=self.high.isChecked()))
-        self.exposure = QSlider(Qt.Orientation.Horizontal)
-        self.exposure.setRange(-8 * STOP, 8 * STOP)
-        self.exposure.setFixedWidth(72)
-        self.exposure.setAccessibleName("Exposure of the model")
-        self.exposure.setToolTip("Brighten or darken the light that is shown, in stops beside the bundle's exposure")
-        self.exposure.valueChanged.connect(lambda steps: self.workspace.set_view(exposure=steps / STOP))
+        tip = "Brighten or darken the light that is shown, in stops beside the bundle's exposure"
+        self.exposure = exposure_slider(self.workspace, "Exposure of the model", tip, 72)
         self.model_whole = self._whole_button("model")
         return [self.model_lens, self.side, self.exposure, self.high, self.model_whole]
 

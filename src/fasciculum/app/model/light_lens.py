@@ -14,7 +14,7 @@ from fasciculum.app.lights import Lights
 from fasciculum.app.model.model_tools import REACH, ModelTools
 from fasciculum.app.workspace import Workspace
 from fasciculum.baking.world import diagonal_of
-from fasciculum.model.lighting import Lamp, LampKind, Triple
+from fasciculum.model.lighting import Lamp, LampKind, triple
 from fasciculum.units import linear_to_srgb
 
 LIGHT = "light"
@@ -23,11 +23,6 @@ WORDS = "Drag a light · with Control: straight up · Delete: as it came, or gon
 FAR, TIP = 0.55, 0.16
 #: milliseconds that the camera rests before the source is seen in its light
 REST = 200
-
-
-def _triple(values: np.ndarray) -> Triple:
-    x, y, z = (float(value) for value in values)
-    return x, y, z
 
 
 class LightLens:
@@ -137,16 +132,16 @@ class LightLens:
         moved = self._beside(place, point, before)
         if lamp.kind is LampKind.SUN:
             way = self._on_ball(point, middle, FAR * size)
-            self.lights.drag(replace(lamp, direction=_triple((middle - way) / max(np.linalg.norm(middle - way), 1e-9))))
+            self.lights.drag(replace(lamp, direction=triple((middle - way) / max(np.linalg.norm(middle - way), 1e-9))))
         elif ring:
             way = moved - np.array(lamp.place)
             length = float(np.linalg.norm(way))
             if length > 1e-9:
-                self.lights.drag(replace(lamp, direction=_triple(way / length)))
+                self.lights.drag(replace(lamp, direction=triple(way / length)))
         else:
             if upwards:
                 moved[[0, 2]] = place[[0, 2]]
-            self.lights.drag(replace(lamp, place=_triple(moved)))
+            self.lights.drag(replace(lamp, place=triple(moved)))
         return True
 
     def _beside(self, place: np.ndarray, point: QPointF, before: QPointF) -> np.ndarray:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -184,6 +185,7 @@ class Dome(QWidget):
                 painter.drawEllipse(place, 9, 9)
 
 
+@lru_cache(maxsize=4)
 def _dome_picture(sky: Sky, edge: int) -> QImage:
     """Return a sky as its dome, as bright as its brightest part allows."""
     span = (np.arange(edge) + 0.5) / edge * 2 - 1

@@ -124,6 +124,17 @@ class SheetMap(QObject):
         return f"{column}, {row}:  {values}"
 
 
+def exposure_slider(workspace: Workspace, name: str, tip: str, width: int) -> QSlider:
+    """Return a slider for the stops that light is shown brighter by; width in px."""
+    slider = QSlider(Qt.Orientation.Horizontal)
+    slider.setRange(-8 * STOP, 8 * STOP)
+    slider.setFixedWidth(width)
+    slider.setAccessibleName(name)
+    slider.setToolTip(tip)
+    slider.valueChanged.connect(lambda steps: workspace.set_view(exposure=steps / STOP))
+    return slider
+
+
 class MapBar(QWidget):
     """Below the sheet: which channel of the map is shown, how bright, and what it holds at the pointer."""
 
@@ -139,12 +150,8 @@ class MapBar(QWidget):
         self.channel.setAccessibleName("Channel")
         self.channel.setToolTip("Show all channels of the map, or one of them as grey")
         self.channel.activated.connect(lambda _: workspace.set_view(channel=self.channel.currentData()))
-        self.exposure = QSlider(Qt.Orientation.Horizontal)
-        self.exposure.setRange(-8 * STOP, 8 * STOP)
-        self.exposure.setFixedWidth(84)
-        self.exposure.setAccessibleName("Exposure")
-        self.exposure.setToolTip("Brighten or darken what is shown of a map of 16 bits or floats, in stops")
-        self.exposure.valueChanged.connect(lambda steps: workspace.set_view(exposure=steps / STOP))
+        tip = "Brighten or darken what is shown of a map of 16 bits or floats, in stops"
+        self.exposure = exposure_slider(workspace, "Exposure", tip, 84)
         self.stops, self.value = QLabel(), QLabel()
         for label in (self.stops, self.value):
             label.setProperty("quiet", True)

@@ -214,8 +214,7 @@ def bake(
         legend |= _legends(sheet)
         light_layout = sheet.layout if sheet.tex_coord else light_layout
         if baking.gathered is not None:
-            light = baking.gathered
-            figures = LightFigures(light.rays, light.noise, light.bright, light.denoiser)
+            figures = _figures(baking.gathered)
     there: dict[str, BakedMap | MapConstant] = {one.name: one for one in before.maps}
     there |= {one.name: one for one in before.constants} | made
     results = [there[name] for name in needs.maps if name in there]
@@ -278,6 +277,11 @@ def _sheets(
     return found
 
 
+def _figures(gathered: Gathered) -> LightFigures:
+    """Return how light came out."""
+    return LightFigures(gathered.rays, gathered.noise, gathered.bright, gathered.denoiser)
+
+
 def _shower(
     sheet: _Sheet, plans: list[MapPlan], before: Texturing, store: PixelStore, progress: Progress
 ) -> Callable[[dict[str, NDArray[Any]], Gathered], None]:
@@ -298,7 +302,7 @@ def _shower(
                 format=FileFormat.EXR,
                 tex_coord=sheet.tex_coord,
             )
-        figures = LightFigures(gathered.rays, gathered.noise, gathered.bright, gathered.denoiser)
+        figures = _figures(gathered)
         layout = sheet.layout if sheet.tex_coord else None
         progress.show(replace(before, maps=tuple(maps.values()), light=figures, light_layout=layout))
 

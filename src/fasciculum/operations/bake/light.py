@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -45,12 +46,14 @@ def bakes_light(bundle: Bundle) -> bool:
     return bundle.bake.lit_only or any(KINDS[name].source is Values.LIGHT for name in bundle.bake.named)
 
 
+@lru_cache(maxsize=8)
 def light_digest(scene: Scene) -> str:
     """Return a digest of all that light comes from and meets: lamps, sky, and every surface."""
     lighting = scene.lighting
     return digest_of(repr((lamps_of(scene), lighting.sky, lighting.glow)), surfaces_digest(scene))
 
 
+@lru_cache(maxsize=8)
 def surfaces_digest(scene: Scene) -> str:
     """Return a digest of every surface that light meets, and where it stands."""
     beside: list[str] = []
