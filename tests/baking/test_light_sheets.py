@@ -1,8 +1,6 @@
 """What is done with light on a sheet: noise removed without harm, seams closed, texels where light varies."""
 
-import tempfile
 import unittest
-from pathlib import Path
 
 import numpy as np
 
@@ -11,7 +9,6 @@ from fasciculum.baking.light.gathering import finished
 from fasciculum.baking.light.noise import available
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.light.shares import shares_of
-from fasciculum.kernels import forget_outdated
 from fasciculum.model.lighting import Lighting, Sky, SkyKind
 from tests.baking.lit import NO_SKY, LitScene, floor_quad, lamp, quad, sun
 from tests.builders import Glb, box_mesh
@@ -102,23 +99,6 @@ class Sheets(unittest.TestCase):
         light, places = scene.on_sheet(48, 4, bounces=0)
         middle = np.nanargmin(np.abs(places - [0, 1, 0]).sum(-1))
         self.assertAlmostEqual(float(light.reshape(-1, 3)[middle, 0]), 1.0, delta=0.01)
-
-
-class Caches(unittest.TestCase):
-    def test_what_was_compiled_from_other_sources_is_forgotten(self):
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
-            (folder / "one.py").write_text("a = 1\n")
-            kept = folder / "__pycache__"
-            kept.mkdir()
-            (kept / "one.f.nbi").write_text("x")
-            self.assertTrue(forget_outdated(folder))
-            (kept / "one.f.nbi").write_text("x")
-            self.assertFalse(forget_outdated(folder))
-            self.assertTrue((kept / "one.f.nbi").exists())
-            (folder / "one.py").write_text("a = 12\n")
-            self.assertTrue(forget_outdated(folder))
-            self.assertFalse((kept / "one.f.nbi").exists())
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ from fasciculum.model.lamps import lamps_of, model_lamps
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, SkyKind, sun_direction
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import LightFigures
-from fasciculum.operations.bake.light import sky_digest
+from fasciculum.operations.bake.light import sky_digest, sky_thumbnail
 from fasciculum.operations.bake.light_view import MOST_HIGH, SAMPLES, Sight, look
 from fasciculum.rendering.camera import Camera
 from fasciculum.session import commands
@@ -46,9 +46,15 @@ class Lights(QObject):
         self.dragged: Lamp | None = None
         self.sight: Sight | None = None
         self._about: tuple[object, ...] = ()
+        #: whether looking waits for a bake to end
+        self._waits = False
+        self._step = 0
+        #: skies' pictures, small, by the digests of their files
+        self._skies: dict[str, np.ndarray] = {}
         #: the scene whose box is known, and that
         self._boxed: tuple[Scene | None, tuple[np.ndarray, np.ndarray]] = (None, (np.zeros(3), np.ones(3)))
         workspace.document_changed.connect(lambda *_: self._follow())
+        workspace.queue_changed.connect(self._make_way)
 
     # -- lamps ------------------------------------------------------------------------------------------------
 
@@ -147,9 +153,28 @@ class Lights(QObject):
         """Take a picture for the sky, once it has been read."""
 
         def take(digest: str) -> None:
+            self._skies.pop(digest, None)
             self.set_sky(f"Sky {Path(file).name}", kind=SkyKind.PICTURE, picture=file, digest=digest)
 
         self.workspace.run(Task(Kind.LIGHT, f"Read {Path(file).name}", sky_digest, (file,), part="sky"), take)
+
+    def sky_picture(self) -> np.ndarray | None:
+        """Return the sky's picture, small, shape (H, W, 3), linear; None while it is being read, or without one."""
+        sky = self.lighting.sky
+        if sky.kind is not SkyKind.PICTURE:
+            return None
+        if sky.digest not in self._skies:
+            # asked for once: a file that cannot be read is told of when light is baked
+            self._skies[sky.digest] = np.zeros((0, 0, 3), np.float32)
+
+            def take(picture: np.ndarray) -> None:
+                self._skies[sky.digest] = picture
+                self.changed.emit()
+
+            task = Task(Kind.LIGHT, "Read the sky", sky_thumbnail, (sky.picture,), part="dome")
+            self.workspace.run(task, take)
+        found = self._skies[sky.digest]
+        return found if found.size else None
 
     def set_glow(self, on: bool) -> None:
         """Say whether surfaces that emit light up others."""
@@ -214,10 +239,23 @@ class Lights(QObject):
             return
         self._about = about
         self.sight = None
+        self._waits = False
         self._look(0, None)
 
+    def _make_way(self) -> None:
+        """Let a bake go first: looking stops meanwhile, and goes on from where it was."""
+        scheduler = self.workspace.scheduler
+        baking = scheduler.busy(Kind.BAKE)
+        if baking and not self._waits and scheduler.busy(Kind.LIGHT, part="look"):
+            self._waits = True
+            scheduler.cancel(Kind.LIGHT, part="look")
+        elif not baking and self._waits:
+            self._waits = False
+            if self._about and self._step < len(SAMPLES):
+                self._look(self._step, self.sight)
+
     def _look(self, step: int, before: Sight | None) -> None:
-        about = self._about
+        about, self._step = self._about, step
         scene, camera, size, bounces = about
         arguments = (scene, self.workspace.session.store, camera, size, step, before)
 
@@ -225,8 +263,9 @@ class Lights(QObject):
             if self._about is not about:
                 return
             self.sight = sight
+            self._step = step + 1
             self.seen.emit()
-            if step + 1 < len(SAMPLES):
+            if step + 1 < len(SAMPLES) and not self._waits:
                 self._look(step + 1, sight)
 
         task = Task(Kind.LIGHT, "Look at the light", look, arguments, {"bounces": bounces}, part="look")
@@ -236,7 +275,7 @@ class Lights(QObject):
         """Stop looking."""
         if self._about:
             self._about, self.sight = (), None
-            self.workspace.scheduler.cancel(Kind.LIGHT)
+            self.workspace.scheduler.cancel(Kind.LIGHT, part="look")
 
 
 def words_of_lights(lamps: tuple[Lamp, ...], lighting: Lighting) -> str:

@@ -18,6 +18,7 @@ from fasciculum.baking.geometry import GeometrySource
 from fasciculum.baking.high import HighReader, greatest_reach, paired_of
 from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
+from fasciculum.baking.layered import LayeredSource, PictureOf
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
 from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
 from fasciculum.baking.light.seams import Seams
@@ -168,13 +169,14 @@ class Baking:
         whole: Scene | None = None,
         objects: Sequence[str] = (),
         shining: Shining | None = None,
+        picture: PictureOf | None = None,
     ) -> None:
         #: all that was gathered, and what of it the bundle has: for what stands in the way of rays
         self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
         self._high: HighReader | None = None
-        self._shining = shining
+        self._shining, self._picture = shining, picture
         #: what light was gathered last, where any was, and what hears of what there is of it so far
         self.gathered: Gathered | None = None
         self.show: Callable[[dict[str, NDArray[Any]], Gathered], None] | None = None
@@ -338,21 +340,7 @@ class Baking:
             )
         cast = [plan.kind for plan in lot if plan.kind.source is Values.RAYS]
         if cast:
-            wanted = {value for kind in cast for value in kind.values}
-            found[Values.RAYS] = RaySource(
-                self.whole,
-                self.scene,
-                self.layout,
-                target,
-                self.objects or [key for surface in self.layout.surfaces for key in surface.objects],
-                self.conditions.rays,
-                (bool(wanted & {OPEN, FREE}), THICK in wanted, BENT in wanted),
-                self._pixels,
-                bent=FREE in wanted,
-                progress=progress,
-                edges=self.conditions.edges,
-                angle=self.conditions.angle,
-            )
+            found[Values.RAYS] = self._rays({value for kind in cast for value in kind.values}, target, progress)
         if lot[0].kind.source is Values.LIGHT:
             found[Values.LIGHT] = self._light(lot, target, high, progress)
         if any(plan.kind.source is Values.HEIGHT for plan in lot):
@@ -362,7 +350,41 @@ class Baking:
             for name, beside in BESIDE.items():
                 if name in found:
                     found[name] = beside(found[name], high)
+        if carried:
+            found[Values.MATERIALS] = self._layered(found[Values.MATERIALS], target, progress)
         return found
+
+    def _rays(self, wanted: set[int], target: Target, progress: Progress) -> RaySource:
+        """Return what casts rays for values."""
+        return RaySource(
+            self.whole,
+            self.scene,
+            self.layout,
+            target,
+            self.objects or [key for surface in self.layout.surfaces for key in surface.objects],
+            self.conditions.rays,
+            (bool(wanted & {OPEN, FREE}), THICK in wanted, BENT in wanted),
+            self._pixels,
+            bent=FREE in wanted,
+            progress=progress,
+            edges=self.conditions.edges,
+            angle=self.conditions.angle,
+        )
+
+    def _layered(self, materials: Source, target: Target, progress: Progress) -> Source:
+        """Return materials with the layers over them that lie on any object of the sheet."""
+        if self._picture is None or not any(self.scene.stack(one.objects[0]) for one in self.layout.surfaces):
+            return materials
+        return LayeredSource(
+            materials,
+            self.scene,
+            self.layout,
+            target,
+            self._picture,
+            lambda: self._rays({OPEN, BENT}, target, progress),
+            edges=self.conditions.edges,
+            angle=self.conditions.angle,
+        )
 
     def _materials(self, plans: list[MapPlan], target: Target, progress: Progress) -> MaterialSource:
         """Return what materials give to maps, each with the samples of the first."""
@@ -422,6 +444,8 @@ class Baking:
             show=(lambda gathered: show(gathered, passes, materials)) if shows else None,
             progress=progress,
         )
+        if materials is not None:
+            materials = self._layered(materials, target, progress)
         return LightSource(self.gathered, materials, emission=conditions.light.emission)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:

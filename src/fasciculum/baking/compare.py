@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from collections.abc import Callable
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,17 @@ from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: points that are read at once by a thread
 POINTS = 4096
+
+
+class Readable(Protocol):
+    """What gives values at places of a sheet."""
+
+    @property
+    def values(self) -> int:
+        """How many there are of each place."""
+
+    def at(self, triangles: NDArray[np.int64], places: NDArray[np.float64], grid: int) -> NDArray[np.float32]:
+        """Return the values at places (N, 2) of the sheet, on triangles (N,)."""
 
 
 def psnr(one: NDArray[np.float64], two: NDArray[np.float64]) -> float:
@@ -120,7 +132,7 @@ def _on_map(places: NDArray[np.float64], pixels: NDArray[Any], size: tuple[int, 
 
 
 def _read(
-    source: MaterialSource,
+    source: Readable,
     triangles: NDArray[np.int64],
     places: NDArray[np.float64],
     grid: int,
@@ -149,6 +161,7 @@ def compare(
     size: tuple[int, int] | None = None,
     wraps: bool = False,
     slices: tuple[int, int] | None = None,
+    over: Callable[[MaterialSource], Readable] = lambda materials: materials,
     points: int = 200_000,
     seed: int = 0,
     progress: Progress = SILENT,
@@ -172,6 +185,8 @@ def compare(
         Whether readings go on at the sheet's other side, since it has lanes.
     slices : tuple of int, optional
         How many tiles there are, and how many of them, the last ones, are slices, in which readings go on all round.
+    over : callable
+        Returns materials with what lies over them.
 
     Returns
     -------
@@ -182,7 +197,8 @@ def compare(
     triangles, places = sample_surface(target, points, seed)
     if not len(triangles):
         return {}
-    source = MaterialSource(scene, target, pixels, check=progress.check)
+    materials = MaterialSource(scene, target, pixels, check=progress.check)
+    source: Readable = over(materials)
     truth = _read(source, triangles, places, 8, progress.part(0.0, 0.6))
     sharp = np.isin(target.surface[triangles], sorted(as_fine))
     if sharp.any():

@@ -80,10 +80,17 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | Non
         _reads(where, material, "metallic_roughness") or _reads(where, material, "occlusion")
         for where, material in shown
     )
+    stacks = [layer for item in objects for layer in scene.stack(item.key)]
+    varied = varied or any(layer.orm is not None for layer in stacks)
     glow = max((max(material.emissive_factor) * material.emissive_strength for _, material in shown), default=0.0)
     needed = {
         BASE_COLOR: True,
-        NORMAL: not unlit and (paired or any(_reads(where, material, "normal") for where, material in shown)),
+        NORMAL: not unlit
+        and (
+            paired
+            or any(_reads(where, material, "normal") for where, material in shown)
+            or any(layer.normal is not None for layer in stacks)
+        ),
         ORM: not unlit and varied,
         EMISSIVE: not unlit and glow > 0,
         VERTEX_COLOR: bake.vertex_colors is VertexColors.DATA and colored,

@@ -119,7 +119,7 @@ class RaySource:
         self._corners = corners_in_world(scene, layout, edges, angle)
         self._frames, self._turns = np.zeros((0, 3, 7), np.float32), np.zeros((0, 3, 3))
         if bent:
-            self._frames, self._turns = _frames_of(scene, layout, edges, angle)
+            self._frames, self._turns = frames_of(scene, layout, edges, angle)
         self._trees: list[tuple[Tree, NDArray[np.bool_] | None]] = []
         if rays.casts is Casts.SELF:
             for index, surface in enumerate(layout.surfaces):
@@ -201,7 +201,7 @@ class RaySource:
         found[there, FREE : FREE + 3] = unit(own)
 
 
-def _frames_of(
+def frames_of(
     scene: Scene, layout: Layout, edges: str, angle: float
 ) -> tuple[NDArray[np.float32], NDArray[np.float64]]:
     """Return the frames at the corners of a layout in objects' own spaces, (T, 3, 7), and for each surface the way in.

@@ -221,6 +221,15 @@ def _add_light(make: argparse.ArgumentParser) -> None:
     )
 
 
+def _add_given(make: argparse.ArgumentParser) -> None:
+    make.add_argument(
+        "--layers",
+        default="",
+        metavar="FILE.json",
+        help="textures and colours that are laid over the materials of objects, projected and masked",
+    )
+
+
 def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument("models", nargs="+", metavar="MODEL")
     make.add_argument("--out", required=True, metavar="DIR")
@@ -304,6 +313,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     add_settings(make, BakeSettings)
     _add_high(make)
     _add_light(make)
+    _add_given(make)
     make.add_argument(
         "--delivery",
         default=None,

@@ -14,6 +14,7 @@ from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
+from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, DensityRule, Flats, PairBy, Repeats, Rule, Stage
@@ -124,6 +125,7 @@ def _order(parsed: argparse.Namespace) -> Order:
         pairing=_pairing(parsed),
         pairs_file="" if parsed.pair_by in PAIR_RULES else parsed.pair_by,
         lighting=_lighting(parsed),
+        layers=read_layers(Path(parsed.layers)) if parsed.layers else (),
     )
 
 

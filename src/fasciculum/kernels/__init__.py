@@ -7,28 +7,45 @@ Numba compiles each combination apart, so callers keep to one.
 from __future__ import annotations
 
 import contextlib
+import re
 from pathlib import Path
 
+#: a module of kernels that another one takes functions or numbers from
+TAKES = re.compile(r"^from fasciculum\.kernels\.(\w+) import", re.MULTILINE)
 
-def forget_outdated(folder: Path) -> bool:
-    """Remove what was compiled from other sources than those in a folder; return whether anything was.
+
+def forget_outdated(folder: Path) -> set[str]:
+    """Remove what was compiled from other sources than those in a folder; return the modules whose kernels went.
 
     Numba looks at a function's own file alone, and would go on using what calls a function of another that has changed.
+    Modules that take nothing from those that changed, straight or by way of others, keep their kernels.
     """
     kept, stamp = folder / "__pycache__", "sources.stamp"
-    sources = sorted(folder.glob("*.py"))
-    now = "\n".join(f"{file.name} {file.stat().st_size} {file.stat().st_mtime_ns}" for file in sources)
-    found = False
+    sources = {file.stem: file for file in sorted(folder.glob("*.py"))}
+    now = {name: f"{name} {file.stat().st_size} {file.stat().st_mtime_ns}" for name, file in sources.items()}
+    gone: set[str] = set()
     # a folder that cannot be written keeps nothing that could be outdated
     with contextlib.suppress(OSError):
         file = kept / stamp
-        if file.exists() and file.read_text() == now:
-            return False
+        before = set(file.read_text().splitlines()) if file.exists() else set()
+        if before == set(now.values()):
+            return gone
+        changed = {name for name in sources if now[name] not in before}
+        gone = _takers(sources, changed | {line.split()[0] for line in before} - set(sources))
         for one in (*kept.glob("*.nbi"), *kept.glob("*.nbc")):
-            one.unlink(missing_ok=True)
-            found = True
+            if one.name.split(".")[0] in gone:
+                one.unlink(missing_ok=True)
         kept.mkdir(exist_ok=True)
-        file.write_text(now)
+        file.write_text("\n".join(now.values()))
+    return gone
+
+
+def _takers(sources: dict[str, Path], changed: set[str]) -> set[str]:
+    """Return the modules that changed and all that take from them."""
+    takes = {name: set(TAKES.findall(file.read_text())) for name, file in sources.items()}
+    found = set(changed)
+    while more := {name for name, others in takes.items() if others & found} - found:
+        found |= more
     return found
 
 

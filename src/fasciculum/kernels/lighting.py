@@ -133,7 +133,7 @@ def light_tiles(
             total = sums[top + y, left + x]
             which = own[top + y, left + x] if apart else -1
             for sample in range(first, last):
-                index = start + np.uint32(sample)
+                index = np.uint32(start + np.uint32(sample))
                 if which >= 0:
                     count = starts[which + 1] - starts[which]
                     place[:] = places[starts[which] + sample % count]
@@ -192,6 +192,8 @@ def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, b
     height, width = sums.shape[0], sums.shape[1]
     scratch, out, place = _scratch(lamps), np.empty(LIGHT_VALUES), np.empty(10)
     stack, surfaces = scratch[0], world[4]
+    # a constant would have all that follows paths compiled once more
+    plain = first < 0
     for y in range(top, low):
         for x in range(width):
             seed = hashed(np.uint32(y * 65537 + x) + np.uint32(0x1B873593))
@@ -218,7 +220,7 @@ def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, b
                 place[0], place[1], place[2] = eye[0] + away * dx, eye[1] + away * dy, eye[2] + away * dz
                 place[6], place[7], place[8], place[9] = nx * turned, ny * turned, nz * turned, 0.0
                 out[:] = 0.0
-                follow(world, lamps, sky, place, np.uint32(sample), seed, bounces, step, False, scratch, out)
+                follow(world, lamps, sky, place, np.uint32(sample), seed, bounces, step, plain, scratch, out)
                 r, gr, bl, _ = diffuse_at(surfaces, g, u, v)
                 er, eg, eb = 0.0, 0.0, 0.0
                 m = surfaces[0][g]

@@ -159,11 +159,12 @@ def _emitters(emitters, surfaces, place, step, index, seed, many, alone, weigh, 
     Where no ray along the cosine follows, they are ``alone`` and not weighed against that.
     """
     px, py, pz, nx, ny, nz = place[0], place[1], place[2], place[3], place[4], place[5]
-    total = 0.0
+    total, chance = 0.0, 0.0
+    if many > 1:
+        chance, _ = point_of(index, hashed(seed ^ np.uint32(0x68BC21EB)))
     for one in range(many):
-        a, b = point_of(index * many + one, hashed(seed))
-        pick, chance = point_of(index * many + one, hashed(seed ^ np.uint32(0x68BC21EB)))
-        e = emitter_point(emitters, pick, a, b, spot)
+        pick, b = point_of(index * many + one, hashed(seed))
+        e = emitter_point(emitters, pick, b, spot)
         x, y, z = spot[0] - px, spot[1] - py, spot[2] - pz
         square = x * x + y * y + z * z
         if square < 1e-16:
@@ -184,8 +185,15 @@ def _emitters(emitters, surfaces, place, step, index, seed, many, alone, weigh, 
         share = 1.0 if alone else many * drawn / (many * drawn + other)
         level = cos * OVER_PI / drawn * share
         bright = luminance(r, g, bl) * level
+        if not bright > 0.0:
+            continue
         total += bright
-        if bright > 0.0 and chance * total <= bright:
+        part = bright / total
+        if chance >= part:
+            # what is left of the number is as even as it was
+            chance = (chance - part) / (1.0 - part)
+        else:
+            chance /= part
             # a little off the emitter, on the side that looks here, so that it does not stand in its own way
             off = step / max(size, 1e-30)
             off = off if x * spot[3] + y * spot[4] + z * spot[5] < 0.0 else -off

@@ -28,9 +28,8 @@ def hashed(x):
 
 @njit(cache=True, nogil=True, inline="always")
 def scrambled(x, seed):
-    """Return a number of a sequence scrambled as Owen does, by the hash of Laine and Karras."""
-    x, seed = reversed_bits(x), np.uint32(seed)
-    x = np.uint32(x + seed)
+    """Return a number of a sequence scrambled as Owen does, by the hash of Laine and Karras; its bits come reversed."""
+    x = np.uint32(np.uint32(x) + np.uint32(seed))
     x = np.uint32(x ^ np.uint32(x * np.uint32(0x6C50B47C)))
     x = np.uint32(x ^ np.uint32(x * np.uint32(0xB82F1E52)))
     x = np.uint32(x ^ np.uint32(x * np.uint32(0xC7AFE638)))
@@ -40,22 +39,24 @@ def scrambled(x, seed):
 
 @njit(cache=True, nogil=True, inline="always")
 def second_of(index):
-    """Return the second dimension of Sobol's sequence, 32 bits."""
-    value, step, rest = np.uint32(0), np.uint32(0x80000000), np.uint32(index)
-    while rest:
-        if rest & np.uint32(1):
-            value = np.uint32(value ^ step)
-        step = np.uint32(step ^ (step >> np.uint32(1)))
-        rest = np.uint32(rest >> np.uint32(1))
-    return value
+    """Return the second dimension of Sobol's sequence, 32 bits, reversed.
+
+    Its matrix is Pascal's triangle modulo 2: bit j is the sum of all bits whose numbers hold those of j.
+    """
+    x = np.uint32(index)
+    x = np.uint32(x ^ ((x >> np.uint32(1)) & np.uint32(0x55555555)))
+    x = np.uint32(x ^ ((x >> np.uint32(2)) & np.uint32(0x33333333)))
+    x = np.uint32(x ^ ((x >> np.uint32(4)) & np.uint32(0x0F0F0F0F)))
+    x = np.uint32(x ^ ((x >> np.uint32(8)) & np.uint32(0x00FF00FF)))
+    return np.uint32(x ^ (x >> np.uint32(16)))
 
 
 @njit(cache=True, nogil=True, inline="always")
 def point_of(index, seed):
     """Return a point of the unit square: number ``index`` of the sequence that a seed has."""
-    order = scrambled(np.uint32(index), seed)
+    order = scrambled(reversed_bits(index), seed)
     # the order is shuffled too, so that neighbours' first points differ in all dimensions
-    one = scrambled(reversed_bits(order), hashed(np.uint32(seed) ^ np.uint32(0x9E3779B9)))
+    one = scrambled(order, hashed(np.uint32(seed) ^ np.uint32(0x9E3779B9)))
     two = scrambled(second_of(order), hashed(np.uint32(seed) ^ np.uint32(0x85EBCA6B)))
     return one * 2.3283064365386963e-10, two * 2.3283064365386963e-10
 

@@ -165,13 +165,15 @@ def sky_direction(sky, a, b):
 
 
 @njit(cache=True, nogil=True, forceinline=True)
-def emitter_point(emitters, pick, a, b, out):
+def emitter_point(emitters, pick, b, out):
     """Fill ``out`` (8) with a place on an emitter, its front's normal times its area twice, and where it is read.
 
-    Returns the emitter's number. ``pick``, ``a`` and ``b`` are of the unit interval.
+    Returns the emitter's number. ``pick`` and ``b`` are of the unit interval.
     """
     corners, uvs, sums = emitters[0], emitters[1], emitters[3]
     e = _found(sums, pick, len(sums) - 1)
+    # where within its choice the number fell is as even as the number was
+    a = min(max((pick - sums[e]) / max(sums[e + 1] - sums[e], 1e-300), 0.0), 1.0)
     # evenly over the triangle
     root = np.sqrt(a)
     u, v = root * (1.0 - b), root * b

@@ -16,6 +16,7 @@ from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Detail, Pair
 from fasciculum.model.digests import digest_of
 from fasciculum.model.frozen import freeze_arrays
+from fasciculum.model.layers import Layer, MaskKind, layers_on
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.tree import NOTHING, Further, Tree
 
@@ -293,19 +294,32 @@ class Scene:
     detail: Detail | None = None
     #: what is said of what shines on it
     lighting: Lighting = PLAIN_LIGHTING
+    #: what is laid over the materials of objects, the lowest first
+    layers: tuple[Layer, ...] = ()
 
     def same_surfaces(self, other: object) -> bool:
         """Tell whether another scene holds the same in all but what shines on it."""
-        names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail"
+        names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail", "layers"
         return isinstance(other, Scene) and all(getattr(self, name) is getattr(other, name) for name in names)
 
     def lit_by(self, lighting: Lighting) -> Scene:
         """Return the same scene under other lights; what was worked out about its surfaces stays."""
-        found = replace(self, lighting=lighting)
-        for name in ("_by_key", "shapes", "surfaces", "standing", "partners", "material_names"):
+        return self._keeping(replace(self, lighting=lighting), "surfaces")
+
+    def layered(self, layers: tuple[Layer, ...]) -> Scene:
+        """Return the same scene with other layers; what was worked out about its shapes stays."""
+        return self._keeping(replace(self, layers=layers))
+
+    def _keeping(self, other: Scene, *more: str) -> Scene:
+        """Return another scene of the same surfaces with what was worked out about these."""
+        for name in ("_by_key", "shapes", "standing", "partners", "material_names", *more):
             if name in self.__dict__:
-                found.__dict__[name] = self.__dict__[name]
-        return found
+                other.__dict__[name] = self.__dict__[name]
+        return other
+
+    def stack(self, key: str) -> tuple[Layer, ...]:
+        """Return the layers that lie on an object, from the ground up."""
+        return layers_on(self.layers, key)
 
     def object(self, key: str) -> Object:
         """Return the object of that key; `KeyError` when there is none."""
@@ -342,6 +356,12 @@ class Scene:
             parts = []
             for primitive in self.primitives_of(item):
                 parts += [primitive.shading, "" if primitive.material < 0 else content[primitive.material]]
+            stack = self.stack(item.key)
+            if stack:
+                # what is projected depends on where an object stands, what rays meet on all others
+                parts += [repr(stack), self.standing[item.key]]
+                if any(layer.mask.kind in (MaskKind.AO, MaskKind.CURVATURE) for layer in stack):
+                    parts += list(self.standing.values())
             found[item.key] = digest_of(*parts)
         return found
 

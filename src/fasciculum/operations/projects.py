@@ -104,7 +104,7 @@ def open_project(
         scene = edited(scene, edit)
     high, cages = ([place for place in places if place] for places in beside)
     pairing = reader.pairing()
-    scene = scene.lit_by(reader.lighting())
+    scene = scene.lit_by(reader.lighting()).layered(reader.layers())
     if high and scene.objects:
         scene, pairing, noticed = gather_high(
             scene, high, cages, pairing, "", store, lookup=lookup, progress=progress.part(0.7, 0.8)

@@ -21,6 +21,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.layers import Layer
 from fasciculum.model.layout import Layout, Surface, Version
 from fasciculum.model.lighting import Lighting
 from fasciculum.model.lookup import Lookup
@@ -143,6 +144,22 @@ class ProjectReader:
                 words = f"The sky's picture {Path(place).name} is not there; light cannot be baked until it is."
                 self._tell("sky_missing", words, "")
         return found
+
+    def layers(self) -> tuple[Layer, ...]:
+        """Return what is laid over materials, its pictures where they are from the project's folder."""
+        found = []
+        for number, raw in enumerate(self.entry.layers):
+            try:
+                layer = msgspec.convert(raw, Layer).with_files(self._from_here)
+            except msgspec.ValidationError as error:
+                self._tell("unknown_choice", f"Layer {number + 1} was left out, since it is not right: {error}.", "")
+                continue
+            found.append(layer)
+            for image in layer.images:
+                if not Path(image.file).is_file():
+                    words = f"{layer.name} reads {Path(image.file).name}, which is not there; nothing can be baked."
+                    self._tell("layer_missing", words, "")
+        return tuple(found)
 
     def delivered_to(self) -> str:
         """Return the folder of the last delivery, empty when there was none."""

@@ -207,3 +207,5 @@ class ProjectEntry(msgspec.Struct):
     pairing: dict[str, Any] = {}
     #: what is said of what shines
     lighting: dict[str, Any] = {}
+    #: what is laid over materials, the lowest first
+    layers: list[dict[str, Any]] = []

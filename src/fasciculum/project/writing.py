@@ -8,6 +8,7 @@ import os
 import zipfile
 from collections.abc import Callable
 from dataclasses import asdict, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -58,6 +59,7 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             cages=_sources(detail.cages, folder) if detail is not None and detail.cages is not None else [],
             pairing=settings_entry(document.pairing),
             lighting=_lighting_entry(document.scene.lighting, folder),
+            layers=[settings_entry(layer.with_files(partial(_seen_from, folder))) for layer in document.scene.layers],
             bundles=bundles,
             shapes=dict(sorted(document.scene.shapes.items())),
             delivery=settings_entry(document.delivery),
@@ -95,8 +97,13 @@ def _lighting_entry(lighting: Lighting, folder: Path) -> dict[str, Any]:
     """Return what is said of what shines, its picture as seen from the project's folder."""
     picture = lighting.sky.picture
     if picture:
-        lighting = replace(lighting, sky=replace(lighting.sky, picture=os.path.relpath(picture, folder.resolve())))
+        lighting = replace(lighting, sky=replace(lighting.sky, picture=_seen_from(folder, picture)))
     return settings_entry(lighting)
+
+
+def _seen_from(folder: Path, file: str) -> str:
+    """Return a file's path as seen from a folder."""
+    return os.path.relpath(file, folder.resolve())
 
 
 def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:

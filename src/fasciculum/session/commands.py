@@ -14,6 +14,7 @@ from fasciculum.model.bundle import Bundle, unique_identity
 from fasciculum.model.choices import AlphaMode, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
+from fasciculum.model.layers import Layer
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.lighting import Lighting
 from fasciculum.model.named_bakes import NamedBake
@@ -157,6 +158,11 @@ PLAN_SHEET, PLAN_BAKE = SheetSettings(padding=PLAN_PADDING), BakeSettings()
 def put_plan(document: Document, bundles: tuple[Bundle, ...]) -> Document:
     """Bundle everything as a plan says, in place of the present bundles."""
     return replace(document, bundles=bundles)
+
+
+def set_layers(document: Document, layers: tuple[Layer, ...]) -> Document:
+    """Set what is laid over the materials of objects, the lowest first."""
+    return replace(document, scene=document.scene.layered(layers))
 
 
 def set_lighting(document: Document, lighting: Lighting) -> Document:

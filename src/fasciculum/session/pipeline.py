@@ -20,6 +20,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, Finding
+from fasciculum.model.layers import Layer
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
@@ -69,6 +70,7 @@ class Order:
     pairs_file: str = ""
     #: what shines beside the models' own lights
     lighting: Lighting = PLAIN_LIGHTING
+    layers: tuple[Layer, ...] = ()
 
 
 class Pipeline:
@@ -261,7 +263,7 @@ def make(
             "gather", lambda: gather_high(scene, *told, lookup=order.lookup, progress=part)
         )
         noticed = (*noticed, *about)
-    scene = scene.lit_by(order.lighting)
+    scene = scene.lit_by(order.lighting).layered(order.layers)
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
     line.document = Document(
         name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing

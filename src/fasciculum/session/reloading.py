@@ -34,7 +34,7 @@ def reload_sources(
     scene = with_names(scene, {source.path: source.named for source in before.sources})
     for edit in document.uv_edits:
         scene = edited(scene, edit)
-    scene = scene.lit_by(before.lighting)
+    scene = scene.lit_by(before.lighting).layered(before.layers)
     pairing, detail = document.pairing, before.detail
     if detail is not None and detail.scene.sources:
         blown = detail.cages.sources if detail.cages is not None else ()

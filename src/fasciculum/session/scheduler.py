@@ -93,10 +93,10 @@ class Scheduler:
             for task, _ in self.tasks()
         )
 
-    def cancel(self, kind: Kind, bundle: str | None = None) -> None:
-        """Stop all work of a kind, on a bundle or on any."""
+    def cancel(self, kind: Kind, bundle: str | None = None, part: str | None = None) -> None:
+        """Stop all work of a kind, on a bundle or on any, or on a part of one."""
         for task, job in self.tasks():
-            if task.kind is kind and bundle in (None, task.bundle):
+            if task.kind is kind and bundle in (None, task.bundle) and part in (None, task.part):
                 self.transport.cancel(job)
 
     def let_go(self, task: Task) -> None:

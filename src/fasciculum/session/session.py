@@ -10,6 +10,7 @@ from pathlib import Path
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, LOCATE, SEVERITIES, Finding
+from fasciculum.operations.check.layers import layer_findings
 from fasciculum.operations.check.light import light_findings
 from fasciculum.operations.check.measures import findings_of
 from fasciculum.operations.gather.pairing import pairing_findings
@@ -136,6 +137,7 @@ def all_findings(document: Document) -> list[Finding]:
     found = [accepted(document, finding) for finding in document.gathered]
     found += pairing_findings(document.scene)
     found += light_findings(document)
+    found += layer_findings(document)
     for bundle in document.bundles:
         found += findings_of(document.scene, bundle)
     return sorted(found, key=lambda finding: SEVERITIES.index(finding.severity))

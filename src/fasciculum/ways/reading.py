@@ -119,10 +119,12 @@ def texels_of(scene: Scene, material: Material) -> tuple[int, int]:
 
 
 def held_meshes(scene: Scene, objects: tuple[str, ...]) -> frozenset[int]:
-    """Return the meshes of objects that are read from high-poly ones: no way of their materials touches them."""
-    if not scene.partners:
+    """Return the meshes of objects that high-poly ones are read into, or layers lie on: no way touches them."""
+    if not scene.partners and not scene.layers:
         return frozenset()
-    return frozenset(scene.nodes[scene.object(key).node].mesh for key in objects if key in scene.partners)
+    return frozenset(
+        scene.nodes[scene.object(key).node].mesh for key in objects if key in scene.partners or scene.stack(key)
+    )
 
 
 def users(scene: Scene, objects: tuple[str, ...]) -> dict[int, list[tuple[Object, int, Primitive]]]:

@@ -3,13 +3,16 @@
 import unittest
 from unittest import mock
 
+import cv2
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from fasciculum.model.lighting import LampKind, SkyKind
+from fasciculum.operations.bake.light_view import SAMPLES
 from fasciculum.session.commands import add_bundle, set_bake, set_sheet
+from fasciculum.session.tasks import Kind
 from tests.app.harness import LEFT, WindowCase
 from tests.baking.lit import floor_quad
 from tests.builders import Glb, box_mesh
@@ -113,6 +116,48 @@ class Lights(WindowCase):
         self.assertTrue(any("wrong.hdr" in words for _, words in self.said), self.said)
         self.assertIs(self.lighting.sky.kind, SkyKind.GRADIENT)
         self.assertEqual(kind.currentData(), SkyKind.GRADIENT)
+
+    def test_the_dome_shows_the_picture_of_the_sky_and_turns_with_it(self):
+        # red in the east, blue elsewhere
+        picture = np.zeros((32, 64, 3), np.float32)
+        picture[:, :, 0] = 1.0
+        picture[:, 40:56] = (0.0, 0.0, 1.0)
+        file = self.folder / "evening.hdr"
+        cv2.imwrite(str(file), picture)
+        self.lights.take_picture(str(file))
+        self.wait(lambda: self.lights.sky_picture() is not None, "the sky's picture")
+        self.pump(0.1)
+        dome = self.panel.dome
+        x, y, radius = dome._middle()
+
+        def seen(azimuth):
+            shown, angle = dome.grab().toImage(), np.radians(azimuth)
+            color = shown.pixelColor(int(x + radius * 0.6 * np.sin(angle)), int(y - radius * 0.6 * np.cos(angle)))
+            return "red" if color.red() > color.blue() else "blue"
+
+        self.assertEqual([seen(azimuth) for azimuth in (0, 90, 180, 270)], ["blue", "red", "blue", "blue"])
+        away = int(radius * 0.6)
+        self.drag(dome, QPoint(int(x) + away, int(y)), QPoint(int(x), int(y) + away))
+        self.assertAlmostEqual(self.lighting.sky.turn, 90, delta=2)
+        self.assertEqual([seen(azimuth) for azimuth in (0, 90, 180, 270)], ["blue", "blue", "red", "blue"])
+        self.undo()
+        self.assertEqual((self.lighting.sky.turn, seen(90)), (0, "red"))
+
+    def test_a_bake_goes_before_looking_at_the_source(self):
+        self.click(self.panel.add_sun)
+        self.workspace.apply("b", lambda document: add_bundle(document, "Yard", ("floor", "crate")))
+        self.workspace.apply("s", lambda document: set_sheet(document, ["Yard"], width=64, height=64, seconds=0.0))
+        self.workspace.pack(["Yard"])
+        self.idle()
+        self.workspace.set_view(lens="light")
+        self.wait(lambda: self.lights.sight is not None, "the source in its light", 90)
+        self.assertLess(self.lights._step, len(SAMPLES), "looked at to the end before the bake was asked for")
+        self.workspace.bake(["Yard"])
+        self.wait(lambda: not self.workspace.scheduler.busy(Kind.LIGHT, part="look"), "looking to stop", 5)
+        self.assertLess(self.lights._step, len(SAMPLES))
+        self.wait(lambda: self.workspace.document.bundle("Yard").texturing is not None, "the maps")
+        # and then goes on to the end
+        self.wait(lambda: self.lights._step == len(SAMPLES), "the last look", 90)
 
     def test_a_lamp_is_dragged_in_the_model_and_removed_by_its_key(self):
         self.workspace.set_view(lens="light")

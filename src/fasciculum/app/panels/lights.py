@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
@@ -40,6 +41,8 @@ SKIES = {
 KINDS = {LampKind.SUN: "sun", LampKind.POINT: "all around", LampKind.SPOT: "cone"}
 #: edge of the half-dome, px, and how near to a sun on it the pointer takes hold
 DOME, NEAR = 132, 12
+#: part of a sky's picture, per cent, that is shown darker than white
+PALE = 98
 LEAST_ROW, MOST_ROWS = 22, 8
 
 
@@ -163,8 +166,12 @@ class Dome(QWidget):
         painter.setBrush(QColor(self.theme.view))
         painter.setPen(QPen(QColor(self.theme.line), 1))
         painter.drawEllipse(rim)
-        picture = _dome_picture(self.lights.lighting.sky, int(2 * radius))
-        painter.drawImage(rim, picture)
+        seen = self.lights.sky_picture()
+        if seen is None:
+            painter.drawImage(rim, _dome_picture(self.lights.lighting.sky, int(2 * radius)))
+        else:
+            turn = self._turn if self._from is not None else self.lights.lighting.sky.turn
+            painter.drawImage(rim, _picture_dome(seen, turn, int(2 * radius)))
         painter.restore()
         painter.setPen(QPen(QColor(self.theme.quiet), 1))
         font = painter.font()
@@ -187,10 +194,8 @@ class Dome(QWidget):
 
 @lru_cache(maxsize=4)
 def _dome_picture(sky: Sky, edge: int) -> QImage:
-    """Return a sky as its dome, as bright as its brightest part allows."""
-    span = (np.arange(edge) + 0.5) / edge * 2 - 1
-    across, down = np.meshgrid(span, span)
-    away = np.hypot(across, down)
+    """Return a sky as its dome, as bright as its brightest part allows; a picture as long as it is not read."""
+    _, away = _polar(edge)
     colors = {
         SkyKind.AUTO: [(1.0, 1.0, 1.0)] * 2,
         SkyKind.NONE: [(0.0, 0.0, 0.0)] * 2,
@@ -201,6 +206,32 @@ def _dome_picture(sky: Sky, edge: int) -> QImage:
     height = np.sqrt(np.sin(np.clip(1 - away, 0, 1) * np.pi / 2))[..., None]
     top = max(*colors[0], *colors[1], 1e-9)
     light = (np.array(colors[1]) + height * (np.array(colors[0]) - np.array(colors[1]))) / top * 0.7
+    return _round_image(light, away)
+
+
+def _picture_dome(picture: NDArray[np.float32], turn: float, edge: int) -> QImage:
+    """Return a sky's picture (H, W, 3) as its dome, turned by degrees clockwise."""
+    height, width = picture.shape[:2]
+    angle, away = _polar(edge)
+    column = np.floor(((angle - math.radians(turn)) / (2 * np.pi) + 0.5) * width).astype(int) % width
+    row = np.clip((away * height / 2).astype(int), 0, max(height // 2 - 1, 0))
+    seen = picture[row, column]
+    return _round_image(np.minimum(seen / max(float(np.percentile(picture, PALE)), 1e-9), 1.0) * 0.8, away)
+
+
+def _polar(edge: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return for each point of a dome its azimuth, radians clockwise from the top, and how far from the middle it is.
+
+    The rim is 1 away.
+    """
+    span = (np.arange(edge) + 0.5) / edge * 2 - 1
+    across, down = np.meshgrid(span, span)
+    return np.arctan2(across, -down), np.hypot(across, down)
+
+
+def _round_image(light: NDArray[np.floating], away: NDArray[np.float64]) -> QImage:
+    """Return linear light (N, N, 3) as an image, clear beyond the rim."""
+    edge = len(light)
     picture = np.zeros((edge, edge, 4), np.uint8)
     picture[..., :3] = np.round(linear_to_srgb(light) * 255)
     picture[..., 3] = np.where(away <= 1, 255, 0)

@@ -25,6 +25,7 @@ from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures, MapConstant, Texturing
 from fasciculum.operations.bake.blocks import keep_normals
+from fasciculum.operations.bake.layers import layer_picture
 from fasciculum.operations.bake.light import (
     light_digest,
     light_layout_of,
@@ -197,6 +198,7 @@ def bake(
             whole=whole_scene,
             objects=own,
             shining=shining,
+            picture=layer_picture,
         )
         if any(kind.source is Values.LIGHT for kind in sheet.kinds):
             baking.show = _shower(sheet, plans, before, store, progress)

@@ -7,6 +7,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -34,6 +35,8 @@ from fasciculum.progress import SILENT, Progress
 
 #: seconds that a light sheet's layout is improved for at most
 MOST_IMPROVED = 1.0
+#: width and height of a sky's small picture
+THUMBNAIL = 256, 128
 
 
 def light_terms(bake: BakeSettings) -> LightTerms:
@@ -174,6 +177,19 @@ def _shares(scene: Scene, bundle: Bundle, layout: Layout, shining: Shining, prog
     shaded = {"edges": bake.edges, "angle": bake.edge_angle}
     passes = LightPasses(shining, scene, layout, small, width, height, terms, **shaded, progress=progress)  # type: ignore[arg-type]
     return shares_of(passes, layout, progress)
+
+
+def sky_thumbnail(file: str, *, progress: Progress = SILENT) -> NDArray[np.float32]:
+    """Return a sky's picture, small, shape (H, W, 3), linear: its middle column is north.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+    """
+    progress.update(0.0, f"Reading {Path(file).name}")
+    picture = read_panorama(file)[0]
+    size = min(THUMBNAIL[0], picture.shape[1]), min(THUMBNAIL[1], picture.shape[0])
+    return np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA), np.float32)
 
 
 def sky_digest(file: str, *, progress: Progress = SILENT) -> str:

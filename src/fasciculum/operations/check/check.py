@@ -22,6 +22,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
+from fasciculum.operations.check.layers import Over
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
 from fasciculum.operations.check.surroundings import unlike_copies
@@ -189,6 +190,8 @@ def check_bundle(
     target = build_target(scene, layout, bundle.bake.edges, bundle.bake.edge_angle)
     # what is read from high-poly objects is not to look like its own materials
     paired = [paired_of(scene, surface.objects)[1] is not None for surface in layout.surfaces]
+    over = Over(scene, layout, target, bundle)
+    paired = [one or index in over.cast for index, one in enumerate(paired)]
     target = replace(target, area=np.where(np.array(paired, np.bool_)[target.surface], 0.0, target.area))
     # light has no source to be compared with, and may lie on a sheet of its own
     there = tuple(one for one in texturing.maps if KINDS[one.name].source is not Values.LIGHT and not one.tex_coord)
@@ -216,6 +219,7 @@ def check_bundle(
         size=(laid.across, laid.height),
         wraps=bool(laid.lanes[laid.pages < laid.own_tiles].any()),
         slices=(laid.tiles, laid.slices) if laid.slices else None,
+        over=over.on,
         points=points,
         progress=progress.part(0.0, 0.7),
     )

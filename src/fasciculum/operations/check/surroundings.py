@@ -52,7 +52,14 @@ def unlike_copies(
 
 
 def with_parted(scene: Scene, bundle: Bundle) -> Bundle:
-    """Return a bundle whose copies lie apart that stand otherwise than the first of them, where that is asked for."""
+    """Return a bundle whose copies lie apart that stand otherwise than the first of them, where that is asked for.
+
+    What layers lie on lies apart in any case: they are projected onto where it is.
+    """
+    if scene.layers and bundle.sheet_in_force.twins:
+        covered = [key for key in bundle.objects if scene.has(key) and scene.stack(key)]
+        rules = dict(bundle.twin_rules) | dict.fromkeys(covered, TwinRule.APART)
+        bundle = replace(bundle, twin_rules=tuple(sorted(rules.items())))
     bake = bundle.bake
     cast = any(KINDS[name].source is Values.RAYS for name in bake.named)
     if bake.copies is not Copies.PART or not cast or bake.ao_of is Casts.SELF or not bundle.sheet_in_force.twins:
