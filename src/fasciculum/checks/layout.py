@@ -55,7 +55,7 @@ def check_layout(bundle: Bundle) -> list[Finding]:
                 bundle=name,
             )
         )
-    if layout.fill < 0.3:
+    if layout.fill < 0.3 and not layout.on_given:
         cost = texture_bytes(layout.width, layout.height) / MIB
         findings.append(
             Finding(

@@ -228,6 +228,31 @@ def _add_given(make: argparse.ArgumentParser) -> None:
         metavar="FILE.json",
         help="textures and colours that are laid over the materials of objects, projected and masked",
     )
+    given = make.add_mutually_exclusive_group()
+    given.add_argument(
+        "--onto",
+        default="",
+        metavar="SHEET.json",
+        help="a trim sheet that exists: islands are laid onto its trims, nothing is baked",
+    )
+    given.add_argument(
+        "--palette",
+        default="",
+        metavar="FILE.png|auto",
+        help="a picture of coloured cells that exists, or one made of the scene's flat colours: each face goes to the "
+        "cell nearest to its colour, nothing is baked",
+    )
+    make.add_argument(
+        "--cells",
+        default="",
+        metavar="COLUMNSxROWS",
+        help="how many cells a palette has, where they are not found by themselves",
+    )
+    make.add_argument(
+        "--split",
+        action="store_true",
+        help="cut islands that are longer than a trim that does not go on, instead of making them smaller",
+    )
 
 
 def _add_make(make: argparse.ArgumentParser) -> None:

@@ -14,6 +14,7 @@ from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
+from fasciculum.io.given_files import read_sheet
 from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
@@ -21,9 +22,11 @@ from fasciculum.model.choices import Combine, DensityRule, Flats, PairBy, Repeat
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
+from fasciculum.model.given import Given
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, sun_direction
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
+from fasciculum.model.maps import AUTO
 from fasciculum.model.named_bakes import find_bakes
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import PLAN_PADDING, Terms
@@ -33,6 +36,7 @@ from fasciculum.operations.bake.light import read_panorama
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.gather.palettes import read_palette
 from fasciculum.operations.plan.plan import Planner
 from fasciculum.operations.plan.report import plans_report, plans_words
 from fasciculum.operations.projects import open_project, save_project
@@ -126,7 +130,27 @@ def _order(parsed: argparse.Namespace) -> Order:
         pairs_file="" if parsed.pair_by in PAIR_RULES else parsed.pair_by,
         lighting=_lighting(parsed),
         layers=read_layers(Path(parsed.layers)) if parsed.layers else (),
+        given=_given(parsed),
+        palette_made=parsed.palette == AUTO,
     )
+
+
+def _given(parsed: argparse.Namespace) -> Given | None:
+    """Return the sheet that everything is laid onto.
+
+    Raises
+    ------
+    UsageError, InputError
+    """
+    if parsed.cells and parsed.palette in ("", AUTO):
+        raise UsageError("--cells goes with a palette's file.", hint="Name it with --palette FILE.png.")
+    if parsed.split and not parsed.onto:
+        raise UsageError("--split goes with --onto.", hint="Name a sheet with --onto SHEET.json.")
+    if parsed.onto:
+        return replace(read_sheet(Path(parsed.onto)), split=parsed.split)
+    if parsed.palette and parsed.palette != AUTO:
+        return read_palette(Path(parsed.palette), parsed.cells)
+    return None
 
 
 def _lighting(parsed: argparse.Namespace) -> Lighting:

@@ -8,6 +8,7 @@ from functools import cached_property
 
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, Way
+from fasciculum.model.given import Given
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.texturing import CheckResult, Texturing
@@ -47,6 +48,8 @@ class Bundle:
     identity: str = ""
     #: how materials are treated, by their names; those that are not named are baked
     ways: tuple[tuple[str, Way], ...] = ()
+    #: the sheet that exists and is used as it is, None when one is made
+    given: Given | None = None
 
     def __post_init__(self) -> None:
         if not self.identity:

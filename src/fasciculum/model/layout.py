@@ -112,6 +112,8 @@ class Layout:
     squeezed: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     pages: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
     gain: float = math.nan
+    #: the trim or cell of a given sheet that each island lies on, shape (I,), -1 where it lies on none
+    fields: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
     #: how many of the tiles, the last ones, are slices of a texture array
     slices: int = 0
 
@@ -124,11 +126,17 @@ class Layout:
             "shares": np.ones(count),
             "squeezed": np.ones(count),
             "pages": np.zeros(count, np.int32),
+            "fields": np.full(count, -1, np.int32),
         }
         for name, value in plain.items():
             if len(getattr(self, name)) != count:
                 object.__setattr__(self, name, value)
         freeze_arrays(self)
+
+    @property
+    def on_given(self) -> bool:
+        """Whether islands lie on a given sheet, one over the other on purpose."""
+        return self.rules.startswith("given ")
 
     @property
     def distinct(self) -> int:
@@ -186,7 +194,7 @@ class Layout:
         which = np.concatenate(rows) if rows else np.zeros(0, np.int64)
         each = {
             name: getattr(self, name)[which]
-            for name in ("placements", "places", "pinned", "moved", "shares", "squeezed", "pages")
+            for name in ("placements", "places", "pinned", "moved", "shares", "squeezed", "pages", "fields")
         }
         return replace(self, surfaces=tuple(self.surfaces[index] for index in stays), **each)
 

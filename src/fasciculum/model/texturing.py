@@ -35,6 +35,9 @@ class BakedMap:
     surfaces: tuple[str, ...] = ()
     #: the UV set that it is read through: 1 on the light sheet
     tex_coord: int = 0
+    #: the file that it is delivered as, byte for byte, and a digest of that; empty for what is baked
+    source: str = ""
+    source_digest: str = ""
 
 
 @dataclass(frozen=True)

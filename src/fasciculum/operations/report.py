@@ -23,6 +23,7 @@ from fasciculum.model.scene import Object, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.deliver.lights import light_gain, stored_light
+from fasciculum.operations.lay_out.onto import onto_rows, sameness
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
@@ -287,6 +288,21 @@ def _pairing_entry(document: Document) -> dict[str, Any]:
     }
 
 
+def _onto_entry(document: Document) -> dict[str, Any]:
+    """Return what lies on which trim of given sheets, and how much of all surface each trim shows."""
+    given = [bundle for bundle in document.bundles if bundle.given is not None and not bundle.given.is_palette]
+    if not given:
+        return {}
+    rows = [row for bundle in given for row in onto_rows(document.scene, bundle)]
+    return {
+        "onto": [asdict(row) | {"stretch": number(row.stretch), "density": number(row.density, 2)} for row in rows],
+        "sameness": {
+            bundle.name: {name: number(part) for name, part in sameness(document.scene, bundle).items()}
+            for bundle in given
+        },
+    }
+
+
 def _missed_of(bundle: Bundle) -> tuple[tuple[str, float], ...]:
     return () if bundle.texturing is None else bundle.texturing.missed
 
@@ -312,6 +328,7 @@ def report_of(
         "sources": [source.named for source in document.scene.sources],
         "bundles": [_bundle_entry(document.scene, bundle, map_files) for bundle in document.bundles],
         **_pairing_entry(document),
+        **_onto_entry(document),
         "ledger": {
             "before": _cost_entry(ledger.before),
             "after": _cost_entry(ledger.after) | _without_arrays(document) | {"typical_view": _view_entry(document)},

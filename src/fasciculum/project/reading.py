@@ -21,6 +21,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.given import Given
 from fasciculum.model.layers import Layer
 from fasciculum.model.layout import Layout, Surface, Version
 from fasciculum.model.lighting import Lighting
@@ -45,6 +46,7 @@ EACH_ISLAND = {
     "shares": ("f", 1),
     "squeezed": ("f", 1),
     "pages": ("i", 1),
+    "fields": ("i", 1),
 }
 Word = TypeVar("Word", bound=Choice)
 #: what reading a damaged part may raise
@@ -264,7 +266,24 @@ class ProjectReader:
             tuple((key, self._shaping(told, entry.name)) for key, told in sorted(entry.shapings.items())),
             entry.identity,
             tuple((name, self._choice(Way, way, Way.BAKE, entry.name)) for name, way in sorted(entry.ways.items())),
+            self._given(entry),
         )
+
+    def _given(self, entry: schema.BundleEntry) -> Given | None:
+        """Return a bundle's given sheet, its files where they are from the project's folder."""
+        if entry.given is None:
+            return None
+        try:
+            given = msgspec.convert(entry.given, Given)
+        except msgspec.ValidationError as error:
+            self._tell("damaged_bundle", f"The given sheet of {entry.name} cannot be read ({error}).", entry.name)
+            return None
+        maps = tuple(replace(one, file=self._from_here(one.file)) if one.file else one for one in given.maps)
+        for one in maps:
+            if one.file and not Path(one.file).is_file():
+                words = f"{entry.name} is laid onto {Path(one.file).name}, which is not there."
+                self._tell("given_missing", words, entry.name)
+        return replace(given, maps=maps, file=self._from_here(given.file) if given.file else "")
 
     def _versions(self, entry: schema.BundleEntry) -> tuple[Version, ...]:
         found = []
@@ -381,6 +400,8 @@ class ProjectReader:
                     part.frame,
                     tuple(part.surfaces),
                     part.tex_coord,
+                    self._from_here(part.source) if part.source else "",
+                    part.source_digest,
                 )
             )
         return Texturing(

@@ -95,6 +95,8 @@ class MapEntry(msgspec.Struct):
     frame: str = ""
     surfaces: list[str] = []
     tex_coord: Annotated[int, msgspec.Meta(ge=0, le=1)] = 0
+    source: str = ""
+    source_digest: str = ""
 
 
 class ConstantEntry(msgspec.Struct):
@@ -161,6 +163,7 @@ class BundleEntry(msgspec.Struct):
     shapings: dict[str, ShapingEntry] = {}
     identity: str = ""
     ways: dict[str, str] = {}
+    given: dict[str, Any] | None = None
 
 
 class LookupEntry(msgspec.Struct):

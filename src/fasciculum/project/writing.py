@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.given import Given
 from fasciculum.model.layout import Layout
 from fasciculum.model.lighting import Lighting
 from fasciculum.model.scene import Scene
@@ -47,10 +48,10 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
     with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
         members: dict[str, bytes] = {}
         detail = document.scene.detail
-        bundles = [
-            msgspec.Raw(msgspec.json.encode(_bundle_entry(bundle, f"layouts/{number}.npz", members, encoded_map)))
-            for number, bundle in enumerate(document.bundles)
-        ]
+        bundles = []
+        for number, bundle in enumerate(document.bundles):
+            told = _bundle_entry(bundle, folder, f"layouts/{number}.npz", members, encoded_map)
+            bundles.append(msgspec.Raw(msgspec.json.encode(told)))
         entry = schema.ProjectEntry(
             schema=schema.VERSION,
             name=document.name,
@@ -114,7 +115,7 @@ def _entry_info(name: str, method: int = zipfile.ZIP_STORED) -> zipfile.ZipInfo:
 
 
 def _bundle_entry(
-    bundle: Bundle, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+    bundle: Bundle, folder: Path, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
 ) -> schema.BundleEntry:
     layout = None
     if bundle.layout is not None:
@@ -125,6 +126,9 @@ def _bundle_entry(
         kept = f"{arrays.removesuffix('.npz')}_{number}.npz"
         versions.append(schema.VersionEntry(version.name, _layout_entry(version.layout, kept)))
         members[kept] = _layout_arrays(version.layout)
+    texturing = None
+    if bundle.texturing is not None:
+        texturing = _texturing_entry(bundle.texturing, folder, arrays, members, encoded_map)
     return schema.BundleEntry(
         bundle.name,
         list(bundle.objects),
@@ -133,18 +137,26 @@ def _bundle_entry(
         settings_entry(bundle.bake),
         dict(bundle.shares),
         layout,
-        _texturing_entry(bundle.texturing, arrays, members, encoded_map) if bundle.texturing is not None else None,
+        texturing,
         _check_entry(bundle.check) if bundle.check is not None else None,
         {key: str(rule) for key, rule in bundle.twin_rules},
         versions,
         {key: msgspec.convert(asdict(told), schema.ShapingEntry, strict=False) for key, told in bundle.shapings},
         bundle.identity,
         {name: str(way) for name, way in bundle.ways},
+        None if bundle.given is None else _given_entry(bundle.given, folder),
     )
 
 
+def _given_entry(given: Given, folder: Path) -> dict[str, Any]:
+    """Return a given sheet, its files as seen from the project's folder."""
+    maps = tuple(replace(one, file=_seen_from(folder, one.file)) if one.file else one for one in given.maps)
+    file = _seen_from(folder, given.file) if given.file else ""
+    return settings_entry(replace(given, maps=maps, file=file))
+
+
 def _texturing_entry(
-    texturing: Texturing, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
+    texturing: Texturing, folder: Path, arrays: str, members: dict[str, bytes], encoded_map: Callable[[str], bytes]
 ) -> schema.TexturingEntry:
     maps = []
     for baked in texturing.maps:
@@ -167,6 +179,8 @@ def _texturing_entry(
                 baked.frame,
                 list(baked.surfaces),
                 baked.tex_coord,
+                _seen_from(folder, baked.source) if baked.source else "",
+                baked.source_digest,
             )
         )
     light = None if texturing.light is None else schema.LightEntry(**asdict(texturing.light))
@@ -245,6 +259,7 @@ def _layout_arrays(layout: Layout) -> bytes:
         "shares": layout.shares,
         "squeezed": layout.squeezed,
         "pages": layout.pages,
+        **({"fields": layout.fields} if layout.on_given else {}),
         "corners": np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
         "island": np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
         "projected": np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),

@@ -20,6 +20,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, Finding
+from fasciculum.model.given import Given
 from fasciculum.model.layers import Layer
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.lookup import HERE, Lookup
@@ -32,6 +33,7 @@ from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.gather.high import gather_high
+from fasciculum.operations.gather.palettes import made_palette
 from fasciculum.operations.plan.plan import NAMES, Planner
 from fasciculum.operations.plan.sizing import low_yield, smallest_size, surface_yields
 from fasciculum.operations.plan.take import planned_bundles, ruled_ways
@@ -71,6 +73,10 @@ class Order:
     #: what shines beside the models' own lights
     lighting: Lighting = PLAIN_LIGHTING
     layers: tuple[Layer, ...] = ()
+    #: the sheet that exists and that everything is laid onto, None when sheets are made
+    given: Given | None = None
+    #: whether each bundle is laid onto a palette made of its flat colours
+    palette_made: bool = False
 
 
 class Pipeline:
@@ -265,6 +271,11 @@ def make(
         noticed = (*noticed, *about)
     scene = scene.lit_by(order.lighting).layered(order.layers)
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
+    if order.palette_made:
+        every = made_palette(scene, [item.key for item in scene.objects])
+        bundles = tuple(replace(bundle, given=every, ways=()) for bundle in bundles)
+    elif order.given is not None:
+        bundles = tuple(replace(bundle, given=order.given, ways=()) for bundle in bundles)
     line.document = Document(
         name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing
     )

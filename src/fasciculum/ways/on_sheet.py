@@ -21,6 +21,9 @@ def on_sheet(scene: Scene, bundle: Bundle) -> OnSheet:
     if bundle.ways and bundle.bake.lit_only:
         # the look that is baked is all that is delivered: every surface has texels for it
         bundle = replace(bundle, ways=())
+    if bundle.given is not None:
+        # what lies on a given sheet is laid there whole
+        return OnSheet(scene, replace(bundle, ways=()))
     blocks = bundle.sheet.pieces is PieceRule.BLOCKS
     if not blocks and all(way is Way.BAKE for _, way in bundle.ways):
         return OnSheet(scene, bundle)

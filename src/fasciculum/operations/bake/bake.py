@@ -25,6 +25,7 @@ from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures, MapConstant, Texturing
 from fasciculum.operations.bake.blocks import keep_normals
+from fasciculum.operations.bake.given import given_digest, given_needs, take_given
 from fasciculum.operations.bake.layers import layer_picture
 from fasciculum.operations.bake.light import (
     light_digest,
@@ -98,6 +99,8 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
     layout = bundle.layout
     if layout is None:
         return ""
+    if bundle.given is not None:
+        return given_digest(bundle.given, kind.name)
     needs = needs or wanted_maps(scene, bundle)
     if bundle.bake.on_light_sheet(kind.name):
         return digest_of(_frame(scene, bundle, layout, kind, needs), *_surfaces(scene, bundle, kind, scene))
@@ -107,6 +110,8 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
 
 def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
     """Return which maps a bundle is to have, and the constants beside them."""
+    if bundle.given is not None:
+        return given_needs(scene, [scene.object(key) for key in bundle.objects], bundle.given)
     work = on_sheet(scene, bundle)
     items = tuple(work.scene.object(key) for key in work.bundle.objects)
     return needs_of(work.scene, items, bundle.bake)
@@ -151,18 +156,10 @@ def bake(
     whole_scene, given, own = scene, bundle, bundle.objects
     work = on_sheet(scene, bundle)
     scene, bundle = work.scene, work.bundle
-    layout = bundle.layout
-    if layout is None or layout.scale <= 0:
-        raise UsageError("there is no layout to bake into.", item=bundle.name, hint="Pack the bundle first.")
+    layout = _demanded(bundle)
+    if bundle.given is not None:
+        return take_given(scene, bundle, store, progress)
     work.demand_fit()
-    if layout.border_gap < 0:
-        raise UsageError("the layout has not been verified yet.", item=bundle.name, hint="Wait for it, or pack again.")
-    if layout.overlap > 0:
-        raise UsageError(
-            "islands overlap, and would be baked over each other.",
-            item=bundle.name,
-            hint="Pack the bundle again.",
-        )
     needs = wanted_maps(scene, bundle)
     for name in only:
         if name not in needs.maps:
@@ -235,6 +232,26 @@ def bake(
         light=figures if any(KINDS[name].source is Values.LIGHT for name in needs.maps) else None,
         light_layout=light_layout if any(bundle.bake.on_light_sheet(name) for name in needs.maps) else None,
     )
+
+
+def _demanded(bundle: Bundle) -> Layout:
+    """Return the layout that a bundle is baked on.
+
+    Raises
+    ------
+    UsageError
+        When it cannot be baked on.
+    """
+    layout, name = bundle.layout, bundle.name
+    if layout is None or layout.scale <= 0:
+        raise UsageError("there is no layout to bake into.", item=name, hint="Pack the bundle first.")
+    if layout.border_gap < 0:
+        raise UsageError("the layout has not been verified yet.", item=name, hint="Wait for it, or pack again.")
+    if layout.overlap > 0:
+        raise UsageError(
+            "islands overlap, and would be baked over each other.", item=name, hint="Pack the bundle again."
+        )
+    return layout
 
 
 @dataclass(frozen=True, eq=False)

@@ -182,6 +182,9 @@ def check_bundle(
     if layout is None or texturing is None or layout.scale <= 0:
         return None
     progress.update(0.0, f"Checking {bundle.name}")
+    if bundle.given is not None:
+        # nothing of the source is on it that it could be compared with
+        return CheckResult((), 1, *stretch_of(scene, layout), made_from=check_digest(bundle))
     whole, on = scene, on_sheet(scene, bundle)
     on.demand_fit()
     named = frozenset(patch.key for patch in on.patches)

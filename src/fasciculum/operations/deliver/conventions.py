@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 import cv2
@@ -23,6 +24,7 @@ from fasciculum.model.map_wishes import Cell, ChannelFile, is_alpha, judge_patte
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap, MapConstant
+from fasciculum.operations.bake.given import given_bytes
 from fasciculum.operations.deliver.lights import Stored, stored_light, stored_pixels
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 
@@ -115,13 +117,8 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
     settings = document.delivery
     judge_pattern(settings.pattern, f"Write it of {{name}}, {{bundle}} and {{map}}, such as {PATTERN}.")
     name = delivery_name(document)
-    taken: set[str] = set()
+    names = _Names(name)
     found: dict[str, list[TextureFile]] = {}
-
-    def named(bundle: Bundle, pattern: str, shown: str, suffix: str) -> str:
-        wanted = pattern.format(name=name, bundle=file_name(bundle.name).lower(), map=shown)
-        return unused_file(wanted, taken, suffix)
-
     for bundle in bundles:
         made = bundle.texturing
         assert made is not None
@@ -129,6 +126,9 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
         slices = bundle.layout.slices if bundle.layout is not None else 0
         for baked in made.maps:
             if baked.name in made.unwritten:
+                continue
+            if baked.source:
+                files.append(TextureFile(names.given(baked), baked.name, baked))
                 continue
             pattern = bundle.bake.wish(baked.name).pattern or settings.pattern
             for shown in shown_files(KINDS[baked.name], settings.packing):
@@ -139,22 +139,51 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                     name_of = tile_name(shown, tile, baked.tiles, slices)
                     # light is written both as whole numbers, which anything reads, and as floats
                     for suffix in (baked.format,) if stored is None else (FileFormat.PNG, FileFormat.EXR):
-                        file = named(bundle, pattern, name_of, f".{suffix}")
+                        file = names.made(bundle, pattern, name_of, f".{suffix}")
                         files.append(TextureFile(file, shown, baked, tile, light=stored))
-        for packed in bundle.bake.packed:
-            parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
-            constants = tuple(one for part_name in packed.maps if (one := made.constant(part_name)) is not None)
-            if len(parts) + len(constants) < len(packed.maps) or bundle.layout is None:
-                continue
-            layout = bundle.layout
-            bits = 16 if any(part.bits > 8 for part in parts) else 8
-            count = 4 if len(packed.cells) == 4 else 3
-            whole = BakedMap(packed.name, "", layout.across, layout.height, bits, packed.color_space, count)
-            whole = replace(whole, tiles=layout.tiles)
-            for tile in range(layout.tiles):
-                file = named(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles, slices), ".png")
-                files.append(TextureFile(file, packed.name, whole, tile, packed, parts, constants))
+        files += _packed_files(bundle, names)
     return found
+
+
+def _packed_files(bundle: Bundle, names: _Names) -> Iterator[TextureFile]:
+    """Yield the files of a bundle that are packed of channels."""
+    made, layout = bundle.texturing, bundle.layout
+    if made is None or layout is None:
+        return
+    for packed in bundle.bake.packed:
+        parts = tuple(part for part_name in packed.maps if (part := made.map(part_name)) is not None)
+        constants = tuple(one for part_name in packed.maps if (one := made.constant(part_name)) is not None)
+        if len(parts) + len(constants) < len(packed.maps):
+            continue
+        bits = 16 if any(part.bits > 8 for part in parts) else 8
+        count = 4 if len(packed.cells) == 4 else 3
+        whole = BakedMap(packed.name, "", layout.across, layout.height, bits, packed.color_space, count)
+        whole = replace(whole, tiles=layout.tiles)
+        for tile in range(layout.tiles):
+            file = names.made(bundle, PATTERN, tile_name(packed.name, tile, layout.tiles, layout.slices), ".png")
+            yield TextureFile(file, packed.name, whole, tile, packed, parts, constants)
+
+
+class _Names:
+    """Names of files, each once."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+        self._taken: set[str] = set()
+        self._given: dict[tuple[str, str], str] = {}
+
+    def given(self, baked: BakedMap) -> str:
+        """Return the name of a texture that is delivered as it is: its own, and once for all bundles that read it."""
+        key = baked.source, baked.source_digest
+        if key not in self._given:
+            place = Path(baked.source)
+            self._given[key] = unused_file(place.stem, self._taken, place.suffix)
+        return self._given[key]
+
+    def made(self, bundle: Bundle, pattern: str, shown: str, suffix: str) -> str:
+        """Return the name of a texture of a bundle by a pattern."""
+        wanted = pattern.format(name=self._name, bundle=file_name(bundle.name).lower(), map=shown)
+        return unused_file(wanted, self._taken, suffix)
 
 
 def conforms(settings: DeliverySettings) -> bool:
@@ -194,7 +223,9 @@ def _encoded(store: PixelStore, key: str, suffix: str, make: Callable[[], NDArra
 
 
 def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
-    """Return a texture as a file, as the convention has it."""
+    """Return a texture as a file, as the convention has it; a given one as it came."""
+    if texture.baked.source:
+        return given_bytes(texture.baked.source, texture.baked.source_digest)
     if texture.packed is not None:
         made_of = (*(part.pixels for part in texture.parts), repr(texture.constants), repr(texture.baked))
         key = digest_of(texture.packed.text, str(texture.tile), *made_of)

@@ -16,6 +16,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine, FileFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.given import TrimRepeats
 from fasciculum.model.maps import AO, KINDS, LIT, Role
 from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
@@ -37,8 +38,8 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.on_sheet import on_sheet
 
-#: magnifying and minifying filters of a sheet's textures, as glTF numbers them: linear, and linear between mip levels
-LINEAR, TRILINEAR = 9729, 9987
+#: magnifying and minifying filters of a sheet's textures, as glTF numbers them: none, linear, and linear between levels
+NEAREST, LINEAR, TRILINEAR = 9728, 9729, 9987
 
 
 def ready_bundles(document: Document) -> list[Bundle]:
@@ -257,6 +258,14 @@ class SceneBuilder:
         layout = bundle.layout
         sliced = layout is not None and page >= layout.own_tiles
         wrap = REPEAT if sliced or (layout is not None and layout.lanes.any()) else CLAMP
+        down = REPEAT if sliced else CLAMP
+        filters = LINEAR, TRILINEAR
+        if bundle.given is not None:
+            ways = {trim.repeats for trim in bundle.given.trims}
+            wrap = REPEAT if TrimRepeats.U in ways else CLAMP
+            down = REPEAT if TrimRepeats.V in ways else CLAMP
+            # a smaller level of a palette would mix its cells
+            filters = (NEAREST, NEAREST) if bundle.given.is_palette else filters
         shown = [
             texture
             for texture in self.textures[bundle.name]
@@ -274,8 +283,8 @@ class SceneBuilder:
                 self._sheet_image(texture, files, refer),
                 texture.baked.tex_coord,
                 CLAMP if apart else wrap,
-                REPEAT if sliced and not apart else CLAMP,
-                filters=(LINEAR, TRILINEAR),
+                CLAMP if apart else down,
+                filters=filters,
             )
             slots |= dict.fromkeys(roles, slot)
             if KINDS[texture.baked.name].scaled:
@@ -338,7 +347,8 @@ class SceneBuilder:
 
     def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
         name = texture.file.rpartition(".")[0]
-        if conforms(self.settings) and texture.file.endswith(f".{FileFormat.PNG}"):
+        held = texture.baked.source and texture.file.lower().endswith((".png", ".jpg", ".jpeg"))
+        if held or (conforms(self.settings) and texture.file.endswith(f".{FileFormat.PNG}")):
             return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
         plain, settings = conforming(texture, self.settings)
         return OutputImage(name, embedded_texture(self.store, plain, settings))

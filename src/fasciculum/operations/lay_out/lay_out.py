@@ -17,6 +17,7 @@ from fasciculum.model.settings import rules_of, settings_of
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.check.surroundings import with_parted
+from fasciculum.operations.lay_out.onto import given_rules, lay_onto
 from fasciculum.operations.lay_out.pieces import Pieces, flat_area, pieces_of, placed
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
@@ -49,6 +50,12 @@ def sheet_rules(sheet: SheetSettings) -> str:
 
 def layout_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout is made from."""
+    if bundle.given is not None:
+        told = given_rules(bundle.given), bundle.objects, bundle.sheet.turns, bundle.sheet.uv
+        shaped = tuple((key, one.digest) for key, one in bundle.shapings if key in bundle.objects)
+        colors = scene.surfaces if bundle.given.is_palette else {}
+        surfaces = [scene.shapes[key] + colors.get(key, "") for key in bundle.objects]
+        return digest_of(repr((told, shaped)), *surfaces)
     work = on_sheet(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     patches = tuple((patch.key, patch.row) for patch in work.patches)
@@ -87,6 +94,8 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
         With scale 0 when nothing fits.
     """
     digest = layout_digest(scene, bundle)
+    if bundle.given is not None:
+        return replace(lay_onto(scene, bundle, fresh=fresh, progress=progress), made_from=digest)
     on = on_sheet(scene, with_parted(scene, bundle))
     scene, bundle = on.scene, on.bundle
     sheet = bundle.sheet_in_force
@@ -426,6 +435,9 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
     progress.update(0.0, "Verifying the layout")
     if layout.scale <= 0:
         return layout
+    if layout.on_given:
+        # islands lie on each other there on purpose
+        return replace(layout, gap=0, border_gap=0, overlap=0.0)
     corners, labels = sheet_triangles(layout), island_labels(layout)
     pages = triangle_pages(layout)
     found = verify(corners, labels, layout.width, layout.height, pages=pages)

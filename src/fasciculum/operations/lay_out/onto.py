@@ -1,0 +1,304 @@
+"""Lay out onto a given sheet: islands onto its trims, or faces into the cells of a palette."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.given.cells import middle_of, nearest_cells
+from fasciculum.given.fitting import MOST_STRETCH, best_fit, named_trim, row_of
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import ObjectPolicy, PieceRule, Turns, UvPolicy
+from fasciculum.model.given import Given
+from fasciculum.model.layout import Layout, Surface
+from fasciculum.model.scene import OPAQUE, Material, Object, Scene
+from fasciculum.model.unwrapping import Shaping, UnwrapSettings
+from fasciculum.operations.lay_out.pieces import earlier_islands, flat_area, islands_of, pieces_of
+from fasciculum.progress import SILENT, Progress
+from fasciculum.units import srgb_to_linear
+from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
+from fasciculum.uv.edges import EdgeGraph
+from fasciculum.uv.stretch import angle_stretch
+
+#: degrees between two faces from which a board ends there
+BENT = 25.0
+#: how a surface is unwrapped for trims: each face and each bend by itself
+FOR_TRIMS = UnwrapSettings(sharp=40.0, stretch=0.01, smallest=0.0, fewer=0.0)
+#: a wanted density, px/m, at which no island is long
+NO_LIMIT = 1e-6
+
+
+def given_rules(given: Given) -> str:
+    """Return all that a layout on a given sheet depends on, as one text."""
+    return f"given {replace(given, file='', maps=())!r}"
+
+
+def lay_onto(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:
+    """Lay a bundle onto its given sheet.
+
+    Islands that lay there before stay where they are, unless ``fresh``; pinned ones stay in any case.
+    """
+    given = bundle.given
+    assert given is not None
+    if given.is_palette:
+        return _into_cells(scene, bundle, given)
+    surfaces = _surfaces(scene, bundle, progress)
+    before = bundle.layout
+    earlier = earlier_islands(surfaces, before)
+    kept = np.zeros(len(earlier), np.bool_)
+    rows, fields = np.zeros((len(earlier), 6)), np.full(len(earlier), -1, np.int32)
+    pinned = np.zeros(len(earlier), np.bool_)
+    if before is not None and before.on_given and len(before.fields) == len(before.placements):
+        there = earlier >= 0
+        stays = (before.rules == given_rules(given)) and not fresh
+        kept[there] = (before.pinned[earlier[there]] | stays) & (before.fields[earlier[there]] < len(given.trims))
+        rows[kept], fields[kept] = before.placements[earlier[kept]], before.fields[earlier[kept]]
+        pinned[kept] = before.pinned[earlier[kept]]
+    quarters = (0,) if bundle.sheet.turns is Turns.NONE else (0, 1)
+    number = 0
+    for surface in surfaces:
+        progress.check()
+        names = list(_names(scene, surface))
+        for island, corners in enumerate(islands_of(surface)):
+            if not kept[number]:
+                own = surface.island == island
+                only = named_trim(_names_on(names, own), given.trims)
+                low, high = corners.reshape(-1, 2).min(axis=0), corners.reshape(-1, 2).max(axis=0)
+                size = float(high[0] - low[0]), float(high[1] - low[1])
+                fit = best_fit(size, given, turns=quarters, only=only)
+                rows[number], fields[number] = row_of(corners, fit, given.trims[fit.trim]), fit.trim
+            number += 1
+    return _layout(bundle, given, surfaces, rows, fields, pinned)
+
+
+def _layout(
+    bundle: Bundle,
+    given: Given,
+    surfaces: tuple[Surface, ...],
+    rows: NDArray[np.float64],
+    fields: NDArray[np.int32],
+    pinned: NDArray[np.bool_],
+) -> Layout:
+    boxes = np.array(given.fields, float).reshape(-1, 4)[np.unique(fields[fields >= 0])]
+    used = float(((boxes[:, 2] - boxes[:, 0]) * (boxes[:, 3] - boxes[:, 1])).sum())
+    return Layout(
+        surfaces,
+        rows,
+        given.px_per_metre,
+        given.width,
+        given.height,
+        padding=0,
+        margin=0,
+        gap=0,
+        border_gap=0,
+        overlap=0.0,
+        fill=used / (given.width * given.height),
+        made_from="",
+        rules=given_rules(given),
+        pinned=pinned,
+        fields=fields,
+    )
+
+
+# -- surfaces ---------------------------------------------------------------------------------------------------------
+
+
+def _surfaces(scene: Scene, bundle: Bundle, progress: Progress) -> tuple[Surface, ...]:
+    """Return the bundle's surfaces laid flat for trims: as they came where they keep their shape, else anew."""
+    sheet = replace(
+        bundle.sheet, twins=False, wanted=NO_LIMIT, pieces=PieceRule.ISLANDS, unwrap=FOR_TRIMS, uv=bundle.sheet.uv
+    )
+    plain = replace(bundle, sheet=sheet, layout=None, given=None, ways=(), twin_rules=())
+    found = pieces_of(scene, plain, progress.part(0.0, 0.5)).surfaces
+    shapings = dict(bundle.shapings)
+    for surface in found:
+        key = surface.objects[0]
+        world = corners_of(scene, scene.object(key)).world
+        keeps = bundle.policy(key) is UvPolicy.KEEP or bundle.shaping(key).hand or bundle.shaping(key).projections
+        if keeps or (_longest(world, surface) <= MOST_STRETCH and bundle.policy(key) is not UvPolicy.UNWRAP):
+            continue
+        told = bundle.shaping(key)
+        seams = tuple(sorted({*told.seams, *_bent_edges(world)} - set(told.joined)))
+        anew = Shaping(ObjectPolicy.UNWRAP, seams=seams, joined=told.joined, count=len(world))
+        shapings |= dict.fromkeys(surface.objects, anew)
+    if shapings == dict(bundle.shapings):
+        return found
+    again = replace(plain, shapings=tuple(sorted(shapings.items(), key=lambda entry: entry[0])))
+    return pieces_of(scene, again, progress.part(0.5, 0.9)).surfaces
+
+
+def _longest(world: NDArray[np.float64], surface: Surface) -> float:
+    """Return the mean stretch, weighted by area, of the island of a surface that is stretched most."""
+    stretches = [stretch for stretch, _ in island_figures(world, surface.corners, surface.island)]
+    return max(stretches, default=1.0)
+
+
+def island_figures(
+    world: NDArray[np.float64], flat: NDArray[np.float64], island: NDArray[np.int32]
+) -> list[tuple[float, float]]:
+    """Return for each island its stretch, s1 over s2 weighted by area, and its density, flat units a metre."""
+    areas, lying = surface_areas(world), np.abs(signed_uv_areas(flat))
+    stretch = angle_stretch(world, flat)
+    found = []
+    for number in range(int(island.max(initial=-1)) + 1):
+        own = (island == number) & (areas > 0) & (lying > 0) & np.isfinite(stretch)
+        area = float(areas[own].sum())
+        if area <= 0:
+            found.append((1.0, 0.0))
+            continue
+        found.append((float((stretch[own] * areas[own]).sum()) / area, float(np.sqrt(lying[own].sum() / area))))
+    return found
+
+
+def _bent_edges(world: NDArray[np.float64]) -> list[int]:
+    """Return the half-edges at which a surface bends so much that a board would end there."""
+    graph = EdgeGraph(world)
+    order = np.argsort(graph.edge_of, kind="stable")
+    edge = graph.edge_of[order]
+    pairs = np.flatnonzero(edge[:-1] == edge[1:])
+    one, two = order[pairs], order[pairs + 1]
+    facing = (graph.normals[one // 3] * graph.normals[two // 3]).sum(axis=1)
+    bent = facing < np.cos(np.radians(BENT))
+    return [*one[bent].tolist(), *two[bent].tolist()]
+
+
+def _names(scene: Scene, surface: Surface) -> Iterator[tuple[str, str, int]]:
+    """Yield an object's name, and the name of the material of each of its primitives with how many triangles it has."""
+    item = scene.object(surface.objects[0])
+    for primitive in scene.primitives_of(item):
+        yield item.key, scene.material_name(primitive.material), len(primitive.triangles)
+
+
+def _names_on(names: Sequence[tuple[str, str, int]], own: NDArray[np.bool_]) -> list[str]:
+    """Return what may call for a trim: the object's name, then the materials of an island's triangles."""
+    found, first = [names[0][0]], 0
+    for _, material, count in names:
+        if own[first : first + count].any():
+            found.append(material)
+        first += count
+    return found
+
+
+# -- what lies where --------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class OntoRow:
+    """Where an island of an object lies: on which trim, how it is turned, degrees, its stretch and density, px/m."""
+
+    object: str
+    island: int
+    trim: str
+    turn: int
+    stretch: float
+    density: float
+
+
+def onto_rows(scene: Scene, bundle: Bundle) -> list[OntoRow]:
+    """Return where each island of a bundle on a given sheet lies; none for a palette."""
+    given, layout = bundle.given, bundle.layout
+    if given is None or layout is None or given.is_palette or not layout.on_given:
+        return []
+    found = []
+    for index, surface in enumerate(layout.surfaces):
+        lying = layout.sheet_corners(index)
+        for key in surface.objects:
+            world = corners_of(scene, scene.object(key)).world
+            for number, (stretch, density) in enumerate(island_figures(world, lying, surface.island)):
+                place = layout.starts[index] + number
+                field = int(layout.fields[place])
+                name = given.trims[field].name if 0 <= field < len(given.trims) else ""
+                found.append(OntoRow(key, number, name, turn_of(layout.placements[place]), stretch, density))
+    return found
+
+
+def turn_of(row: NDArray[np.float64]) -> int:
+    """Return by how many degrees, against the clock, a 2 x 3 map turns what it places: 0, 90, 180 or 270."""
+    a, b, _, c, d, _ = row.tolist()
+    if a * d - b * c < 0:
+        a, b = -a, -b
+    return round(float(np.degrees(np.arctan2(b - c, a + d))) / 90.0) % 4 * 90
+
+
+def sameness(scene: Scene, bundle: Bundle) -> dict[str, float]:
+    """Return for each trim the part of all trimmed surface that shows it."""
+    given, layout = bundle.given, bundle.layout
+    if given is None or layout is None or given.is_palette:
+        return {}
+    areas = np.zeros(len(given.trims))
+    for index, surface in enumerate(layout.surfaces):
+        fields = layout.fields[layout.islands_of(index)]
+        for key in surface.objects:
+            there = surface_areas(corners_of(scene, scene.object(key)).world)
+            np.add.at(areas, fields[fields >= 0], there[fields >= 0])
+    whole = max(float(areas.sum()), 1e-300)
+    return {trim.name: float(area) / whole for trim, area in zip(given.trims, areas, strict=True)}
+
+
+# -- palettes ---------------------------------------------------------------------------------------------------------
+
+
+def _into_cells(scene: Scene, bundle: Bundle, given: Given) -> Layout:
+    """Put each face into the middle of the cell whose colour is nearest to its own."""
+    chosen: dict[str, dict[int, int]] = {}
+    for key, triangles, cell in given.chosen:
+        chosen.setdefault(key, {}).update(dict.fromkeys(triangles, cell))
+    surfaces, rows, fields = [], [], []
+    for key in bundle.objects:
+        item = scene.object(key)
+        world = corners_of(scene, item).world
+        cells = nearest_cells(face_colors(scene, item), np.array(given.colors, float).reshape(-1, 4))
+        for triangle, cell in chosen.get(key, {}).items():
+            if triangle < len(cells) and cell < len(given.cells):
+                cells[triangle] = cell
+        used, island = np.unique(cells, return_inverse=True)
+        flat = np.zeros((len(cells), 3, 2))
+        none = np.zeros(len(cells), np.bool_)
+        area = float(surface_areas(world).sum())
+        surfaces.append(Surface((key,), flat, island.reshape(-1).astype(np.int32), none, area))
+        for cell in used.tolist():
+            x, y = middle_of(given.cells[cell])
+            rows.append((0.0, 0.0, x, 0.0, 0.0, y))
+            fields.append(cell)
+    laid = np.array(rows, float).reshape(-1, 6), np.array(fields, np.int32)
+    return _layout(bundle, given, tuple(surfaces), *laid, np.zeros(len(rows), np.bool_))
+
+
+def face_colors(scene: Scene, item: Object) -> NDArray[np.float64]:
+    """Return the colour of each of an object's faces, (T, 4), linear with opacity: its material's, tinted."""
+    found = []
+    for primitive in scene.primitives_of(item):
+        material = scene.material_of(primitive)
+        color = np.array(material.base_color_factor, float) * _texture_color(scene, material)
+        colors = np.tile(color, (len(primitive.triangles), 1))
+        if primitive.colors is not None:
+            colors *= primitive.colors[primitive.triangles].astype(np.float64).mean(axis=1)
+        if material.alpha_mode == OPAQUE:
+            colors[:, 3] = 1.0
+        found.append(colors)
+    return np.concatenate(found) if found else np.zeros((0, 4))
+
+
+def _texture_color(scene: Scene, material: Material) -> NDArray[np.float64]:
+    """Return the mean of a material's colour texture, linear with opacity; white without one."""
+    slot = material.base_color
+    if slot is None or scene.images[slot.image].missing:
+        return np.ones(4)
+    mean = np.array(scene.images[slot.image].mean[:4])
+    found = np.ones(4)
+    found[: len(mean)] = mean
+    found[:3] = srgb_to_linear(found[:3])
+    return found
+
+
+def unplaced_area(layout: Layout) -> float:
+    """Return the flat area of islands that lie on no field, square metres."""
+    total = 0.0
+    for index, surface in enumerate(layout.surfaces):
+        for number, corners in enumerate(islands_of(surface)):
+            if layout.fields[layout.starts[index] + number] < 0:
+                total += flat_area(corners)
+    return total
