@@ -94,7 +94,10 @@ def _without_gaps(values: NDArray[np.float32], cells: list[Box]) -> list[Box]:
     if len(cells) < 4:
         return cells
     edges = np.array([min(x1 - x0, y1 - y0) for x0, y0, x1, y1 in cells])
-    usual = float(np.median(edges[edges > np.median(edges) * THIN]))
+    # most of the picture is cells, however many gaps there are
+    areas = np.array([(x1 - x0) * (y1 - y0) for x0, y0, x1, y1 in cells])
+    order = np.argsort(edges)
+    usual = float(edges[order][np.searchsorted(np.cumsum(areas[order]), areas.sum() / 2)])
     thin = edges < usual * THIN
     colors = np.array([values[int(y0), int(x0)] for x0, y0, x1, y1 in cells])
     if not thin.any():

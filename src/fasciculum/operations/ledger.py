@@ -74,6 +74,8 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     """Return the size of each texture that is written for one tile of a bundle, texels: maps and packed files."""
     if on_sheet(scene, bundle).bare:
         return []
+    if bundle.given is not None:
+        return [(bundle.given.width, bundle.given.height)] * len(bundle.given.maps)
     needs = wanted_maps(scene, bundle)
     if bundle.texturing is not None:
         constants = {one.name for one in bundle.texturing.constants}
@@ -163,6 +165,7 @@ def ledger_of(document: Document) -> Ledger:
     read.add(index for index, _ in kept)
     materials, textures, size = len(kept), len(read.sizes), read.bytes
     moving = moving_objects(scene) if document.delivery.combine == Combine.BUNDLE else None
+    sheets: set[object] = set()
     for bundle in filled:
         calls += bundle_calls(scene, bundle, document.delivery, apart, moving)
         work = works[bundle.name]
@@ -173,6 +176,10 @@ def ledger_of(document: Document) -> Ledger:
         pages = tiles + (work.slices > 0)
         materials += 0 if work.bare else pages
         sizes = written_sizes(scene, bundle)
+        if bundle.given is not None:
+            # bundles that are laid onto one sheet read the same textures
+            sizes = [] if bundle.given.maps in sheets else sizes
+            sheets.add(bundle.given.maps)
         textures += len(sizes) * pages
         size += work.tiles * sum(texture_bytes(width, height) for width, height in sizes)
     every = tuple(item.key for item in scene.objects)
