@@ -1,4 +1,4 @@
-"""Run the tests: ``tools/test.py [-v] [NAME ...]``, names as unittest takes them.
+"""Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` tells the slowest.
 
 Without names, two halves that take about as long run side by side, each in a process of its own.
 """
@@ -74,6 +74,29 @@ def halves() -> int:
     return 1 if code or totals[1] or not totals[0] else 0
 
 
+class Timed(unittest.TextTestResult):
+    """Results that know how long each test took, and tell the slowest with ``-s``."""
+
+    def __init__(self, *args: object, **more: object) -> None:
+        super().__init__(*args, **more)  # type: ignore[arg-type]
+        self.taken: list[tuple[float, str]] = []
+        self._began = 0.0
+
+    def startTest(self, test: unittest.TestCase) -> None:
+        """Take note of when a test begins."""
+        self._began = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:
+        """Take note of how long it took."""
+        self.taken.append((time.monotonic() - self._began, test.id()))
+        super().stopTest(test)
+
+    def slowest(self, count: int = 40) -> str:
+        """Return the slowest tests, a line for each."""
+        return "\n".join(f"{seconds:6.1f} s  {name}" for seconds, name in sorted(self.taken, reverse=True)[:count])
+
+
 def run(names: list[str]) -> int:
     """Run the tests of those names; a package stands for all modules in it."""
     loader = unittest.TestLoader()
@@ -86,7 +109,9 @@ def run(names: list[str]) -> int:
             suite.addTests(loader.loadTestsFromName(name))
     print(f"running {suite.countTestCases()} tests", flush=True)
     began = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1).run(suite)
+    result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1, resultclass=Timed).run(suite)
+    if "-s" in sys.argv and isinstance(result, Timed):
+        print(result.slowest())
     bad = len(result.failures) + len(result.errors)
     print(f"took {time.monotonic() - began:.0f} s")
     print(f"{result.testsRun - bad - len(result.skipped)} passed, {bad} failed, {len(result.skipped)} skipped")

@@ -222,7 +222,9 @@ class CommandLine(unittest.TestCase):
             (["--channels", "mask=roughnes"], "nearest are: roughness"),
             (["--channels", "mask=roughness.g"], "no channel"),
             (["--channels", "a=1,2"], "more than a channel holds"),
-            (["--onto", self.model], "--onto"),
+            (["--onto", self.model, "--palette", "p.png"], "not allowed with"),
+            (["--cells", "4x4"], "--palette"),
+            (["--split"], "--onto"),
             (["--turns", "sometimes"], "none"),
             (["--padding", "nan"], "no number"),
             (["--wanted", "nan"], "not between"),
@@ -232,8 +234,8 @@ class CommandLine(unittest.TestCase):
             self.assertIn(words, err, option)
         self.assertFalse((self.folder / "out").exists())
         _, out, _ = run("make", "--help")
-        for option in ("--onto", "--palette", "--layers", "--watch"):
-            self.assertNotIn(option, out)
+        for option in ("--onto", "--palette", "--layers", "--cells"):
+            self.assertIn(option, out)
 
     def test_interrupting_leaves_nothing_half_written(self):
         process = subprocess.Popen(

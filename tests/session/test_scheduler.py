@@ -16,9 +16,10 @@ class Hand:
 
     def __init__(self, title, finished):
         self.title, self.finished, self.over, self.stopped = title, finished, False, False
+        self.state = "running"
 
     def end(self, value=None):
-        self.over = True
+        self.over, self.state = True, "done"
         self.finished(value)
 
 
@@ -34,6 +35,7 @@ class ByHand:
 
     def cancel(self, job):
         job.over = job.stopped = True
+        job.state = "cancelled"
 
     @property
     def open(self):
@@ -89,6 +91,18 @@ class Waiting(SchedulerCase):
         self.assertEqual((self.transport.open, asked), (["bake Two", "bake One"], [True]))
         self.transport.jobs[2].end()
         self.assertEqual(self.transport.open, ["bake Two", "check One"])
+
+    def test_what_waits_begins_once_the_result_is_in_not_once_the_work_is_over(self):
+        seen = []
+        self.scheduler.submit(task(Kind.PACK), lambda _: seen.append("taken"))
+        self.scheduler.want(Kind.BAKE, "One", lambda: seen.append("made"))
+        (job,) = self.transport.jobs
+        job.over, job.state = True, "done"
+        # whoever runs the work says so before its result is handed on
+        self.scheduler.proceed()
+        self.assertEqual(seen, [])
+        job.end()
+        self.assertEqual(seen, ["taken", "made"])
 
     def test_what_was_stopped_holds_nothing_up(self):
         self.scheduler.submit(task(Kind.PACK))

@@ -7,10 +7,21 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QColorDialog,
+    QGridLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fasciculum.app.look import Theme
 from fasciculum.io.formats.table import READ_FORMATS
+from fasciculum.model.lighting import Triple
+from fasciculum.units import linear_to_srgb, srgb_to_linear
 
 #: what file dialogs offer of models
 MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
@@ -170,3 +181,40 @@ class Column(QWidget):
         self.box = QVBoxLayout(self)
         self.box.setContentsMargins(12, 8, 12, 10)
         self.box.setSpacing(6)
+
+
+def shown_color(color: Triple) -> QColor:
+    """Return a linear colour as a screen shows it, its brightest part as bright as can be where it is more."""
+    most = max(*color, 1.0)
+    return QColor.fromRgbF(*(float(linear_to_srgb(np.array(part / most))) for part in color))
+
+
+def picked_color(color: QColor) -> Triple:
+    """Return a colour of the window as a linear one."""
+    red, green, blue = srgb_to_linear(np.array([color.redF(), color.greenF(), color.blueF()])).tolist()
+    return red, green, blue
+
+
+class ColorButton(QPushButton):
+    """A button that shows a colour and asks for another."""
+
+    def __init__(self, name: str, took: Callable[[Triple], None]) -> None:
+        super().__init__()
+        self.name, self._took = name, took
+        self.color: Triple = (1.0, 1.0, 1.0)
+        self.clicked.connect(self.ask)
+
+    def show_color(self, color: Triple) -> None:
+        """Show a colour, linear."""
+        self.color = color
+        plain = shown_color(color)
+        self.setStyleSheet(f"background: {plain.name()}; min-height: 18px")
+        self.setAccessibleDescription(f"{self.name}: {', '.join(f'{part:.3g}' for part in color)}")
+
+    def ask(self) -> None:
+        """Ask for a colour; brighter ones stay as bright."""
+        most = max(*self.color, 1.0)
+        found = QColorDialog.getColor(shown_color(self.color), self.window(), self.name)
+        if found.isValid():
+            red, green, blue = picked_color(found)
+            self._took((red * most, green * most, blue * most))

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.occlusion import RaySource, frames_of
-from fasciculum.baking.projecting import Body, Part, parts_of, placing_of, turned
+from fasciculum.baking.projecting import Body, Part, parts_of, turned
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Source
@@ -24,7 +24,7 @@ from fasciculum.baking.world import world_normals
 from fasciculum.kernels.layering import read_repeating
 from fasciculum.kernels.occluding import BENT, OPEN
 from fasciculum.kernels.tiles import TILE
-from fasciculum.model.layers import Blend, Layer, LayerImage, LayerProjection, Mask, MaskKind, layers_on
+from fasciculum.model.layers import Blend, Layer, LayerImage, LayerProjection, Mask, MaskKind, layers_on, placing_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.uv.corners import signed_uv_areas

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import math
-import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.layers import Layer, LayerProjection
+from fasciculum.model.layers import Layer, LayerProjection, placing_of
 from fasciculum.uv.projection import CAP, PLANES, POLE
 
 #: part of the greatest component of a normal within which two sides of a box are mixed
@@ -62,17 +61,6 @@ class Body:
     high: Vectors
     hand: float = 1.0
     key: str = ""
-
-
-def placing_of(layer: Layer, key: str) -> tuple[tuple[float, float], float]:
-    """Return the offset, in repeats, and the turn, degrees, that a layer has on an object."""
-    if layer.seed is None:
-        return layer.offset, layer.turn
-    one, two, three = np.random.default_rng([layer.seed, zlib.crc32(key.encode())]).random(3)
-    # what goes round meets itself again only when it is turned by a half
-    round_ = layer.projection in (LayerProjection.CYLINDER, LayerProjection.SPHERE)
-    turn = 180.0 * round(float(three)) if round_ else 360.0 * float(three)
-    return (layer.offset[0] + float(one), layer.offset[1] + float(two)), layer.turn + turn
 
 
 def parts_of(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[Part]:

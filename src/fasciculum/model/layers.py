@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from fnmatch import fnmatchcase
+
+import numpy as np
 
 from fasciculum.model.choices import Choice
 from fasciculum.model.lighting import Triple
@@ -183,3 +186,14 @@ class Layer:
 def layers_on(layers: tuple[Layer, ...], key: str) -> tuple[Layer, ...]:
     """Return what lies on an object, from the ground up."""
     return tuple(layer for layer in layers if layer.lies_on(key))
+
+
+def placing_of(layer: Layer, key: str) -> tuple[tuple[float, float], float]:
+    """Return the offset, in repeats, and the turn, degrees, that a layer has on an object."""
+    if layer.seed is None:
+        return layer.offset, layer.turn
+    one, two, three = np.random.default_rng([layer.seed, zlib.crc32(key.encode())]).random(3)
+    # what goes round meets itself again only when it is turned by a half
+    round_ = layer.projection in (LayerProjection.CYLINDER, LayerProjection.SPHERE)
+    turn = 180.0 * round(float(three)) if round_ else 360.0 * float(three)
+    return (layer.offset[0] + float(one), layer.offset[1] + float(two)), layer.turn + turn

@@ -298,8 +298,8 @@ class Scene:
     layers: tuple[Layer, ...] = ()
 
     def same_surfaces(self, other: object) -> bool:
-        """Tell whether another scene holds the same in all but what shines on it."""
-        names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail", "layers"
+        """Tell whether another scene holds the same in all but what shines and what is laid on it."""
+        names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail"
         return isinstance(other, Scene) and all(getattr(self, name) is getattr(other, name) for name in names)
 
     def lit_by(self, lighting: Lighting) -> Scene:

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from fasciculum.errors import FasciculumError
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import ROLES, Draw
-from fasciculum.rendering.shaders import FRAGMENT, VERTEX
+from fasciculum.rendering.layer_looks import MOST, Ground, LayerLook
+from fasciculum.rendering.shaders import FRAGMENT, LAYERED_FRAGMENT, VERTEX
 
 LAYOUT = "3f 3f 4f 4f 2f 2f 2f 2f 2f"
 NAMES = (
@@ -49,6 +50,8 @@ class _Item:
     corners: Any
     lens: Any
     array: Any
+    #: for the program that knows layers, once any lie on it
+    layered: Any = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,11 +78,14 @@ class Renderer:
     def __init__(self, *, anisotropy: float = 1.0) -> None:
         try:
             self._gl = moderngl.create_context(standalone=True, backend="egl")  # type: ignore[arg-type]
-            self._program = self._gl.program(VERTEX, FRAGMENT)
+            self._plain = self._program = self._gl.program(VERTEX, FRAGMENT)
         except Exception as error:  # moderngl and the loader below it raise plain exceptions of many kinds
             raise NoGraphics(
                 f"the model cannot be drawn here ({error}).", hint="Install libegl1 and libgl1-mesa-dri."
             ) from error
+        self._layered: Any = None
+        #: by object where it stands and the layers on it, on the side that shows what came
+        self.stacks: dict[str, tuple[Ground, list[LayerLook]]] = {}
         self._sides: dict[str, list[_Item]] = {}
         self._textures: dict[str, Any] = {}
         self._uploads: list[tuple[str, list[NDArray[np.uint8]], int, int]] = []
@@ -102,8 +108,9 @@ class Renderer:
     def set_side(self, side: str, draws: Sequence[Draw]) -> None:
         """Give a side its draws, in place of those that it had."""
         for item in self._sides.pop(side, []):
-            for part in (item.array, item.corners, item.lens):
-                part.release()
+            for part in (item.array, item.layered, item.corners, item.lens):
+                if part is not None:
+                    part.release()
         items = []
         for draw in draws:
             corners = self._gl.buffer(np.ascontiguousarray(draw.corners, np.float32).tobytes())
@@ -209,12 +216,15 @@ class Renderer:
         frame.scissor = None
         frame.clear(*ground, 1.0)
         frame.color_attachments[1].write(np.full((height, width), -1, np.int32).tobytes())
-        self._uniform("camera").write(camera.matrix(width / height).T.tobytes())
-        self._set("eye", tuple(camera.eye()))
         right, up = camera.axes()
         light = camera.backward() * 0.75 + up * 0.55 + right * 0.35
-        self._set("to_light", tuple(light / np.linalg.norm(light)))
-        self._set("lens_on", int(lens))
+        for program in (self._plain, self._layered):
+            if program is not None:
+                self._program = program
+                self._uniform("camera").write(camera.matrix(width / height).T.tobytes())
+                self._set("eye", tuple(camera.eye()))
+                self._set("to_light", tuple(light / np.linalg.norm(light)))
+                self._set("lens_on", int(lens))
         number = {key: index for index, key in enumerate(self.keys)}
         for view in views:
             first, last = round(view.since * width), round(view.until * width)
@@ -227,7 +237,8 @@ class Renderer:
             eye = camera.eye()
             clear.sort(key=lambda item: -float(np.linalg.norm((item.draw.bounds[0] + item.draw.bounds[1]) / 2 - eye)))
             for item in (*solid, *clear):
-                self._draw(item, number[item.draw.key], chosen or set(), hovered)
+                stack = self.stacks.get(item.draw.key) if view.side == "source" and not lens else None
+                self._draw(item, number[item.draw.key], chosen or set(), hovered, stack)
         frame.scissor = None
         picture = np.frombuffer(frame.read(components=4), np.uint8).reshape(height, width, 4)
         ids = np.frombuffer(frame.color_attachments[1].read(), np.int32).reshape(height, width)
@@ -241,8 +252,48 @@ class Renderer:
         if name in self._program:
             self._uniform(name).value = value
 
-    def _draw(self, item: _Item, number: int, chosen: set[str], hovered: str) -> None:
+    def set_stacks(self, stacks: dict[str, tuple[Ground, list[LayerLook]]]) -> None:
+        """Lay layers over objects, by their keys, on the side that shows what came."""
+        self.stacks = stacks
+        if stacks and self._layered is None:
+            self._layered = self._gl.program(VERTEX, LAYERED_FRAGMENT)
+
+    def _lay_over(self, item: _Item, stack: tuple[Ground, list[LayerLook]]) -> None:
+        """Give the program the layers on what is drawn next."""
+        ground, looks = stack
+        if item.layered is None:
+            parts = [(item.corners, LAYOUT, *NAMES), (item.lens, "3f", "in_lens")]
+            item.layered = self._gl.vertex_array(self._program, parts, skip_errors=True)
+        looks = looks[:MOST]
+        self._uniform("to_own").write(np.ascontiguousarray(ground.to_own.T, np.float32).tobytes())
+        self._set("box_low", ground.low)
+        self._set("box_high", ground.high)
+        self._set("hand", ground.hand)
+        self._set("layer_count", len(looks))
+        filled = [*looks, *[looks[-1]] * (MOST - len(looks))]
+        for name in ("kind", "axis", "mask", "mask_axis", "blend"):
+            self._set(f"layer_{name}", [getattr(look, name) for look in filled])
+        for name in ("color", "place", "scale", "ramp"):
+            self._set(f"layer_{name}", [getattr(look, name) for look in filled])
+        self._set("layer_used", [int(look.texture in self._textures) for look in filled])
+        for number, look in enumerate(filled):
+            texture = self._textures.get(look.texture, self._blank)
+            texture.use(len(ROLES) + number)
+            self._samplers[0, 0].use(len(ROLES) + number)
+            self._set(f"layer{number}", len(ROLES) + number)
+
+    def _draw(
+        self,
+        item: _Item,
+        number: int,
+        chosen: set[str],
+        hovered: str,
+        stack: tuple[Ground, list[LayerLook]] | None = None,
+    ) -> None:
         draw, gl = item.draw, self._gl
+        self._program = self._plain if stack is None else self._layered
+        if stack is not None:
+            self._lay_over(item, stack)
         used = [0] * 5
         # software drivers compile a program anew for each mix of sampler states: free slots follow the others
         wraps = next((entry[1:] for entry in draw.textures.values()), (0, 0))
@@ -276,7 +327,7 @@ class Renderer:
             gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
         else:
             gl.disable(moderngl.BLEND)
-        item.array.render(moderngl.TRIANGLES)
+        (item.array if stack is None else item.layered).render(moderngl.TRIANGLES)
 
     def release(self) -> None:
         """Give the context back."""

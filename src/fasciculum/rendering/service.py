@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
+from fasciculum.model.layers import Layer, LayerImage, layers_on
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
@@ -29,6 +30,7 @@ from fasciculum.rendering.draws import (
     result_draws,
     source_draws,
 )
+from fasciculum.rendering.layer_looks import Ground, LayerLook, ground_of, look_of
 from fasciculum.rendering.previews import Shown, mip_chain
 from fasciculum.rendering.renderer import Renderer, View
 
@@ -67,6 +69,9 @@ class _Studio:
         #: objects as they came, and the results that are shown but for previews
         self.plain: list[Draw] = []
         self.shown: list[Draw] = []
+        #: the keys of layers' pictures
+        self.pictures: set[str] = set()
+        self.grounds: dict[str, Ground] = {}
         #: how long the last picture took, in seconds
         self.took = 0.0
 
@@ -74,7 +79,7 @@ class _Studio:
         self.draws[side] = draws
         self.renderer.set_side(side, draws)
         wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
-        self.renderer.keep_textures(wanted)
+        self.renderer.keep_textures(wanted | self.pictures)
         there = {key for draw in draws for key, _, _ in draw.textures.values()}
         edge = preview_edge(len(there), SOURCE_EDGE if side == "source" else MAP_EDGE)
         for draw in draws:
@@ -106,6 +111,8 @@ def show_scene(
     """
     studio = _studio()
     studio.scene, studio.folder = scene, folder
+    studio.grounds = {}
+    studio.renderer.set_stacks({})
     draws = [draw for item in scene.objects for draw in source_draws(scene, item)]
     studio.refresh("source", _with_high(scene, draws) if high else draws)
     studio.refresh("result", draws)
@@ -125,6 +132,26 @@ def _with_high(scene: Scene, draws: list[Draw]) -> list[Draw]:
     for item in detail.scene.objects:
         found += [replace(draw, key=owner.get(item.key, item.key)) for draw in source_draws(detail.scene, item)]
     return found
+
+
+def show_layers(layers: tuple[Layer, ...], pictures: dict[LayerImage, str], *, progress: Progress = SILENT) -> None:
+    """Lay layers over objects as they came; ``pictures`` are the keys of theirs in the pixel store."""
+    studio = _studio()
+    stacks: dict[str, tuple[Ground, list[LayerLook]]] = {}
+    for item in studio.scene.objects:
+        looks = [look_of(layer, item.key, pictures) for layer in layers_on(layers, item.key)]
+        shown = [look for look in looks if look is not None]
+        if shown:
+            if item.key not in studio.grounds:
+                studio.grounds[item.key] = ground_of(studio.scene, item)
+            stacks[item.key] = studio.grounds[item.key], shown
+    studio.pictures = {look.texture for _, shown in stacks.values() for look in shown} - {""}
+    for key in sorted(studio.pictures):
+        if not studio.renderer.has_texture(key):
+            pixels = np.load(f"{studio.folder}/{key}.npy", mmap_mode="r")
+            studio.renderer.add_texture(key, mip_chain(pixels, SOURCE_EDGE, Shown(light=True)))
+    studio.renderer.set_stacks(stacks)
+    progress.update(1.0)
 
 
 def show_preview(bundle: Bundle | None, *, progress: Progress = SILENT) -> None:

@@ -34,10 +34,12 @@ vec3 encode(vec3 c) {
 }
 vec3 sky(vec3 d) { return mix(vec3(0.26, 0.24, 0.22), vec3(0.62, 0.66, 0.72), smoothstep(-0.4, 0.7, d.y)); }
 
+//FUNCTIONS
 void main() {
     vec4 base = base_color * color;
     if (used[0] != 0) { vec4 t = texture(map0, uv0); base *= vec4(decode(t.rgb), t.a); }
     if (alpha_mode == 1 && base.a < cutoff) discard;
+    //LAYERS
     float alpha = alpha_mode == 2 ? base.a : 1.0;
     vec3 n = normalize(normal);
     vec3 toward = normalize(eye - position);
@@ -76,3 +78,108 @@ void main() {
     picked = number;
 }
 """
+
+#: what is put into the fragment program where layers lie on what is drawn: see `fasciculum.rendering.layer_looks`
+LAYER_FUNCTIONS = """
+uniform int layer_count; uniform mat4 to_own; uniform vec3 box_low; uniform vec3 box_high; uniform float hand;
+uniform int layer_kind[6]; uniform int layer_axis[6]; uniform int layer_mask[6]; uniform int layer_mask_axis[6];
+uniform int layer_blend[6]; uniform int layer_used[6];
+uniform vec4 layer_color[6]; uniform vec4 layer_place[6]; uniform vec4 layer_scale[6]; uniform vec4 layer_ramp[6];
+uniform sampler2D layer0; uniform sampler2D layer1; uniform sampler2D layer2;
+uniform sampler2D layer3; uniform sampler2D layer4; uniform sampler2D layer5;
+const float PI = 3.14159265;
+
+vec4 read_layer(int n, vec2 uv) {
+    vec4 t = n == 0 ? texture(layer0, uv) : n == 1 ? texture(layer1, uv) : n == 2 ? texture(layer2, uv)
+        : n == 3 ? texture(layer3, uv) : n == 4 ? texture(layer4, uv) : texture(layer5, uv);
+    return vec4(decode(t.rgb), t.a);
+}
+
+vec2 side_ways(int axis, float way, vec3 p) {
+    if (axis == 0) return vec2(-way * p.z * hand, -p.y);
+    if (axis == 1) return vec2(p.x * hand, way * p.z);
+    return vec2(way * p.x * hand, -p.y);
+}
+
+vec2 placed(int n, vec2 uv) {
+    vec4 at = layer_place[n];
+    return vec2(at.z * uv.x - at.w * uv.y, at.w * uv.x + at.z * uv.y) + at.xy;
+}
+
+vec4 read_side(int n, int axis, float way, vec3 p) {
+    vec2 flat_ = side_ways(axis, way, p);
+    vec4 scale = layer_scale[n];
+    if (scale.x > 0.0) return read_layer(n, placed(n, flat_ / scale.x));
+    vec2 a = side_ways(axis, way, box_low), b = side_ways(axis, way, box_high);
+    vec2 first = min(a, b), size = max(abs(b - a), vec2(1e-9));
+    return read_layer(n, placed(n, (flat_ - first) / size * scale.yz));
+}
+
+vec4 read_round(int n, vec3 p, vec3 m, bool sphere) {
+    int up = layer_axis[n], one = (up + 2) % 3, front = (up + 1) % 3;
+    vec3 from = p - (box_low + box_high) * 0.5, size = (box_high - box_low) * 0.5;
+    float radius = sphere ? (size.x + size.y + size.z) / 3.0 : (size[one] + size[front]) * 0.5;
+    float ring = (size[one] + size[front]) * 0.5;
+    vec4 scale = layer_scale[n];
+    float around = scale.x > 0.0 ? max(floor(2.0 * PI * ring / scale.x + 0.5), 1.0) : scale.y;
+    float angle = atan(from[one], from[front]);
+    float length_u = 2.0 * PI * radius / around, length_v, down, ends, way;
+    vec2 cap;
+    if (sphere) {
+        float latitude = atan(from[up], length(vec2(from[one], from[front])));
+        length_v = scale.x > 0.0 ? scale.x : PI * radius / scale.z;
+        down = ((scale.x > 0.0 ? 0.0 : PI * 0.5) - latitude) * radius;
+        ends = clamp((abs(latitude) - 0.9076) / 0.24 + 0.5, 0.0, 1.0);
+        way = latitude > 0.0 ? 1.0 : -1.0;
+        cap = vec2(sin(angle) * hand, cos(angle) * way) * (PI * 0.5 - abs(latitude)) * radius;
+    } else {
+        float tall = max(box_high[up] - box_low[up], 1e-9);
+        length_v = scale.x > 0.0 ? scale.x : tall / scale.z;
+        down = scale.x > 0.0 ? -p[up] : box_high[up] - p[up];
+        ends = clamp((abs(m[up]) - 0.75) / 0.16 + 0.5, 0.0, 1.0);
+        way = m[up] > 0.0 ? 1.0 : -1.0;
+        cap = vec2(from[one] * hand, from[front] * way);
+    }
+    vec4 side = read_layer(n, placed(n, vec2(angle * radius * hand / length_u, down / length_v)));
+    return mix(side, read_layer(n, placed(n, cap / vec2(length_u, length_v))), ends);
+}
+
+vec4 layer_at(int n, vec3 p, vec3 m) {
+    if (layer_used[n] == 0) return vec4(layer_color[n].rgb, 1.0);
+    vec3 way = vec3(m.x < 0.0 ? -1.0 : 1.0, m.y < 0.0 ? -1.0 : 1.0, m.z < 0.0 ? -1.0 : 1.0);
+    if (layer_kind[n] == 1) return read_side(n, layer_axis[n], way[layer_axis[n]], p);
+    if (layer_kind[n] == 2) return read_round(n, p, m, false);
+    if (layer_kind[n] == 3) return read_round(n, p, m, true);
+    if (layer_kind[n] == 4) return read_layer(n, placed(n, uv0 * layer_scale[n].yz));
+    vec3 weight = max(abs(m) / max(max(abs(m.x), abs(m.y)), max(abs(m.z), 1e-6)) - 0.7, 0.0);
+    weight /= weight.x + weight.y + weight.z;
+    return weight.x * read_side(n, 0, way.x, p) + weight.y * read_side(n, 1, way.y, p)
+        + weight.z * read_side(n, 2, way.z, p);
+}
+
+float shows(int n, vec3 p, vec3 world) {
+    int kind = layer_mask[n], axis = layer_mask_axis[n];
+    vec4 at = layer_ramp[n];
+    if (kind == 0) return 1.0 - at.z;
+    float value = kind == 1 ? world[axis]
+        : kind == 2 ? (p[axis] - box_low[axis]) / max(box_high[axis] - box_low[axis], 1e-9)
+        : kind == 3 ? p[axis] - box_low[axis] : color[int(at.w)];
+    float part = at.x == at.y ? step(at.x, value) : clamp((value - at.x) / (at.y - at.x), 0.0, 1.0);
+    return mix(part, 1.0 - part, at.z);
+}
+
+vec3 over_layers(vec3 beneath) {
+    vec3 p = (to_own * vec4(position, 1.0)).xyz, world = normalize(normal);
+    vec3 m = normalize(mat3(to_own) * world);
+    for (int n = 0; n < layer_count; n++) {
+        vec4 over = layer_at(n, p, m);
+        vec3 full = layer_blend[n] == 1 ? beneath * over.rgb : layer_blend[n] == 2 ? min(beneath + over.rgb, vec3(1.0))
+            : layer_blend[n] == 3 ? 1.0 - (1.0 - beneath) * (1.0 - over.rgb) : over.rgb;
+        beneath = mix(beneath, full, layer_color[n].a * over.a * shows(n, p, world));
+    }
+    return beneath;
+}
+"""
+LAYERED_FRAGMENT = FRAGMENT.replace("//FUNCTIONS", LAYER_FUNCTIONS).replace(
+    "//LAYERS", "if (lens_on == 0) base.rgb = over_layers(base.rgb);"
+)

@@ -14,6 +14,7 @@ from fasciculum.model.bundle import Bundle, unique_identity
 from fasciculum.model.choices import AlphaMode, TwinRule, Way
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
+from fasciculum.model.given import Given
 from fasciculum.model.layers import Layer
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.lighting import Lighting
@@ -173,6 +174,18 @@ def set_lighting(document: Document, lighting: Lighting) -> Document:
 def set_terms(document: Document, **values: Any) -> Document:
     """Change what plans are to keep."""
     return replace(document, terms=replace(document.terms, **values))
+
+
+def set_given(document: Document, names: Sequence[str], given: Given | None) -> Document:
+    """Lay bundles onto a sheet that exists, or onto one that is made again; what was laid out otherwise goes."""
+    for name in names:
+        bundle = document.bundle(name)
+        kept = bundle.given is not None and given is not None and bundle.given.is_palette == given.is_palette
+        layout = bundle.layout if kept else None
+        made = bundle.texturing if kept else None
+        bundle = replace(bundle, given=given, layout=layout, texturing=made, check=None)
+        document = _with(document, bundle)
+    return document
 
 
 def set_way(document: Document, name: str, materials: Sequence[str], way: Way) -> Document:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.jobs.runner import DONE as OVER
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
@@ -82,8 +83,11 @@ class Scheduler:
     # -- what is under way ------------------------------------------------------------------------------------
 
     def tasks(self) -> list[tuple[Task, Any]]:
-        """Return the tasks that run or wait to run, with what the transport knows them by."""
-        self._under_way = [(task, job) for task, job in self._under_way if not job.over]
+        """Return the tasks that run or wait to run, with what the transport knows them by.
+
+        One that is done stays until its result is taken in: what waits for it needs that.
+        """
+        self._under_way = [(task, job) for task, job in self._under_way if not job.over or job.state == OVER]
         return list(self._under_way)
 
     def busy(self, kind: Kind, bundle: str | None = None, part: str | None = None) -> bool:

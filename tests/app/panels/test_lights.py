@@ -153,7 +153,7 @@ class Lights(WindowCase):
         self.wait(lambda: self.lights.sight is not None, "the source in its light", 90)
         self.assertLess(self.lights._step, len(SAMPLES), "looked at to the end before the bake was asked for")
         self.workspace.bake(["Yard"])
-        self.wait(lambda: not self.workspace.scheduler.busy(Kind.LIGHT, part="look"), "looking to stop", 5)
+        self.wait(lambda: not self.workspace.scheduler.busy(Kind.LIGHT, part="look"), "looking to stop", 30)
         self.assertLess(self.lights._step, len(SAMPLES))
         self.wait(lambda: self.workspace.document.bundle("Yard").texturing is not None, "the maps")
         # and then goes on to the end

@@ -20,6 +20,8 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.folds import FoldColumn
+from fasciculum.app.given import GivenSheets
+from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import Shaper
@@ -51,6 +53,8 @@ class SettingsColumn(QWidget):
         shaper: Shaper,
         pairs: Pairs,
         lights: Lights,
+        layers: Layers,
+        sheets: GivenSheets,
     ) -> None:
         super().__init__()
         self.workspace = workspace
@@ -64,10 +68,10 @@ class SettingsColumn(QWidget):
         self.title.setContentsMargins(12, 10, 12, 4)
         box.addWidget(self.title)
         self.stack = QStackedWidget()
-        self.lay_out = LayOutPanel(workspace, theme, acts, shaper)
+        self.lay_out = LayOutPanel(workspace, theme, acts, shaper, sheets)
         self.bake = BakePanel(workspace, theme, pairs)
         self.deliver = DeliverPanel(workspace, theme)
-        self.gather = GatherPanel(workspace, theme, acts, pairs, lights)
+        self.gather = GatherPanel(workspace, theme, acts, pairs, lights, layers)
         self.pairing = self.gather.pairing
         self.panels: dict[str, Column] = {
             "gather": self.gather,

@@ -36,6 +36,8 @@ from fasciculum.app.frame.queue_list import QueueButton
 from fasciculum.app.frame.settings_column import SettingsColumn
 from fasciculum.app.frame.stage_line import StageLine
 from fasciculum.app.frame.welcome import PICTURE, Welcome
+from fasciculum.app.given import GivenSheets
+from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
 from fasciculum.app.look import THEMES
 from fasciculum.app.model.model_view import ModelView
@@ -89,6 +91,9 @@ class Window(QMainWindow):
         self.shaper = Shaper(workspace, self.hand)
         self.pairs = Pairs(workspace)
         self.lights = Lights(workspace)
+        self.layers = Layers(workspace)
+        self.given = GivenSheets(workspace, self.hand)
+        self.given.faces = lambda: (self.shaper.key, sorted(self.shaper.faces))
         self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
         frame = QWidget()
@@ -100,8 +105,8 @@ class Window(QMainWindow):
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
         self.sheet = SheetView(workspace, theme, self.hand)
-        self.model = ModelView(workspace, theme, self.shaper, self.pairs, self.lights)
-        hands = (self.shaper, self.pairs, self.lights)
+        self.model = ModelView(workspace, theme, self.shaper, self.pairs, self.lights, self.layers)
+        hands = (self.shaper, self.pairs, self.lights, self.layers, self.given)
         self.settings = SettingsColumn(workspace, theme, self.act, self.repairs, *hands)
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)

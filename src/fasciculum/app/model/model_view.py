@@ -13,8 +13,10 @@ from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPai
 from PySide6.QtWidgets import QWidget
 
 from fasciculum.app.colors import object_color, scale_colors, way_color
+from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
+from fasciculum.app.model.layer_lens import LayerLens
 from fasciculum.app.model.light_lens import LIGHT, LightLens
 from fasciculum.app.model.model_tools import ModelTools
 from fasciculum.app.model.pair_lens import LENSES as PAIR_LENSES
@@ -110,7 +112,9 @@ def waste_colors(document: Document) -> dict[str, np.ndarray]:
 class ModelView(QWidget):
     """Orbits with the left button, pans with the middle one, zooms with the wheel; the wipe's line is dragged."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, shaper: Shaper, pairs: Pairs, lights: Lights) -> None:
+    def __init__(
+        self, workspace: Workspace, theme: Theme, shaper: Shaper, pairs: Pairs, lights: Lights, layers: Layers
+    ) -> None:
         super().__init__()
         self.workspace = workspace
         self.theme = theme
@@ -123,6 +127,7 @@ class ModelView(QWidget):
         self.pairs = PairLens(workspace, self.tools, pairs, self._lens_came)
         pairs.previewed.connect(self._show_preview)
         self.lights = LightLens(workspace, self.tools, lights, self.update, self)
+        self.layers = LayerLens(self.tools, layers, self._submit, self.ask)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0
@@ -174,6 +179,7 @@ class ModelView(QWidget):
             folder = str(self.workspace.session.store.folder)
             arguments = (document.scene, folder)
             self._submit("Show scene", service.show_scene, *arguments, high=self._high, finished=self._show_box)
+            self.layers.forget()
         checker = self.workspace.lens == "checker"
         if self.workspace.lens == LIGHT:
             self._show_light()
@@ -390,6 +396,7 @@ class ModelView(QWidget):
         self.tools.paint(painter)
         self.pairs.paint(painter)
         self.lights.paint(painter)
+        self.layers.paint(painter)
 
     def _paint_wipe(self, painter: QPainter) -> None:
         x = self.wipe * self.width()
@@ -422,7 +429,7 @@ class ModelView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
-        if self.tools.press(event) or self.pairs.press(event) or self.lights.press(event):
+        if any(hand.press(event) for hand in (self.tools, self.pairs, self.lights, self.layers)):
             self._drag = ("handle", event.position(), self.camera)
             return
         kinds = {Qt.MouseButton.LeftButton: "orbit", Qt.MouseButton.MiddleButton: "pan"}
@@ -447,6 +454,7 @@ class ModelView(QWidget):
                 self.tools.move(point, start)
                 or self.pairs.move(point, start, inwards=inwards)
                 or self.lights.move(point, start, upwards=inwards)
+                or self.layers.move(point, start)
             ):
                 self.update()
             self._drag = (kind, point, camera)
@@ -470,6 +478,7 @@ class ModelView(QWidget):
         if (
             self.pairs.release()
             or self.lights.release()
+            or self.layers.release()
             or self.tools.release()
             or (kind == "orbit" and not self._moved and self.tools.click(event))
         ):

@@ -7,9 +7,11 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
 
 from fasciculum.app.folds import FoldColumn
+from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
 from fasciculum.app.look import Theme
 from fasciculum.app.pairs import Pairs
+from fasciculum.app.panels.layers import LayersPanel
 from fasciculum.app.panels.lights import LightsPanel
 from fasciculum.app.panels.pairing import PairingPanel
 from fasciculum.app.panels.plans import PlanPanel
@@ -41,6 +43,7 @@ class GatherPanel(FoldColumn):
         acts: Callable[[str], Callable[[], None]],
         pairs: Pairs,
         lights: Lights,
+        layers: Layers,
     ) -> None:
         super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
         self.workspace = workspace
@@ -62,6 +65,10 @@ class GatherPanel(FoldColumn):
         self.fold("Lights", theme, self.lights)
         self.lights.said = lambda: self.folds["Lights"].say(self.lights.short)
         self.lights.said()
+        self.layers = LayersPanel(layers)
+        self.fold("Layers", theme, self.layers)
+        self.layers.said = lambda: self.folds["Layers"].say(self.layers.short)
+        self.layers.said()
         form = Form()
         self.rule = QComboBox()
         for rule, words in RULE_WORDS.items():

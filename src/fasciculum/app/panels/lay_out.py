@@ -11,8 +11,10 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QWidget
 
 from fasciculum.app.folds import FoldColumn
+from fasciculum.app.given import GivenSheets
 from fasciculum.app.look import Theme
 from fasciculum.app.model.shaper import Shaper
+from fasciculum.app.panels.given import GivenPanel
 from fasciculum.app.panels.layouts import PackingNow, Versions
 from fasciculum.app.panels.unwrapping import ByHand, Unwrapping
 from fasciculum.app.parts import Form, Histogram, note
@@ -30,6 +32,8 @@ from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
+#: folds that say nothing of a sheet that is given
+OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness kept")
 TWIN_WORDS = {
     TwinRule.TOGETHER: "on one place",
     TwinRule.UNMIRRORED: "mirrored apart",
@@ -41,13 +45,22 @@ class LayOutPanel(FoldColumn):
     """Sheet settings; numbers are shown at once and kept when they settle."""
 
     def __init__(
-        self, workspace: Workspace, theme: Theme, acts: Callable[[str], Callable[[], None]], shaper: Shaper
+        self,
+        workspace: Workspace,
+        theme: Theme,
+        acts: Callable[[str], Callable[[], None]],
+        shaper: Shaper,
+        sheets: GivenSheets,
     ) -> None:
         super().__init__("lay out", workspace.settings, ("Size", "Padding"))
         self.workspace = workspace
         self._yields_of: Any = None
         self.rows = Rows(workspace, SHEET, self)
         self.box.addWidget(PackingNow(workspace, theme, acts))
+        self.given = GivenPanel(sheets)
+        self.fold("Sheet", theme, self.given)
+        self.given.said = lambda: self.folds["Sheet"].say(self.given.short)
+        self.given.said()
         self.size_note, self.padding_note, self.twins_note, self.uv_note = note(), note(), note(), note()
         size = Form()
         size.row("Size", self._edges(), "Width and height of the sheet in px.", self.size_note)
@@ -157,6 +170,8 @@ class LayOutPanel(FoldColumn):
         self.setEnabled(bundle is not None)
         if bundle is None:
             return
+        for title in OF_MADE:
+            self.folds[title].setVisible(bundle.given is None)
         self.rows.refresh()
         self._filling = True
         chosen = [key for key in sorted(self.workspace.selection) if key in bundle.objects]

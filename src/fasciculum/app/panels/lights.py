@@ -12,23 +12,21 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
-    QColorDialog,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
     QSizePolicy,
     QWidget,
 )
 
 from fasciculum.app.lights import Lights, words_of_lights
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import Column, Form, Switch, note, small_button
-from fasciculum.model.lighting import Lamp, LampKind, Sky, SkyKind, Triple, sun_direction
-from fasciculum.units import linear_to_srgb, srgb_to_linear
+from fasciculum.app.parts import ColorButton, Column, Form, Switch, note, shown_color, small_button
+from fasciculum.model.lighting import Lamp, LampKind, Sky, SkyKind, sun_direction
+from fasciculum.units import linear_to_srgb
 
 KEY = Qt.ItemDataRole.UserRole
 SKIES = {
@@ -44,37 +42,6 @@ DOME, NEAR = 132, 12
 #: part of a sky's picture, per cent, that is shown darker than white
 PALE = 98
 LEAST_ROW, MOST_ROWS = 22, 8
-
-
-def shown_color(color: Triple) -> QColor:
-    """Return a linear colour as a screen shows it, its brightest part as bright as can be where it is more."""
-    most = max(*color, 1.0)
-    return QColor.fromRgbF(*(float(linear_to_srgb(np.array(part / most))) for part in color))
-
-
-class ColorButton(QPushButton):
-    """A button that shows a colour and asks for another."""
-
-    def __init__(self, name: str, took: Callable[[Triple], None]) -> None:
-        super().__init__()
-        self.name, self._took = name, took
-        self.color: Triple = (1.0, 1.0, 1.0)
-        self.clicked.connect(self.ask)
-
-    def show_color(self, color: Triple) -> None:
-        """Show a colour, linear."""
-        self.color = color
-        plain = shown_color(color)
-        self.setStyleSheet(f"background: {plain.name()}; min-height: 18px")
-        self.setAccessibleDescription(f"{self.name}: {', '.join(f'{part:.3g}' for part in color)}")
-
-    def ask(self) -> None:
-        """Ask for a colour; brighter ones stay as bright."""
-        most = max(*self.color, 1.0)
-        found = QColorDialog.getColor(shown_color(self.color), self.window(), self.name)
-        if found.isValid():
-            red, green, blue = srgb_to_linear(np.array([found.redF(), found.greenF(), found.blueF()])) * most
-            self._took((float(red), float(green), float(blue)))
 
 
 class Dome(QWidget):

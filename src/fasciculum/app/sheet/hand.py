@@ -8,13 +8,14 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QRectF, Signal
 
 from fasciculum.app.actions import Act
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out import arrange
+from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
 from fasciculum.ways.on_sheet import on_sheet
@@ -35,6 +36,8 @@ class Hand(QObject):
         self.workspace = workspace
         self.places: frozenset[int] = frozenset()
         self._layout: Layout | None = None
+        #: hears of a box that is drawn on the sheet, texels, while trims are marked
+        self.marking: Callable[[QRectF], None] | None = None
         self._choosing = False
         workspace.selection_changed.connect(self._follow_objects)
         workspace.document_changed.connect(lambda *_: self._follow_document())
@@ -147,6 +150,11 @@ class Hand(QObject):
         if bundle is None or layout is None:
             return
         name, found = bundle.name, change(layout)
+        if bundle.given is not None and found is not layout:
+            if bundle.given.is_palette:
+                self.workspace.say("Faces of a palette lie in the middle of their cell; click another cell for them.")
+                return
+            found = snapped_onto(found, bundle.given, layout)
         if found is not layout:
             self.workspace.apply(label, lambda document: commands.put_layout(document, name, found))
 

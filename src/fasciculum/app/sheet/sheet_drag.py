@@ -13,7 +13,8 @@ from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.layout import Layout
-from fasciculum.operations.lay_out.arrange import snapped, trouble
+from fasciculum.operations.lay_out.arrange import moved, snapped, trouble
+from fasciculum.operations.lay_out.onto import snapped_onto
 
 #: pixels of the screen that the pointer moves before a press becomes a drag, and within which islands snap
 DRAG, SNAP = 4, 9
@@ -29,10 +30,14 @@ class Carried:
     dy: float = 0.0
     overlapped: set[int] = field(default_factory=set)
     near: set[int] = field(default_factory=set)
+    #: on a given sheet: which trim would take them, and how
+    onto: str = ""
 
     def words(self, padding: int) -> str:
         """Return how it stands, in words."""
         by = f"by {self.dx:+.1f}, {self.dy:+.1f} px"
+        if self.onto:
+            return f"{by} · {self.onto}"
         if self.overlapped:
             count = len(self.overlapped - {-1})
             islands = f"overlaps {count} island{'s' if count != 1 else ''}"
@@ -99,7 +104,7 @@ class SheetMouse:
             view.setCursor(Qt.CursorShape.ClosedHandCursor)
         elif event.button() == Qt.MouseButton.LeftButton:
             self._pressed = event.position()
-            island = view.island_at(event.position())
+            island = None if view.hand.marking is not None else view.island_at(event.position())
             self._on = island.place if island is not None else -1
             if island is None:
                 self.rubber = (event.position(), event.position())
@@ -143,6 +148,10 @@ class SheetMouse:
         by = event.position() - self._pressed
         dx, dy = by.x() / view.scale, by.y() / view.scale
         places = sorted(carried.places)
+        if layout.on_given:
+            carried.dx, carried.dy = dx, dy
+            carried.onto = self._onto(layout, places, dx, dy)
+            return
         if not event.modifiers() & Qt.KeyboardModifier.AltModifier:
             own = drawn.boxes[places]
             box = (
@@ -160,6 +169,19 @@ class SheetMouse:
         carried.dx, carried.dy = dx, dy
         carried.overlapped, carried.near = trouble(layout, places, drawn.with_moved(places, dx, dy))
 
+    def _onto(self, layout: Layout, places: list[int], dx: float, dy: float) -> str:
+        """Return which trim takes islands that are moved so far, and how they would lie there."""
+        bundle = self.view.hand.bundle
+        if bundle is None or bundle.given is None or bundle.given.is_palette:
+            return ""
+        found = snapped_onto(moved(layout, places, dx, dy), bundle.given, layout)
+        number = int(np.flatnonzero(np.isin(found.places, places))[0])
+        a, b, _, c, d, _ = found.placements[number].tolist()
+        stretch = np.linalg.svd(np.array([[a, b], [c, d]]), compute_uv=False)
+        density = float(np.sqrt(abs(a * d - b * c)))
+        name = bundle.given.trims[int(found.fields[number])].name
+        return f"onto {name} · {density:.0f} px/m · stretch {stretch[0] / stretch[1]:.2f}"
+
     def release(self, event: QMouseEvent) -> None:
         view = self.view
         if event.button() == Qt.MouseButton.MiddleButton:
@@ -175,6 +197,9 @@ class SheetMouse:
                     view.hand.move(carried.dx, carried.dy)
             elif rubber is not None and (rubber[0] - rubber[1]).manhattanLength() >= DRAG:
                 area = QRectF(view.to_sheet(rubber[0]), view.to_sheet(rubber[1])).normalized()
+                if view.hand.marking is not None:
+                    view.hand.marking(area)
+                    return
                 self._choose({island.place for island in view.within(area)}, more)
             elif pressed is not None:
                 self._choose({self._on} if self._on >= 0 else set(), more)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QPointF, QRectF, QSizeF, Qt, QTimer
 from PySide6.QtGui import (
     QColor,
     QImage,
@@ -448,12 +448,40 @@ class SheetView(QWidget):
                 if strong or self.workspace.hovered in island.keys:
                     self._mark(painter, island, QColor(self.theme.accent), strong)
         painter.resetTransform()
+        self._paint_fields(painter)
         if self.mouse.rubber is not None:
             tint = QColor(self.theme.accent)
             painter.setPen(QPen(tint, 1))
             tint.setAlpha(30)
             painter.setBrush(tint)
             painter.drawRect(QRectF(*self.mouse.rubber).normalized())
+
+    def _paint_fields(self, painter: QPainter) -> None:
+        """Draw the trims of a given sheet with their names, or the borders of its cells."""
+        bundle = self.workspace.bundle
+        given = bundle.given if bundle is not None else None
+        if given is None or self._layout is None:
+            return
+        font = painter.font()
+        font.setPixelSize(11)
+        painter.setFont(font)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        names = [trim.name for trim in given.trims] or [""] * len(given.cells)
+        for (x0, y0, x1, y1), name in zip(given.fields, names, strict=True):
+            box = QRectF(self.to_widget(x0, y0), self.to_widget(x1, y1))
+            for color, wide, style in (
+                (self.theme.view, 3.0, Qt.PenStyle.SolidLine),
+                (self.theme.text, 1.0, Qt.PenStyle.DashLine),
+            ):
+                painter.setPen(QPen(QColor(color), wide if name else 1.0, style))
+                painter.drawRect(box)
+            if name:
+                room = box.adjusted(4, 2, -4, -2)
+                words = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, max(int(room.width()), 0))
+                back = QRectF(room.topLeft(), QSizeF(painter.fontMetrics().horizontalAdvance(words) + 8, 16))
+                painter.fillRect(back, QColor(self.theme.view))
+                painter.setPen(QColor(self.theme.text))
+                painter.drawText(back, Qt.AlignmentFlag.AlignCenter, words)
 
     @staticmethod
     def _mark(painter: QPainter, island: Island, tint: QColor, strong: bool) -> None:
@@ -524,6 +552,8 @@ class SheetView(QWidget):
         if self.workspace.lens == "moved":
             stayed = int((~layout.moved).sum())
             return f"{stayed} of {len(layout.moved)} islands stayed where they were"
+        if layout.on_given:
+            return words + " · one over the other, on purpose"
         if layout.border_gap < 0:
             return words + " · being verified"
         if layout.overlap > 0:

@@ -131,6 +131,9 @@ def finished(
         closing = seams()
         for layer in layers:
             closing.close(layer, progress)
+    if shadow is not None:
+        # removing noise and closing seams may overshoot
+        np.clip(shadow, 0.0, 1.0, out=shadow)
     return Gathered(light, bounced, shadow, passes.done, noise, brightest(light[lit]), used)
 
 

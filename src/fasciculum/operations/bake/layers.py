@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.errors import MissingFile
+from fasciculum.errors import InputError, MissingFile
 from fasciculum.io.codecs import decode
+from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layers import LayerImage
+from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
 
@@ -33,3 +37,28 @@ def layer_picture(image: LayerImage, light: bool) -> NDArray[np.float32]:
         colors = min(values.shape[2], 3) if values.shape[2] != 2 else 1
         values[..., :colors] = srgb_to_linear(values[..., :colors])
     return values
+
+
+def store_pictures(
+    images: Iterable[LayerImage], store: PixelStore, *, progress: Progress = SILENT
+) -> dict[LayerImage, str]:
+    """Return the keys of layers' pictures in the pixel store, those left out that cannot be read."""
+    found = {}
+    for image in dict.fromkeys(images):
+        progress.update(0.0, f"Reading {Path(image.file).name}")
+        with suppress(InputError):
+            found[image] = store.put(decode(read_file(Path(image.file)), place=image.file))
+    return found
+
+
+def layer_image(file: str, *, progress: Progress = SILENT) -> LayerImage:
+    """Return a picture for a layer, once it has been read.
+
+    Raises
+    ------
+    MissingFile, MalformedFile, UnsupportedInput
+    """
+    progress.update(0.0, f"Reading {Path(file).name}")
+    data = read_file(Path(file))
+    decode(data, place=file)
+    return LayerImage(str(Path(file).resolve()), digest_of(data))

@@ -176,11 +176,13 @@ class _Laying:
         known = self.numbers >= 0
         squeezed = np.ones(len(pieces.islands))
         squeezed[pieces.twins.leader[known]] = before.squeezed[self.numbers[known]]
-        held = {
-            index: row
-            for index, row in old.items()
-            if abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
-        }
+        held, taken = {}, set()
+        for index, row in old.items():
+            fits = abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
+            # what were twins and are none any more lay on one place: the first of them stays there
+            if fits and tuple(row) not in taken:
+                held[index] = row
+                taken.add(tuple(row))
         held = {index: row for index, row in held.items() if index not in self.fixed} | self.fixed
         rest = np.array([index for index in pieces.leaders.tolist() if index not in held], np.int64)
         same = len(held) == int(before.places.max(initial=-1)) + 1

@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.given.cells import middle_of, nearest_cells
-from fasciculum.given.fitting import MOST_STRETCH, best_fit, named_trim, row_of
+from fasciculum.given.fitting import MOST_STRETCH, best_fit, fit_on, named_trim, row_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ObjectPolicy, PieceRule, Turns, UvPolicy
-from fasciculum.model.given import Given
+from fasciculum.model.given import Given, Trim, TrimRepeats
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import OPAQUE, Material, Object, Scene
 from fasciculum.model.unwrapping import Shaping, UnwrapSettings
@@ -29,6 +29,8 @@ BENT = 25.0
 FOR_TRIMS = UnwrapSettings(sharp=40.0, stretch=0.01, smallest=0.0, fewer=0.0)
 #: a wanted density, px/m, at which no island is long
 NO_LIMIT = 1e-6
+#: the part of a whole that spreads steps most evenly
+GOLDEN = 0.618033988749895
 
 
 def given_rules(given: Given) -> str:
@@ -233,7 +235,9 @@ def sameness(scene: Scene, bundle: Bundle) -> dict[str, float]:
         fields = layout.fields[layout.islands_of(index)]
         for key in surface.objects:
             there = surface_areas(corners_of(scene, scene.object(key)).world)
-            np.add.at(areas, fields[fields >= 0], there[fields >= 0])
+            # a layout on other trims than there are now is stale, and still shown
+            known = (fields >= 0) & (fields < len(areas))
+            np.add.at(areas, fields[known], there[known])
     whole = max(float(areas.sum()), 1e-300)
     return {trim.name: float(area) / whole for trim, area in zip(given.trims, areas, strict=True)}
 
@@ -302,3 +306,87 @@ def unplaced_area(layout: Layout) -> float:
             if layout.fields[layout.starts[index] + number] < 0:
                 total += flat_area(corners)
     return total
+
+
+# -- by hand ----------------------------------------------------------------------------------------------------------
+
+
+def trim_under(given: Given, x: float, y: float) -> int:
+    """Return the trim at a place of the sheet, px, or the nearest; what goes on does so beyond the sheet's sides."""
+
+    def away(trim: Trim) -> float:
+        x0, y0, x1, y1 = trim.box
+        across = 0.0 if trim.repeats is TrimRepeats.U else max(x0 - x, 0.0, x - x1)
+        down = 0.0 if trim.repeats is TrimRepeats.V else max(y0 - y, 0.0, y - y1)
+        return across + down
+
+    return min(range(len(given.trims)), key=lambda number: away(given.trims[number]))
+
+
+def snapped_onto(layout: Layout, given: Given, before: Layout) -> Layout:
+    """Return a layout whose islands that the hand has moved lie on trims again, within their gutters.
+
+    One that comes onto another trim is made as large as suits it there; one that stays keeps its size where it fits.
+    """
+    rows, fields = layout.placements.copy(), layout.fields.copy()
+    moved = np.flatnonzero((rows != before.placements).any(axis=1))
+    islands = [corners for surface in layout.surfaces for corners in islands_of(surface)]
+    for number in moved.tolist():
+        corners, row = islands[number], rows[number].reshape(2, 3)
+        lying = corners.reshape(-1, 2) @ row[:, :2].T + row[:, 2]
+        low, high = lying.min(axis=0), lying.max(axis=0)
+        middle = (low + high) / 2
+        field = trim_under(given, float(middle[0]), float(middle[1]))
+        trim = given.trims[field]
+        x0, y0, x1, y1 = trim.room
+        too_large = (trim.repeats is not TrimRepeats.U and high[0] - low[0] > x1 - x0 + 1e-6) or (
+            trim.repeats is not TrimRepeats.V and high[1] - low[1] > y1 - y0 + 1e-6
+        )
+        if field != before.fields[number] or too_large:
+            rows[number] = _refitted(corners, rows[number], given, field, middle)
+        else:
+            rows[number] = _pushed(rows[number], low, high, trim)
+        fields[number] = field
+    return replace(layout, placements=rows, fields=fields, gap=0, border_gap=0, overlap=0.0)
+
+
+def _refitted(
+    corners: NDArray[np.float64], row: NDArray[np.float64], given: Given, field: int, middle: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Return an island's place on a trim at the size that suits it there, turned as it was, about where it was."""
+    trim = given.trims[field]
+    low, high = corners.reshape(-1, 2).min(axis=0), corners.reshape(-1, 2).max(axis=0)
+    a, b, _, c, d, _ = row.tolist()
+    fit = fit_on(tuple((high - low).tolist()), trim, field, given.px_per_metre, turn_of(row) // 90)
+    found = row_of(corners, replace(fit, mirrored=a * d - b * c < 0), trim)
+    lying = corners.reshape(-1, 2) @ found.reshape(2, 3)[:, :2].T
+    size = lying.max(axis=0) - lying.min(axis=0)
+    start = middle - size / 2 - lying.min(axis=0)
+    found[[2, 5]] = start
+    return _pushed(found, start + lying.min(axis=0), start + lying.max(axis=0), trim)
+
+
+def _pushed(
+    row: NDArray[np.float64], low: NDArray[np.float64], high: NDArray[np.float64], trim: Trim
+) -> NDArray[np.float64]:
+    """Return a place moved so far that an island, px, lies in a trim's room."""
+    x0, y0, x1, y1 = trim.room
+    found = row.copy()
+    if trim.repeats is not TrimRepeats.U:
+        found[2] += max(x0 - low[0], 0.0) + min(x1 - high[0], 0.0)
+    if trim.repeats is not TrimRepeats.V:
+        found[5] += max(y0 - low[1], 0.0) + min(y1 - high[1], 0.0)
+    return found
+
+
+def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout:
+    """Return a layout whose islands are moved along their trims, each by another part, so that fewer look alike."""
+    rows = layout.placements.copy()
+    for count, number in enumerate(np.flatnonzero(np.isin(layout.places, list(places))).tolist()):
+        field = int(layout.fields[number])
+        if 0 <= field < len(given.trims) and given.trims[field].repeats is not TrimRepeats.NONE:
+            axis = 0 if given.trims[field].repeats is TrimRepeats.U else 1
+            length = given.width if axis == 0 else given.height
+            # parts of a whole turn that are as far from all earlier ones as can be
+            rows[number, 2 + 3 * axis] += (count + 1) * GOLDEN % 1.0 * length
+    return replace(layout, placements=rows, moved=layout.moved | (rows != layout.placements).any(axis=1))

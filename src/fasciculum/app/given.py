@@ -1,0 +1,227 @@
+"""What is done with given sheets in the window: trims marked and named, palettes and their cells. Not a widget."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QRectF, Signal
+
+from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.workspace import Workspace
+from fasciculum.errors import UsageError
+from fasciculum.io.given_files import sheet_file
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.given import Given, Trim, TrimRepeats
+from fasciculum.operations.deliver.writing import write_whole
+from fasciculum.operations.gather.palettes import made_palette, read_palette
+from fasciculum.operations.gather.sheets import take_sheet
+from fasciculum.operations.lay_out.onto import shifted_along
+from fasciculum.session import commands
+from fasciculum.session.tasks import Kind, Task
+
+#: px within which a marked box goes to the sheet's sides
+NEAR = 6.0
+
+
+class GivenSheets(QObject):
+    """Changes to the sheets that bundles are laid onto, each one step of the history."""
+
+    changed = Signal()
+
+    def __init__(self, workspace: Workspace, hand: Hand) -> None:
+        super().__init__(workspace)
+        self.workspace, self.hand = workspace, hand
+        self.chosen = -1
+        #: returns the picked faces of an object; empty when whole objects are meant
+        self.faces: Callable[[], tuple[str, Sequence[int]]] = lambda: ("", ())
+        workspace.document_changed.connect(lambda *_: self.changed.emit())
+        workspace.selection_changed.connect(self.changed.emit)
+
+    @property
+    def bundle(self) -> Bundle | None:
+        """The bundle whose sheet is shown."""
+        return self.workspace.bundle
+
+    @property
+    def given(self) -> Given | None:
+        """The sheet that it is laid onto."""
+        return self.bundle.given if self.bundle is not None else None
+
+    def _names(self) -> list[str]:
+        return [bundle.name for bundle in self.workspace.bundles]
+
+    def _put(self, label: str, given: Given | None) -> None:
+        names = self._names()
+        self.workspace.apply(label, lambda document: commands.set_given(document, names, given))
+        if given is not None:
+            # nothing has to be rendered: the textures are there as soon as islands lie on them
+            self.workspace.pack(names)
+            self.workspace.bake(names)
+
+    def _read(self, file: str, function: Callable[..., Given], *arguments: Any) -> None:
+        name = Path(file).name
+        task = Task(Kind.MEASURE, f"Read {name}", function, (Path(file), *arguments), part="given sheet")
+        self.workspace.run(task, lambda given: self._put(f"Lay onto {name}", given))
+
+    # -- sheets -----------------------------------------------------------------------------------------------
+
+    def take_sheet(self, file: str) -> None:
+        """Lay the chosen bundles onto a trim sheet: its description, or a picture whose trims are proposed."""
+        self._read(file, take_sheet)
+
+    def take_palette(self, file: str, cells: str = "") -> None:
+        """Lay the chosen bundles onto a palette."""
+        self._read(file, read_palette, cells)
+
+    def make_palette(self) -> None:
+        """Lay the chosen bundles onto a palette that is made of the flat colours of their objects."""
+        keys = [key for bundle in self.workspace.bundles for key in bundle.objects]
+        try:
+            given = made_palette(self.workspace.document.scene, keys)
+        except UsageError as error:
+            self.workspace.say(str(error), "broken")
+            return
+        self._put("Make a palette", given)
+
+    def make_sheet(self) -> None:
+        """Have the sheets of the chosen bundles made again."""
+        if self.given is not None:
+            self._put("Make the sheet", None)
+
+    def save(self, file: str) -> None:
+        """Keep the trims as a description beside their textures."""
+        if self.given is not None:
+            place = Path(file)
+            write_whole(place, sheet_file(self.given, place.parent))
+            self.workspace.say(f"Kept {len(self.given.trims)} trims in {place.name}.", "good")
+
+    # -- trims ------------------------------------------------------------------------------------------------
+
+    def set_metres(self, metres: float) -> None:
+        """Say what the sheet's width stands for."""
+        if self.given is not None and metres != self.given.metres:
+            self._put("Width of the sheet", replace(self.given, metres=metres))
+
+    def change_trim(self, number: int, label: str, **values: Any) -> None:
+        """Change a trim."""
+        given = self.given
+        if given is None or not 0 <= number < len(given.trims):
+            return
+        trims = list(given.trims)
+        trims[number] = replace(trims[number], **values)
+        if "repeats" in values:
+            trims[number] = _spanning(trims[number], given)
+        if trims[number] != given.trims[number]:
+            self._set_trims(label, tuple(trims))
+
+    def remove_trim(self, number: int) -> None:
+        """Take a trim away; what lay on it is laid onto others."""
+        given = self.given
+        if given is not None and len(given.trims) > 1 and 0 <= number < len(given.trims):
+            self._set_trims(f"Remove {given.trims[number].name}", given.trims[:number] + given.trims[number + 1 :])
+
+    def _set_trims(self, label: str, trims: tuple[Trim, ...]) -> None:
+        given = self.given
+        assert given is not None
+        for number, trim in enumerate(trims):
+            for other in trims[:number]:
+                a, b = trim.box, other.box
+                if min(a[2], b[2]) - max(a[0], b[0]) > 1e-6 and min(a[3], b[3]) - max(a[1], b[1]) > 1e-6:
+                    self.workspace.say(f"{trim.name} would lie on {other.name}: trims do not overlap.", "broken")
+                    return
+                if trim.name == other.name:
+                    self.workspace.say(f"There is a trim {trim.name} already.", "broken")
+                    return
+        self._put(label, replace(given, trims=trims))
+
+    def mark(self, on: bool) -> None:
+        """Have the next boxes that are drawn on the sheet become trims, or choose islands again."""
+        self.hand.marking = self._marked if on else None
+        self.changed.emit()
+
+    @property
+    def marking(self) -> bool:
+        """Whether boxes become trims."""
+        return self.hand.marking is not None
+
+    def _marked(self, area: QRectF) -> None:
+        given = self.given
+        if given is None or given.is_palette:
+            return
+        size = given.width, given.height
+        box = [area.left(), area.top(), area.right(), area.bottom()]
+        box = [round(min(max(value, 0.0), size[at % 2])) for at, value in enumerate(box)]
+        for at in range(4):
+            side = 0 if at < 2 else size[at % 2]
+            if abs(box[at] - side) <= NEAR:
+                box[at] = side
+        if box[2] - box[0] < 2 or box[3] - box[1] < 2:
+            return
+        whole = box[0] == 0 and box[2] == size[0], box[1] == 0 and box[3] == size[1]
+        repeats = TrimRepeats.U if whole[0] else TrimRepeats.V if whole[1] else TrimRepeats.NONE
+        names = {trim.name for trim in given.trims}
+        number = len(given.trims) + 1
+        while f"trim {number}" in names:
+            number += 1
+        left, top, right, low = box
+        trim = Trim(f"trim {number}", (float(left), float(top), float(right), float(low)), repeats)
+        self.chosen = len(given.trims)
+        self._set_trims(f"Mark {trim.name}", (*given.trims, trim))
+
+    def shift(self) -> None:
+        """Move the chosen islands along their trims, each by another part: the remedy where all look alike."""
+        given, places = self.given, self.hand.places
+        if given is not None and places:
+            self.hand.do("Shift along the trims", lambda layout: shifted_along(layout, given, sorted(places)))
+
+    # -- cells ------------------------------------------------------------------------------------------------
+
+    def choose_cell(self, cell: int) -> None:
+        """Give the picked faces, or all of the chosen objects, a cell of the palette."""
+        given, bundle = self.given, self.bundle
+        if given is None or bundle is None:
+            return
+        key, faces = self.faces()
+        scene = self.workspace.document.scene
+        if key and faces:
+            wanted = [(key, tuple(sorted(faces)))]
+        else:
+            chosen = [one for one in bundle.objects if one in self.workspace.selection]
+            wanted = [
+                (one, tuple(range(sum(len(part.triangles) for part in scene.primitives_of(scene.object(one))))))
+                for one in chosen
+            ]
+        if not wanted:
+            self.workspace.say("Choose objects first, or pick faces in the model (G), then click a cell.")
+            return
+        kept = (
+            [entry for entry in given.chosen if entry[0] not in {one for one, _ in wanted}]
+            if not faces
+            else list(given.chosen)
+        )
+        added = tuple((one, numbers, cell) for one, numbers in wanted)
+        self._put("Choose a cell", replace(given, chosen=(*kept, *added)))
+
+    def recolour(self, cell: int, color: tuple[float, float, float]) -> None:
+        """Give a cell of a palette that was made here another colour; everything on it follows."""
+        given = self.given
+        if given is None or not given.looks:
+            return
+        looks = list(given.looks)
+        looks[cell] = (*color, *looks[cell][3:])
+        # what lies on a cell stays there, whatever its colour
+        colors = given.colors
+        self._put("Colour of a cell", replace(given, looks=tuple(looks), colors=colors))
+
+
+def _spanning(trim: Trim, given: Given) -> Trim:
+    """Return a trim that goes on, from one side of its sheet to the other."""
+    x0, y0, x1, y1 = trim.box
+    if trim.repeats is TrimRepeats.U:
+        return replace(trim, box=(0.0, y0, float(given.width), y1))
+    if trim.repeats is TrimRepeats.V:
+        return replace(trim, box=(x0, 0.0, x1, float(given.height)))
+    return trim

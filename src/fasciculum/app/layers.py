@@ -1,0 +1,192 @@
+"""What is done with layers in the window: adding, changing, ordering, files of stacks. Not a widget."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from fasciculum.app.rows import SETTLE
+from fasciculum.app.workspace import Workspace
+from fasciculum.io.layer_files import layers_file, read_layers
+from fasciculum.model.layers import Layer, LayerImage, Mask
+from fasciculum.operations.bake.layers import layer_image, store_pictures
+from fasciculum.operations.deliver.writing import write_whole
+from fasciculum.session import commands
+from fasciculum.session.tasks import Kind, Task
+
+#: linear, of a new layer that has no picture yet: lichen
+FRESH = (0.16, 0.21, 0.08)
+
+
+class Layers(QObject):
+    """Changes to layers, each one step of the history; those under way are shown before they are kept."""
+
+    #: another layer was chosen, or the layers are others
+    changed = Signal()
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__(workspace)
+        self.workspace = workspace
+        self.chosen = -1
+        #: keys of pictures in the pixel store
+        self.pictures: dict[LayerImage, str] = {}
+        self._asked: frozenset[LayerImage] = frozenset()
+        self._label = ""
+        self._settle = QTimer(self, singleShot=True, interval=SETTLE)
+        self._settle.timeout.connect(self.keep)
+        workspace.document_changed.connect(lambda *_: self._follow())
+        workspace.preview_changed.connect(self.changed.emit)
+
+    @property
+    def stack(self) -> tuple[Layer, ...]:
+        """The layers as they are shown, the lowest first."""
+        return self.workspace.shown.scene.layers
+
+    @property
+    def layer(self) -> Layer | None:
+        """The chosen layer."""
+        return self.stack[self.chosen] if 0 <= self.chosen < len(self.stack) else None
+
+    def choose(self, number: int) -> None:
+        """Choose a layer by its number from the ground up."""
+        if number != self.chosen:
+            self.keep()
+            self.chosen = number
+            self.changed.emit()
+
+    # -- steps ------------------------------------------------------------------------------------------------
+
+    def _apply(self, label: str, layers: tuple[Layer, ...]) -> None:
+        self.workspace.apply(label, lambda document: commands.set_layers(document, layers))
+
+    def add(self, color: LayerImage | tuple[float, float, float] = FRESH) -> None:
+        """Lay one more layer over the chosen objects, or over all where none is chosen."""
+        names = {layer.name for layer in self.stack}
+        base = Path(color.file).stem if isinstance(color, LayerImage) else "Layer"
+        name, number = base, 2
+        while name in names:
+            name, number = f"{base} {number}", number + 1
+        objects = tuple(sorted(self.workspace.selection)) or ("*",)
+        self.chosen = len(self.stack)
+        self._apply(f"Add {name}", (*self.stack, Layer(name, objects, color)))
+
+    def add_picture(self, file: str) -> None:
+        """Lay a picture over the chosen objects, once it has been read."""
+        self._read(file, self.add)
+
+    def set_picture(self, field: str, file: str) -> None:
+        """Give the chosen layer a picture: for its colour, normals, surface or mask."""
+
+        def take(image: LayerImage) -> None:
+            layer = self.layer
+            if layer is None:
+                return
+            if field == "mask":
+                self.change(f"Mask of {layer.name}", mask=replace(layer.mask, image=image))
+            else:
+                self.change(f"Picture of {layer.name}", **{field: image})
+
+        self._read(file, take)
+
+    def _read(self, file: str, take: Any) -> None:
+        name = Path(file).name
+        self.workspace.run(Task(Kind.MEASURE, f"Read {name}", layer_image, (file,), part="layer picture"), take)
+
+    def change(self, label: str, **values: Any) -> None:
+        """Change the chosen layer."""
+        layer = self.layer
+        if layer is not None and replace(layer, **values) != layer:
+            stack = list(self.stack)
+            stack[self.chosen] = replace(layer, **values)
+            self._settle.stop()
+            self._label = ""
+            self._apply(label, tuple(stack))
+
+    def change_mask(self, label: str, **values: Any) -> None:
+        """Change the mask of the chosen layer."""
+        layer = self.layer
+        if layer is not None:
+            self.change(label, mask=replace(layer.mask, **values))
+
+    def show(self, label: str, **values: Any) -> None:
+        """Show a change of the chosen layer while a slider or a handle moves; it is kept once that rests."""
+        layer = self.layer
+        if layer is None:
+            return
+        mask = {name: values.pop(name) for name in list(values) if name in Mask.__dataclass_fields__}
+        if mask:
+            values["mask"] = replace(layer.mask, **mask)
+        stack = list(self.stack)
+        stack[self.chosen] = replace(layer, **values)
+        self._label = label
+        self.workspace.preview(commands.set_layers(self.workspace.document, tuple(stack)))
+        self._settle.start()
+
+    def keep(self) -> None:
+        """Make what is shown a step of the history."""
+        self._settle.stop()
+        label, self._label = self._label, ""
+        if label and self.stack != self.workspace.document.scene.layers:
+            self._apply(label, self.stack)
+
+    def remove(self) -> None:
+        """Take the chosen layer away."""
+        layer = self.layer
+        if layer is not None:
+            self._apply(f"Remove {layer.name}", tuple(one for one in self.stack if one is not layer))
+
+    def lift(self, steps: int) -> None:
+        """Move the chosen layer up or down."""
+        layer, to = self.layer, self.chosen + steps
+        if layer is None or not 0 <= to < len(self.stack):
+            return
+        stack = [one for one in self.stack if one is not layer]
+        stack.insert(to, layer)
+        self.chosen = to
+        self._apply(f"{'Lift' if steps > 0 else 'Lower'} {layer.name}", tuple(stack))
+
+    def switch(self, number: int, on: bool) -> None:
+        """Switch a layer on or off."""
+        stack = list(self.stack)
+        if stack[number].on != on:
+            stack[number] = replace(stack[number], on=on)
+            self._apply(f"{'Show' if on else 'Hide'} {stack[number].name}", tuple(stack))
+
+    # -- files ------------------------------------------------------------------------------------------------
+
+    def open(self, file: str) -> None:
+        """Lay the layers of a file over what is there."""
+
+        def put(document: Any) -> Any:
+            return commands.set_layers(document, (*document.scene.layers, *read_layers(Path(file))))
+
+        self.workspace.apply(f"Open {Path(file).name}", put)
+
+    def save(self, file: str) -> None:
+        """Keep all layers as a file."""
+        place = Path(file)
+        write_whole(place, layers_file(self.workspace.document.scene.layers, place.parent))
+        self.workspace.say(f"Kept {len(self.stack)} layers in {place.name}.", "good")
+
+    # -- pictures ---------------------------------------------------------------------------------------------
+
+    def _follow(self) -> None:
+        self._label = ""
+        if self.chosen >= len(self.stack) or (self.chosen < 0 and self.stack):
+            self.chosen = len(self.stack) - 1
+        wanted = frozenset(image for layer in self.stack for image in layer.images)
+        if not wanted <= self._asked:
+            self._asked = wanted
+
+            def take(pictures: dict[LayerImage, str]) -> None:
+                self.pictures = self.pictures | pictures
+                self.changed.emit()
+
+            arguments = (sorted(wanted, key=lambda image: image.file), self.workspace.session.store)
+            self.workspace.run(
+                Task(Kind.MEASURE, "Read layers", store_pictures, arguments, part="layers"), take, anew=True
+            )
+        self.changed.emit()

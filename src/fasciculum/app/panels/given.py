@@ -1,0 +1,232 @@
+"""The sheet of a bundle: made here, or given, with its trims or the cells of its palette."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QSize
+from PySide6.QtGui import QIcon, QPixmap
+from PySide6.QtWidgets import (
+    QColorDialog,
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QListView,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QWidget,
+)
+
+from fasciculum.app.given import GivenSheets
+from fasciculum.app.parts import Column, Form, note, picked_color, shown_color, small_button
+from fasciculum.model.given import Given, TrimRepeats
+from fasciculum.operations.lay_out.onto import sameness
+
+SHEETS = "Trim sheets (*.json *.png *.jpg *.jpeg *.webp)"
+PALETTES = "Palettes (*.png *.webp)"
+REPEAT_WORDS = {TrimRepeats.NONE: "a panel", TrimRepeats.U: "goes on across", TrimRepeats.V: "goes on down"}
+CELL = 22
+#: part of all surface from which one trim is said to be seen very often
+OFTEN = 0.5
+
+
+class GivenPanel(Column):
+    """Which sheet a bundle is laid onto, and what is marked on it."""
+
+    def __init__(self, sheets: GivenSheets) -> None:
+        super().__init__()
+        self.sheets = sheets
+        self.short = ""
+        self.said: Callable[[], None] = lambda: None
+        self._filling = False
+        self.box.setContentsMargins(0, 0, 0, 0)
+        self.made = small_button("Made", "Have the sheet made here: packed and baked", sheets.make_sheet)
+        self.trims = small_button(
+            "Trim sheet", "Lay onto a trim sheet that exists: its description, or a picture", self._ask_sheet
+        )
+        self.palette_file = small_button("Palette", "Lay onto a palette that exists", self._ask_palette)
+        self.palette_made = small_button(
+            "Own palette", "Lay onto a palette made of the objects' flat colours", sheets.make_palette
+        )
+        self._line(self.made, self.trims)
+        self._line(self.palette_file, self.palette_made)
+        self.about = note()
+        self.box.addWidget(self.about)
+        self.list = QListWidget()
+        self.list.setStyleSheet("QListWidget { font-size: 12px; padding: 0px } QListWidget::item { padding: 2px }")
+        self.list.setIconSize(QSize(CELL - 4, CELL - 4))
+        self.list.currentRowChanged.connect(self._picked)
+        self.list.itemClicked.connect(self._clicked)
+        self.list.itemDoubleClicked.connect(self._double)
+        self.box.addWidget(self.list)
+        self.mark = small_button("Mark", "Draw boxes on the sheet that become trims; click again to end", self._mark)
+        self.mark.setCheckable(True)
+        self.remove = small_button("Remove", "Take the chosen trim away", lambda: sheets.remove_trim(sheets.chosen))
+        self.shift = small_button(
+            "Shift", "Move the chosen islands along their trims, so that fewer look alike", sheets.shift
+        )
+        self.save = small_button("Save", "Keep the trims as a file beside their textures", self._save)
+        self.acts = self._line(self.mark, self.remove, self.shift, self.save)
+        self.form = Form()
+        self.metres = QDoubleSpinBox(minimum=0.01, maximum=1e4, decimals=2, singleStep=0.25)
+        self.metres.setKeyboardTracking(False)
+        self.metres.setSuffix(" m")
+        self.metres.valueChanged.connect(lambda value: None if self._filling else sheets.set_metres(value))
+        self.form.row("Width", self.metres, "What the width of the sheet stands for, in metres")
+        self.name = QLineEdit()
+        self.name.editingFinished.connect(self._named)
+        self.form.row("Trim", self.name, "The trim's name: objects and materials of that name are laid onto it")
+        self.repeats = QComboBox()
+        for value, words in REPEAT_WORDS.items():
+            self.repeats.addItem(words, value)
+        self.repeats.activated.connect(
+            lambda _: sheets.change_trim(sheets.chosen, "Trim", repeats=self.repeats.currentData())
+        )
+        self.form.row("Repeats", self.repeats, "Whether islands may run on along the trim, beyond the sheet's sides")
+        self.gutter = QDoubleSpinBox(minimum=0, maximum=256, decimals=0)
+        self.gutter.setKeyboardTracking(False)
+        self.gutter.setSuffix(" px")
+        self.gutter.valueChanged.connect(
+            lambda value: None if self._filling else sheets.change_trim(sheets.chosen, "Gutter", gutter=value)
+        )
+        self.form.row("Gutter", self.gutter, "What along the trim's sides nothing may lie on, in px")
+        self.box.addWidget(self.form)
+        sheets.changed.connect(self.refresh)
+        self.refresh()
+
+    def _line(self, *buttons: QPushButton) -> QWidget:
+        whole = QWidget()
+        line = QHBoxLayout(whole)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(3)
+        for button in buttons:
+            line.addWidget(button, len(button.text()) + 2)
+        self.box.addWidget(whole)
+        return whole
+
+    # -- hands ------------------------------------------------------------------------------------------------
+
+    def _ask_sheet(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self.window(), "Choose a trim sheet", "", SHEETS)
+        if name:
+            self.sheets.take_sheet(name)
+
+    def _ask_palette(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self.window(), "Choose a palette", "", PALETTES)
+        if name:
+            self.sheets.take_palette(name)
+
+    def _save(self) -> None:
+        given = self.sheets.given
+        first = Path(given.maps[0].file).with_suffix(".json") if given is not None else Path("trims.json")
+        name, _ = QFileDialog.getSaveFileName(self.window(), "Save trims", str(first), "Trim sheets (*.json)")
+        if name:
+            self.sheets.save(name)
+
+    def _mark(self) -> None:
+        self.sheets.mark(self.mark.isChecked())
+
+    def _picked(self, row: int) -> None:
+        given = self.sheets.given
+        # a list of cells is clicked, and stays as it is meanwhile
+        if not self._filling and row >= 0 and given is not None and not given.is_palette:
+            self.sheets.chosen = row
+            self.refresh()
+
+    def _clicked(self, item: QListWidgetItem) -> None:
+        given = self.sheets.given
+        if given is not None and given.is_palette:
+            self.sheets.choose_cell(self.list.row(item))
+
+    def _double(self, item: QListWidgetItem) -> None:
+        given, cell = self.sheets.given, self.list.row(item)
+        if given is not None and given.looks:
+            shown = shown_color(given.looks[cell][:3])  # type: ignore[arg-type]
+            found = QColorDialog.getColor(shown, self.window(), "Colour of the cell")
+            if found.isValid():
+                self.sheets.recolour(cell, picked_color(found))
+
+    def _named(self) -> None:
+        name = self.name.text().strip()
+        if name and not self._filling:
+            self.sheets.change_trim(self.sheets.chosen, "Name of a trim", name=name)
+
+    # -- showing ----------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        """Show the sheet of the leading bundle."""
+        self._filling = True
+        given = self.sheets.given
+        self.made.setEnabled(given is not None)
+        trims = given is not None and not given.is_palette
+        self.list.setVisible(given is not None)
+        for widget in (self.acts, self.form):
+            widget.setVisible(trims)
+        self.mark.setChecked(self.sheets.marking)
+        if given is None:
+            self.short = "made here"
+            self.about.setText("The sheet is packed and baked here. A sheet that exists is used as it is.")
+        elif given.is_palette:
+            self._show_cells(given)
+        else:
+            self._show_trims(given)
+        self._filling = False
+        self.said()
+
+    def _show_cells(self, given: Given) -> None:
+        name = Path(given.maps[0].file).name if given.maps[0].file else "made here"
+        count = len(given.cells)
+        self.short = f"palette · {count} cell{'' if count == 1 else 's'}"
+        self.about.setText(
+            f"{name}, {given.width} × {given.height} px. Click a cell to give it to the chosen objects, or to faces "
+            "that are picked in the model" + ("; double-click to change its colour." if given.looks else ".")
+        )
+        self.list.setAccessibleName("Cells")
+        self.list.setToolTip("The colours of the palette; a click gives one to what is chosen")
+        self.list.setViewMode(QListView.ViewMode.IconMode)
+        self.list.setGridSize(QSize(CELL + 4, CELL + 4))
+        self.list.setMovement(QListView.Movement.Static)
+        self.list.clear()
+        for number, color in enumerate(look[:3] for look in given.looks or given.colors):
+            picture = QPixmap(CELL - 4, CELL - 4)
+            picture.fill(shown_color(color))  # type: ignore[arg-type]
+            item = QListWidgetItem(QIcon(picture), "")
+            item.setToolTip(f"Cell {number + 1}: {shown_color(color).name()}")  # type: ignore[arg-type]
+            self.list.addItem(item)
+        self.list.setFixedHeight(min(-(-len(given.cells) // 8) * (CELL + 4) + 8, 180))
+
+    def _show_trims(self, given: Given) -> None:
+        bundle, scene = self.sheets.bundle, self.sheets.workspace.document.scene
+        parts = sameness(scene, bundle) if bundle is not None else {}
+        self.short = f"{len(given.trims)} trims"
+        name = Path(given.maps[0].file).name
+        most = max(parts.items(), key=lambda entry: entry[1], default=("", 0.0))
+        words = f"{name}, {given.width} × {given.height} px, {given.px_per_metre:.0f} px/m."
+        if most[1] > OFTEN:
+            words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Shift makes it less alike."
+        self.about.setText(words)
+        self.list.setAccessibleName("Trims")
+        self.list.setToolTip("The trims, and how much of all trimmed surface shows each")
+        self.list.setViewMode(QListView.ViewMode.ListMode)
+        self.list.setGridSize(QSize())
+        self.list.clear()
+        for trim in given.trims:
+            item = QListWidgetItem(f"{trim.name}   {parts.get(trim.name, 0.0):.0%}   {REPEAT_WORDS[trim.repeats]}")
+            self.list.addItem(item)
+        self.list.setFixedHeight(min(len(given.trims), 8) * 26 + 6)
+        chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1
+        self.list.setCurrentRow(chosen)
+        self.metres.setValue(given.metres)
+        for control in (self.name, self.repeats, self.gutter):
+            self.form.show_row(control, chosen >= 0)
+        self.remove.setEnabled(chosen >= 0 and len(given.trims) > 1)
+        self.shift.setEnabled(bool(self.sheets.hand.places))
+        if chosen >= 0:
+            trim = given.trims[chosen]
+            self.name.setText(trim.name)
+            self.repeats.setCurrentIndex(self.repeats.findData(trim.repeats))
+            self.gutter.setValue(trim.gutter)

@@ -1,0 +1,182 @@
+"""Given sheets in the window: trims marked and named, islands dragged onto them, cells clicked and recoloured."""
+
+from unittest import mock
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QColor
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QColorDialog, QFileDialog
+
+from fasciculum.given.fitting import within
+from fasciculum.model.given import TrimRepeats
+from fasciculum.session.commands import add_bundle
+from tests.app.harness import LEFT, WindowCase
+from tests.builders import Glb, box_mesh
+from tests.operations.test_given import furniture, wooden
+
+PLAIN = Qt.KeyboardModifier.NoModifier
+
+
+class Given(WindowCase):
+    def start(self, model):
+        self.drop(model)
+        self.wait(lambda: self.workspace.document.scene.objects, "the objects")
+        self.idle()
+        self.keys = tuple(item.key for item in self.workspace.document.scene.objects)
+        self.workspace.apply("b", lambda document: add_bundle(document, "Shed", self.keys))
+        self.workspace.select(set(), ["Shed"])
+        self.workspace.set_stage("lay out")
+        column = self.window.settings.lay_out
+        for title, fold in column.folds.items():
+            fold.set_open(title == "Sheet")
+        self.panel, self.fold = column.given, column.folds["Sheet"]
+
+    @property
+    def bundle(self):
+        return self.workspace.document.bundle("Shed")
+
+    def click(self, widget, where=None):
+        QTest.mouseClick(widget, LEFT, PLAIN, where or QPoint())
+        self.pump(0.05)
+
+    def undo(self):
+        self.window.act("undo")()
+        self.pump(0.05)
+
+    def take(self, path, button):
+        with mock.patch.object(QFileDialog, "getOpenFileName", staticmethod(lambda *_: (str(path), ""))):
+            self.click(button)
+        self.wait(lambda: self.bundle.given is not None and self.bundle.texturing is not None, "the sheet", 30)
+        self.idle()
+
+    def drag(self, start, end):
+        sheet = self.window.sheet
+        QTest.mousePress(sheet, LEFT, PLAIN, start)
+        for part in (0.3, 0.7, 1.0):
+            QTest.mouseMove(sheet, (QPointF(start) + QPointF(end - start) * part).toPoint())
+            self.pump(0.02)
+        words = sheet.mouse.carried.onto if sheet.mouse.carried is not None else ""
+        QTest.mouseRelease(sheet, LEFT, PLAIN, end)
+        self.pump(0.05)
+        return words
+
+    def at(self, x, y):
+        return self.window.sheet.to_widget(x, y).toPoint()
+
+    def test_islands_are_laid_onto_trims_and_dragged_from_one_to_another(self):
+        self.start(furniture(self.folder / "shed.glb"))
+        self.take(wooden(self.folder), self.panel.trims)
+        self.assertEqual(self.panel.list.count(), 8)
+        self.assertIn("8 trims", self.fold.head.words)
+        self.assertFalse(self.window.settings.lay_out.folds["Packing"].isVisibleTo(self.window))
+        given, layout = self.bundle.given, self.bundle.layout
+        number = layout.starts[layout.surface_of("pillar")]
+        corners = layout.sheet_corners(layout.surface_of("pillar"))[:2].reshape(-1, 2)
+        x, y = corners.mean(axis=0)
+        beam, plank = (next(i for i, trim in enumerate(given.trims) if trim.name == name) for name in ("beam", "plank"))
+        self.assertEqual(layout.fields[number], beam)
+        self.window.sheet.hand.choose([int(layout.places[number])])
+        on = self.window.sheet.island_at(QPointF(self.at(x, y)))
+        self.assertIsNotNone(on)
+        to = (given.trims[plank].box[1] + given.trims[plank].box[3]) / 2
+        words = self.drag(self.at(x, y), self.at(x + 60, to))
+        self.assertIn("onto plank", words)
+        self.assertIn("px/m", words)
+        after = self.bundle.layout
+        moved = int(np.flatnonzero((after.placements != layout.placements).any(axis=1))[0])
+        self.assertEqual(after.fields[moved], plank)
+        own = after.sheet_corners(next(i for i, s in enumerate(after.starts[1:]) if moved < s))
+        island = after.surfaces[next(i for i, s in enumerate(after.starts[1:]) if moved < s)].island
+        surface = next(i for i, s in enumerate(after.starts[1:]) if moved < s)
+        self.assertTrue(within(own[island == moved - after.starts[surface]], given.trims[plank], 0.01))
+        self.undo()
+        np.testing.assert_array_equal(self.bundle.layout.placements, layout.placements)
+        # made again: what lay on the given sheet goes
+        self.click(self.panel.made)
+        self.assertIsNone(self.bundle.given)
+        self.assertIsNone(self.bundle.layout)
+        self.undo()
+        self.assertIsNotNone(self.bundle.layout)
+
+    def test_trims_are_marked_named_and_removed(self):
+        self.start(furniture(self.folder / "shed.glb"))
+        self.take(wooden(self.folder), self.panel.trims)
+        self.click(self.panel.mark)
+        # below the last row of trims, from side to side
+        self.drag(self.at(-20, 830), self.at(1040, 900))
+        self.wait(lambda: len(self.bundle.given.trims) == 9, "the ninth trim")
+        trim = self.bundle.given.trims[8]
+        self.assertIs(trim.repeats, TrimRepeats.U)
+        self.assertEqual((trim.box[0], trim.box[2]), (0, 1024))
+        self.assertAlmostEqual(trim.box[1], 830, delta=3)
+        self.click(self.panel.mark)
+        self.idle()
+        self.panel.list.setCurrentRow(8)
+        self.panel.name.setText("Pillar")
+        self.panel.name.editingFinished.emit()
+        self.wait(lambda: self.bundle.given.trims[8].name == "Pillar", "the name")
+        self.idle()
+        # its name now calls the pillar
+        layout = self.bundle.layout
+        self.window.act("pack")() if "pack" in self.window.acts else None
+        self.workspace.pack(["Shed"], fresh=True)
+        self.idle()
+        layout = self.bundle.layout
+        first = layout.starts[layout.surface_of("pillar")]
+        self.assertEqual(layout.fields[first], 8)
+        self.panel.list.setCurrentRow(8)
+        self.click(self.panel.remove)
+        self.assertEqual(len(self.bundle.given.trims), 8)
+        self.undo()
+        self.assertEqual(len(self.bundle.given.trims), 9)
+
+    def test_a_picture_alone_has_its_trims_proposed_and_a_wrong_file_is_told(self):
+        self.start(furniture(self.folder / "shed.glb"))
+        wooden(self.folder)
+        self.take(self.folder / "wood.png", self.panel.trims)
+        self.assertEqual([one.name for one in self.bundle.given.maps], ["base_color", "orm"])
+        wrong = self.folder / "wrong.json"
+        wrong.write_text("{}")
+        before = self.bundle.given
+        with mock.patch.object(QFileDialog, "getOpenFileName", staticmethod(lambda *_: (str(wrong), ""))):
+            self.click(self.panel.trims)
+        self.wait(lambda: any("wrong.json" in words for _, words in self.said), "the refusal")
+        self.assertIs(self.bundle.given, before)
+
+    def test_a_palette_is_made_cells_are_clicked_and_recoloured(self):
+        glb = Glb()
+        for number, color in enumerate([(0.8, 0.1, 0.1), (0.1, 0.1, 0.8), (0.2, 0.2, 0.2)]):
+            material = glb.material(pbr={"baseColorFactor": [*color, 1]})
+            glb.node(f"button {number}", box_mesh(glb, material, (0.1, 0.1, 0.1)), translation=[number * 0.3, 0, 0])
+        self.start(glb.write(self.folder / "desk.glb"))
+        self.click(self.panel.palette_made)
+        self.wait(lambda: self.bundle.texturing is not None, "the palette")
+        self.idle()
+        self.assertEqual(self.panel.list.count(), 3)
+        layout = self.bundle.layout
+        red = int(layout.fields[layout.starts[layout.surface_of("button 0")]])
+        grey = int(layout.fields[layout.starts[layout.surface_of("button 2")]])
+        self.workspace.select({"button 2"})
+        self.click(self.panel.list.viewport(), self.panel.list.visualItemRect(self.panel.list.item(red)).center())
+        self.idle()
+        layout = self.bundle.layout
+        self.assertEqual(int(layout.fields[layout.starts[layout.surface_of("button 2")]]), red)
+        self.undo()
+        self.idle()
+        # two faces alone, as they are picked in the model
+        self.window.given.faces = lambda: ("button 1", (0, 1))
+        self.click(self.panel.list.viewport(), self.panel.list.visualItemRect(self.panel.list.item(grey)).center())
+        self.idle()
+        layout = self.bundle.layout
+        index = layout.surface_of("button 1")
+        fields = layout.fields[layout.islands_of(index)]
+        self.assertEqual([int(field) == grey for field in fields], [True, True] + [False] * 10)
+        green = QColor(0, 255, 0)
+        with mock.patch.object(QColorDialog, "getColor", staticmethod(lambda *_: green)):
+            self.panel._double(self.panel.list.item(red))
+        self.idle()
+        pixels = self.workspace.session.store.get(self.bundle.texturing.map("base_color").pixels)
+        layout = self.bundle.layout
+        row = layout.placements[layout.starts[layout.surface_of("button 0")]]
+        self.assertEqual(pixels[int(row[5]), int(row[2])].tolist(), [0, 255, 0])
