@@ -6,12 +6,18 @@ import os
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
+from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+import cv2
+import numpy as np
 from PySide6.QtCore import QEventLoop, QPointF, QTimer
 from PySide6.QtWidgets import QApplication
+
+from fasciculum.model.layers import Axis, Mask, MaskKind
 
 FIRST = """
 import time; began = time.perf_counter()
@@ -122,7 +128,41 @@ def main():
         model.ask()
         pump(0.01)
     print(f"model: {(model.frames - before) / (time.perf_counter() - began):.0f} frames a second while orbiting")
+    dragged_layer(window)
     workspace.close()
+
+
+def dragged_layer(window):
+    """Frames a second while a layer's handle is dragged, all objects of the demo under one that is projected."""
+    workspace, layers, model = window.workspace, window.layers, window.model
+    with tempfile.TemporaryDirectory() as folder:
+        picture = Path(folder) / "moss.png"
+        cv2.imwrite(str(picture), np.random.default_rng(1).integers(40, 200, (256, 256, 3)).astype(np.uint8))
+        workspace.set_view(lens="colour", side="source")
+        layers.add_picture(str(picture))
+        idle(workspace)
+        layers.change("Mask", mask=Mask(MaskKind.FACING, Axis.Y, 0.2, 0.8))
+        for on_all in (True, False):
+            keys = ("*",) if on_all else ("Foundation", "Platform", "Hut *")
+            layers.change("Lies on", objects=keys)
+            idle(workspace)
+            step, loop, begun, painted = [0], QEventLoop(), time.perf_counter(), model.frames
+
+            def drag(step=step, loop=loop, begun=begun):
+                step[0] += 1
+                if time.perf_counter() - begun > 4:
+                    loop.quit()
+                    return
+                layers.show("Move", offset=(0.01 * step[0], 0.0))
+
+            timer = QTimer(interval=4)
+            timer.timeout.connect(drag)
+            timer.start()
+            loop.exec()
+            timer.stop()
+            rate = (model.frames - painted) / (time.perf_counter() - begun)
+            words = "every object" if on_all else "ten objects"
+            print(f"model: {rate:.0f} frames a second while a layer over {words} is dragged")
 
 
 if __name__ == "__main__":

@@ -26,11 +26,14 @@ class Layers(QObject):
 
     #: another layer was chosen, or the layers are others
     changed = Signal()
+    #: a layer is being changed: nothing but the model has to follow yet
+    moved = Signal()
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
         self.workspace = workspace
         self.chosen = -1
+        self._live: tuple[Layer, ...] | None = None
         #: keys of pictures in the pixel store
         self.pictures: dict[LayerImage, str] = {}
         self._asked: frozenset[LayerImage] = frozenset()
@@ -38,12 +41,11 @@ class Layers(QObject):
         self._settle = QTimer(self, singleShot=True, interval=SETTLE)
         self._settle.timeout.connect(self.keep)
         workspace.document_changed.connect(lambda *_: self._follow())
-        workspace.preview_changed.connect(self.changed.emit)
 
     @property
     def stack(self) -> tuple[Layer, ...]:
         """The layers as they are shown, the lowest first."""
-        return self.workspace.shown.scene.layers
+        return self.workspace.document.scene.layers if self._live is None else self._live
 
     @property
     def layer(self) -> Layer | None:
@@ -122,15 +124,17 @@ class Layers(QObject):
         stack = list(self.stack)
         stack[self.chosen] = replace(layer, **values)
         self._label = label
-        self.workspace.preview(commands.set_layers(self.workspace.document, tuple(stack)))
+        self._live = tuple(stack)
         self._settle.start()
+        self.moved.emit()
 
     def keep(self) -> None:
         """Make what is shown a step of the history."""
         self._settle.stop()
         label, self._label = self._label, ""
-        if label and self.stack != self.workspace.document.scene.layers:
-            self._apply(label, self.stack)
+        live, self._live = self._live, None
+        if label and live is not None and live != self.workspace.document.scene.layers:
+            self._apply(label, live)
 
     def remove(self) -> None:
         """Take the chosen layer away."""
@@ -174,7 +178,7 @@ class Layers(QObject):
     # -- pictures ---------------------------------------------------------------------------------------------
 
     def _follow(self) -> None:
-        self._label = ""
+        self._label, self._live = "", None
         if self.chosen >= len(self.stack) or (self.chosen < 0 and self.stack):
             self.chosen = len(self.stack) - 1
         wanted = frozenset(image for layer in self.stack for image in layer.images)

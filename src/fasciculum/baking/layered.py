@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.occlusion import RaySource, frames_of
-from fasciculum.baking.projecting import Body, Part, parts_of, turned
+from fasciculum.baking.projecting import Bodies, Part, parts_of, turned
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Source
@@ -134,11 +134,19 @@ class LayeredSource:
         self.source, self.target, self.values = source, target, source.values
         self._picture = picture
         self._stacks: dict[int, tuple[Layer, ...]] = {}
-        self._bodies: dict[int, Body] = {}
-        for index, surface in enumerate(layout.surfaces):
-            stack = layers_on(scene.layers, surface.objects[0])
+        #: of each surface its box, low and high, -1 where it is mirrored, and its object
+        self._boxes = np.zeros((len(layout.surfaces), 2, 3))
+        self._hands = np.ones(len(layout.surfaces))
+        self._keys = [surface.objects[0] for surface in layout.surfaces]
+        for index, key in enumerate(self._keys):
+            stack = layers_on(scene.layers, key)
             if stack:
                 self._stacks[index] = stack
+        #: surfaces with the same stack are worked on together
+        kinds = {stack: number for number, stack in enumerate(dict.fromkeys(self._stacks.values()))}
+        self._every = list(kinds)
+        self._kind = np.array([kinds.get(self._stacks.get(n, ()), -1) for n in range(len(layout.surfaces))], np.int64)
+        self._placings: dict[Layer, NDArray[np.float64]] = {}
         layered = np.isin(target.surface, list(self._stacks))
         #: which triangles have layers, (T,)
         self.layered = layered
@@ -173,8 +181,8 @@ class LayeredSource:
                     part[..., 13:15] = primitive.uv_sets[0][primitive.triangles] if primitive.has_uv(0) else np.nan
                     at += len(primitive.triangles)
                 places = found[first : first + count, :, :3].reshape(-1, 3)
-                hand = -1.0 if np.linalg.det(linear) < 0 else 1.0
-                self._bodies[index] = Body(places.min(axis=0), places.max(axis=0), hand, item.key)
+                self._hands[index] = -1.0 if np.linalg.det(linear) < 0 else 1.0
+                self._boxes[index] = places.min(axis=0), places.max(axis=0)
             first += count
         return found, frames
 
@@ -225,18 +233,28 @@ class LayeredSource:
         frames = np.einsum("nk,nkc->nc", weights, self._frames[triangles].astype(np.float64))
         surfaces = self.target.surface[triangles]
         found = values.copy()
-        for index in np.unique(surfaces).tolist():
-            rows = np.flatnonzero(surfaces == index)
+        kinds = self._kind[surfaces]
+        for kind in np.unique(kinds).tolist():
+            rows = np.flatnonzero(kinds == kind)
             spot = _Spot(
-                self._bodies[index],
+                surfaces[rows],
                 at[rows],
                 frames[rows],
                 self._texel[triangles[rows]],
                 triangles[rows],
                 None if cast is None else cast[rows],
             )
-            found[rows] = self._stacked(self._stacks[index], spot, values[rows].astype(np.float64))
+            found[rows] = self._stacked(self._every[kind], spot, values[rows].astype(np.float64))
         return found
+
+    def _bodies(self, layer: Layer, surfaces: NDArray[np.int32]) -> Bodies:
+        """Return the objects that places of surfaces (N,) belong to, with how a layer lies on each."""
+        if layer not in self._placings:
+            placings = [placing_of(layer, key) for key in self._keys]
+            self._placings[layer] = np.array([(*offset, np.radians(turn % 360.0)) for offset, turn in placings])
+        placing = self._placings[layer][surfaces]
+        boxes = self._boxes[surfaces]
+        return Bodies(boxes[:, 0], boxes[:, 1], self._hands[surfaces], placing[:, :2], placing[:, 2])
 
     def _stacked(self, stack: tuple[Layer, ...], spot: _Spot, values: Vectors) -> Vectors:
         slopes = spot.slopes_of(values[:, NORMAL])
@@ -266,18 +284,18 @@ class LayeredSource:
 
     def _sides(self, layer: Layer, spot: _Spot) -> list[Part]:
         if layer.projection is not LayerProjection.UV0:
-            return list(parts_of(layer, spot.body, spot.places, spot.normals))
+            return list(parts_of(layer, self._bodies(layer, spot.surfaces), spot.places, spot.normals))
         uv, along, down, lengths = self._flat_ways(spot)
         rows = np.flatnonzero(np.isfinite(uv).all(axis=1))
         if not len(rows):
             return []
-        offset, turn = placing_of(layer, spot.body.key)
-        uv, along, down = turned(uv[rows] * np.array(layer.repeats), along[rows], down[rows], turn)
-        sizes = lengths[0] / layer.repeats[0], lengths[1] / layer.repeats[1]
-        return [Part(rows, np.ones(len(rows)), uv + np.array(offset), along, down, sizes)]
+        bodies = self._bodies(layer, spot.surfaces[rows])
+        uv, along, down = turned(uv[rows] * np.array(layer.repeats), along[rows], down[rows], bodies.turn)
+        sizes = lengths[rows] / np.array(layer.repeats)
+        return [Part(rows, np.ones(len(rows)), uv + bodies.offset, along, down, sizes)]
 
-    def _flat_ways(self, spot: _Spot) -> tuple[Vectors, Vectors, Vectors, tuple[float, float]]:
-        """Return the first UVs at places, the ways that they go, and what a repeat of them stands for in the middle."""
+    def _flat_ways(self, spot: _Spot) -> tuple[Vectors, Vectors, Vectors, Vectors]:
+        """Return the first UVs at places, the ways that they go, and what a repeat of them stands for, metres."""
         corners = self._corners[spot.triangles]
         edges = corners[:, 1:, :3] - corners[:, :1, :3]
         steps = corners[:, 1:, 13:15] - corners[:, :1, 13:15]
@@ -285,11 +303,10 @@ class LayeredSource:
         safe = np.where(np.abs(determinant) > 1e-20, determinant, np.nan)
         along = (edges[:, 0] * steps[:, 1, 1:] - edges[:, 1] * steps[:, 0, 1:]) / safe[:, None]
         down = (edges[:, 1] * steps[:, 0, :1] - edges[:, 0] * steps[:, 1, :1]) / safe[:, None]
-        sizes = np.linalg.norm(along, axis=1), np.linalg.norm(down, axis=1)
-        good = [size[np.isfinite(size)] for size in sizes]
-        lengths = [max(float(np.median(size)), 1e-9) if len(size) else 1.0 for size in good]
+        lengths = np.stack([np.linalg.norm(along, axis=1), np.linalg.norm(down, axis=1)], axis=1)
+        lengths = np.maximum(np.nan_to_num(lengths, nan=1.0), 1e-9)
         uv = np.where(np.isfinite(determinant)[:, None], spot.at[:, 13:15], np.nan)
-        return uv, unit(np.nan_to_num(along)), unit(np.nan_to_num(down)), (lengths[0], lengths[1])
+        return uv, unit(np.nan_to_num(along)), unit(np.nan_to_num(down)), lengths
 
     def _mixed(self, image: LayerImage, light: bool, spot: _Spot, sides: list[Part], channels: int) -> Vectors:
         """Return a picture's values at all places, shape (N, ``channels``), the sides mixed."""
@@ -311,7 +328,8 @@ class LayeredSource:
 
     def _mask(self, layer: Layer, spot: _Spot, sides: list[Part]) -> Vectors:
         mask = layer.mask
-        axis, body = mask.axis.number, spot.body
+        axis = mask.axis.number
+        low, high = self._boxes[spot.surfaces, 0, axis], self._boxes[spot.surfaces, 1, axis]
         if mask.kind is MaskKind.ALL:
             return np.zeros(len(spot.at)) if mask.invert else np.ones(len(spot.at))
         if mask.kind is MaskKind.IMAGE:
@@ -325,10 +343,8 @@ class LayeredSource:
             )
         measures: Mapping[MaskKind, Callable[[], Any]] = {
             MaskKind.FACING: lambda: unit(spot.at[:, 6:9])[:, axis],
-            MaskKind.GRADIENT: lambda: (
-                (spot.places[:, axis] - body.low[axis]) / max(float(body.high[axis] - body.low[axis]), 1e-12)
-            ),
-            MaskKind.HEIGHT: lambda: spot.places[:, axis] - body.low[axis],
+            MaskKind.GRADIENT: lambda: (spot.places[:, axis] - low) / np.maximum(high - low, 1e-12),
+            MaskKind.HEIGHT: lambda: spot.places[:, axis] - low,
             MaskKind.VERTEX_COLOR: lambda: spot.at[:, 9 + mask.channel.number],
         }
         return ramp(measures[mask.kind](), mask)
@@ -350,21 +366,21 @@ class LayeredSource:
 
 
 class _Spot:
-    """Places of one object: what corners give there, and the sheet's frame.
+    """Places under one stack: what corners give there, and the sheet's frame.
 
     Slopes are the ways, along the surface, into which a normal leans, as long as it leans: (N, 3), an object's own.
     """
 
     def __init__(
         self,
-        body: Body,
+        surfaces: NDArray[np.int32],
         at: Vectors,
         frames: Vectors,
         texel: Vectors,
         triangles: NDArray[np.int64],
         cast: NDArray[np.float32] | None,
     ) -> None:
-        self.body, self.at, self.texel, self.triangles, self.cast = body, at, texel, triangles, cast
+        self.surfaces, self.at, self.texel, self.triangles, self.cast = surfaces, at, texel, triangles, cast
         self.places, self.normals = at[:, :3], unit(at[:, 3:6])
         along = frames[:, 3:6]
         self.along = unit(along - self.normals * (along * self.normals).sum(axis=1, keepdims=True))
@@ -405,7 +421,7 @@ def _widened(read: Vectors, channels: int) -> Vectors:
 def _finest(texture: Texture, part: Part, spot: _Spot) -> Vectors:
     """Return the level at which each place of a side is read: where its texels are as large as the sheet's."""
     width, height = texture.size
-    per_metre = np.sqrt(width / part.lengths[0] * (height / part.lengths[1]))
+    per_metre = np.sqrt(width * height / (part.lengths[:, 0] * part.lengths[:, 1]))
     finest: Vectors = np.log2(np.maximum(spot.texel[part.rows] * per_metre, 1e-9))
     return finest
 

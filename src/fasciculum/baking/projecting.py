@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.layers import Layer, LayerProjection, placing_of
+from fasciculum.model.layers import Layer, LayerProjection
 from fasciculum.uv.projection import CAP, PLANES, POLE
 
 #: part of the greatest component of a normal within which two sides of a box are mixed
@@ -32,7 +32,7 @@ class Part:
         In repeats, v down.
     along, down : ndarray of float64, shape (K, 3)
         The ways that u and v go, of length 1, in the object's own axes.
-    lengths : (float, float)
+    lengths : ndarray of float64, shape (K, 2)
         What one repeat stands for, metres.
     """
 
@@ -41,84 +41,87 @@ class Part:
     uv: Vectors
     along: Vectors
     down: Vectors
-    lengths: tuple[float, float]
+    lengths: Vectors
 
 
 @dataclass(frozen=True, eq=False)
-class Body:
-    """An object as layers see it, in its own axes.
+class Bodies:
+    """The objects that places belong to, as layers see them, in their own axes; a row for each place.
 
     Attributes
     ----------
-    low, high : ndarray of float64, shape (3,)
-        The box about it, in metres of the world along its own axes.
-    hand : float
-        -1 when it is mirrored in the world, so that textures are not.
-    key : str
+    low, high : ndarray of float64, shape (N, 3)
+        The box about the object, in metres of the world along its own axes.
+    hand : ndarray of float64, shape (N,)
+        -1 where it is mirrored in the world, so that textures are not.
+    offset : ndarray of float64, shape (N, 2)
+        Of the layer on that object, in repeats.
+    turn : ndarray of float64, shape (N,)
+        Of the layer on that object, radians.
     """
 
     low: Vectors
     high: Vectors
-    hand: float = 1.0
-    key: str = ""
+    hand: Vectors
+    offset: Vectors
+    turn: Vectors
 
 
-def parts_of(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[Part]:
-    """Yield the sides of a layer's projection at places of an object.
+def parts_of(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[Part]:
+    """Yield the sides of a layer's projection at places of objects.
 
     Parameters
     ----------
     layer : Layer
         Projected by anything but texture coordinates.
-    body : Body
+    bodies : Bodies
     places : ndarray of float64, shape (N, 3)
         Metres of the world along the object's own axes.
     normals : ndarray of float64, shape (N, 3)
         In the object's own axes.
     """
-    offset, turn = placing_of(layer, body.key)
     sides = {
         LayerProjection.BOX: _box,
         LayerProjection.PLANE: _plane,
         LayerProjection.CYLINDER: _cylinder,
         LayerProjection.SPHERE: _sphere,
     }[layer.projection]
-    for weight, metric, along, down, lengths in sides(layer, body, places, normals):
+    for weight, metric, along, down, lengths in sides(layer, bodies, places, normals):
         rows = np.flatnonzero(weight > 0)
         if len(rows):
-            flat = metric[rows] / np.array(lengths)
             along, down = np.broadcast_to(along, places.shape)[rows], np.broadcast_to(down, places.shape)[rows]
-            uv, along, down = turned(flat, along, down, turn)
-            yield Part(rows, weight[rows], uv + np.array(offset), along, down, lengths)
+            own = np.broadcast_to(lengths, (len(places), 2))[rows]
+            uv, along, down = turned(metric[rows] / own, along, down, bodies.turn[rows])
+            yield Part(rows, weight[rows], uv + bodies.offset[rows], along, down, own)
 
 
-def turned(uv: Vectors, along: Vectors, down: Vectors, degrees: float) -> tuple[Vectors, Vectors, Vectors]:
-    """Return coordinates and their ways for a texture that is turned anticlockwise."""
-    if degrees % 360.0 == 0.0:
+def turned(uv: Vectors, along: Vectors, down: Vectors, angle: Vectors) -> tuple[Vectors, Vectors, Vectors]:
+    """Return coordinates and their ways for a texture that is turned anticlockwise, by radians (N,)."""
+    if not angle.any():
         return uv, along, down
-    c, s = math.cos(math.radians(degrees)), math.sin(math.radians(degrees))
-    u, v = uv[:, 0], uv[:, 1]
-    return np.stack([c * u - s * v, s * u + c * v], axis=1), c * along - s * down, s * along + c * down
+    c, s = np.cos(angle)[:, None], np.sin(angle)[:, None]
+    u, v = uv[:, :1], uv[:, 1:]
+    return np.concatenate([c * u - s * v, s * u + c * v], axis=1), c * along - s * down, s * along + c * down
 
 
-_Side = tuple[Vectors, Vectors, Vectors, Vectors, tuple[float, float]]
+_Side = tuple[Vectors, Vectors, Vectors, Vectors, Vectors]
 
 
-def _flat(
-    layer: Layer, body: Body, places: Vectors, side: int
-) -> tuple[Vectors, Vectors, Vectors, tuple[float, float]]:
+def _flat(layer: Layer, bodies: Bodies, places: Vectors, side: int) -> tuple[Vectors, Vectors, Vectors, Vectors]:
     """Return metric coordinates on one side of the box, the ways of u and v, and the lengths of a repeat."""
-    along, down = PLANES[side, 0] * body.hand, PLANES[side, 1]
-    metric = np.stack([places @ along, places @ down], axis=1)
+    along, down = PLANES[side, 0] * bodies.hand[:, None], np.broadcast_to(PLANES[side, 1], places.shape)
+    metric = np.stack([(places * along).sum(axis=1), places @ PLANES[side, 1]], axis=1)
     if layer.metres is not None:
-        return metric, along, down, (layer.metres, layer.metres)
-    corners = np.stack([np.stack([body.low @ way, body.high @ way]) for way in (along, down)])
-    first, size = corners.min(axis=1), np.maximum(np.ptp(corners, axis=1), 1e-12)
-    lengths = float(size[0]) / layer.repeats[0], float(size[1]) / layer.repeats[1]
-    return metric - first, along, down, lengths
+        return metric, along, down, np.array([layer.metres, layer.metres])
+    ends = [
+        np.stack([(corner * way).sum(axis=1) for way in (along, down)], axis=1) for corner in (bodies.low, bodies.high)
+    ]
+    first = np.minimum(*ends)
+    size = np.maximum(np.abs(ends[1] - ends[0]), 1e-12)
+    return metric - first, along, down, size / np.array(layer.repeats)
 
 
-def _box(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[_Side]:
+def _box(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[_Side]:
     sizes = np.abs(normals)
     most = np.maximum(sizes.max(axis=1, keepdims=True), 1e-12)
     weights = np.maximum(sizes / most - (1.0 - SOFT), 0.0)
@@ -126,68 +129,78 @@ def _box(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterato
     for axis in range(3):
         for negative in (False, True):
             weight = np.where((normals[:, axis] < 0) == negative, weights[:, axis], 0.0)
-            yield weight, *_flat(layer, body, places, 2 * axis + negative)
+            yield weight, *_flat(layer, bodies, places, 2 * axis + negative)
 
 
-def _plane(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[_Side]:
+def _plane(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[_Side]:
     axis = layer.axis.number
     for negative in (False, True):
         weight = ((normals[:, axis] < 0) == negative).astype(np.float64)
-        yield weight, *_flat(layer, body, places, 2 * axis + negative)
+        yield weight, *_flat(layer, bodies, places, 2 * axis + negative)
 
 
-def _roles(layer: Layer, body: Body) -> tuple[Vectors, Vectors, Vectors, Vectors]:
-    """Return the three ways of a round projection, the second being its axis, and its middle."""
+@dataclass(frozen=True, eq=False)
+class _Round:
+    """Places about an axis through the middle of their boxes: angles, coordinates, ways, and whole repeats around."""
+
+    angle: Vectors
+    x: Vectors
+    y: Vectors
+    z: Vectors
+    around: Vectors
+    radius: Vectors
+    way: Vectors
+    one: Vectors
+    up: Vectors
+    front: Vectors
+
+
+def _round(layer: Layer, bodies: Bodies, places: Vectors) -> _Round:
     axis = layer.axis.number
-    ways = np.eye(3)[[(axis - 1) % 3, axis, (axis + 1) % 3]]
-    return ways[0], ways[1], ways[2], (body.low + body.high) / 2
-
-
-def _round(
-    layer: Layer, body: Body, places: Vectors
-) -> tuple[Vectors, Vectors, Vectors, Vectors, float, float, Vectors, Vectors, Vectors]:
-    """Return angles, coordinates across, along and forwards from the middle, a radius, whole repeats, and the ways."""
-    one, up, front, middle = _roles(layer, body)
-    from_middle = places - middle
+    one, up, front = np.eye(3)[[(axis - 1) % 3, axis, (axis + 1) % 3]]
+    from_middle = places - (bodies.low + bodies.high) / 2
     x, y, z = from_middle @ one, from_middle @ up, from_middle @ front
-    size = (body.high - body.low) / 2
-    radius = max(float((size @ one + size @ front) / 2), 1e-9)
-    around = layer.repeats[0]
+    radius = np.maximum((bodies.high - bodies.low) @ (one + front) / 4, 1e-9)
+    around = np.full(len(places), layer.repeats[0])
     if layer.metres is not None:
-        around = max(round(2 * math.pi * radius / layer.metres), 1)
-    return np.arctan2(x, z), x, y, z, radius, around, one, up, front
-
-
-def _cylinder(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[_Side]:
-    angle, x, _, z, radius, around, one, up, front = _round(layer, body, places)
-    high, tall = float(body.high @ up), max(float((body.high - body.low) @ up), 1e-12)
-    lengths = (2 * math.pi * radius / around, tall / layer.repeats[1])
-    level = places @ up
-    down = high - level
-    if layer.metres is not None:
-        lengths, down = (lengths[0], layer.metres), -level
-    facing = normals @ up
-    ends = np.clip((np.abs(facing) - CAP) / (2 * SOFT_CAP) + 0.5, 0.0, 1.0)
+        around = np.maximum(np.round(2 * math.pi * radius / layer.metres), 1.0)
+    angle = np.arctan2(x, z)
     way = np.cos(angle)[:, None] * one - np.sin(angle)[:, None] * front
-    flat = np.stack([angle * radius * body.hand, down], axis=1)
-    yield 1.0 - ends, flat, way * body.hand, -up, lengths
+    return _Round(angle, x, y, z, around, radius, way * bodies.hand[:, None], one, up, front)
+
+
+def _cylinder(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[_Side]:
+    at = _round(layer, bodies, places)
+    tall = np.maximum((bodies.high - bodies.low) @ at.up, 1e-12)
+    level = places @ at.up
+    if layer.metres is not None:
+        length, down = np.full(len(places), layer.metres), -level
+    else:
+        length, down = tall / layer.repeats[1], bodies.high @ at.up - level
+    lengths = np.stack([2 * math.pi * at.radius / at.around, length], axis=1)
+    facing = normals @ at.up
+    ends = np.clip((np.abs(facing) - CAP) / (2 * SOFT_CAP) + 0.5, 0.0, 1.0)
+    yield 1.0 - ends, np.stack([at.angle * at.radius * bodies.hand, down], axis=1), at.way, -at.up, lengths
     for sign in (1.0, -1.0):
         weight = np.where(facing * sign > 0, ends, 0.0)
-        yield weight, np.stack([x * body.hand, z * sign], axis=1), one * body.hand, front * sign, lengths
+        along = at.one * bodies.hand[:, None]
+        yield weight, np.stack([at.x * bodies.hand, at.z * sign], axis=1), along, at.front * sign, lengths
 
 
-def _sphere(layer: Layer, body: Body, places: Vectors, normals: Vectors) -> Iterator[_Side]:
-    angle, x, y, z, _, around, one, up, front = _round(layer, body, places)
-    radius = max(float((body.high - body.low).mean() / 2), 1e-9)
-    latitude = np.arctan2(y, np.hypot(x, z))
-    lengths = (2 * math.pi * radius / around, layer.metres or math.pi * radius / layer.repeats[1])
+def _sphere(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[_Side]:
+    at = _round(layer, bodies, places)
+    radius = np.maximum((bodies.high - bodies.low).mean(axis=1) / 2, 1e-9)
+    latitude = np.arctan2(at.y, np.hypot(at.x, at.z))
     # from the top where repeats are told, from the middle where metres are
-    down = ((math.pi / 2 if layer.metres is None else 0.0) - latitude) * radius
+    if layer.metres is not None:
+        length, down = np.full(len(places), layer.metres), -latitude * radius
+    else:
+        length, down = math.pi * radius / layer.repeats[1], (math.pi / 2 - latitude) * radius
+    lengths = np.stack([2 * math.pi * radius / at.around, length], axis=1)
     poles = np.clip((np.abs(latitude) - POLE) / (2 * SOFT_POLE) + 0.5, 0.0, 1.0)
-    way = np.cos(angle)[:, None] * one - np.sin(angle)[:, None] * front
-    yield 1.0 - poles, np.stack([angle * radius * body.hand, down], axis=1), way * body.hand, -up, lengths
+    yield 1.0 - poles, np.stack([at.angle * radius * bodies.hand, down], axis=1), at.way, -at.up, lengths
+    away = (np.pi / 2 - np.abs(latitude)) * radius
     for sign in (1.0, -1.0):
         weight = np.where(latitude * sign > 0, poles, 0.0)
-        away = (np.pi / 2 - np.abs(latitude)) * radius
-        flat = np.stack([np.sin(angle) * away * body.hand, np.cos(angle) * away * sign], axis=1)
-        yield weight, flat, one * body.hand, front * sign, lengths
+        flat = np.stack([np.sin(at.angle) * away * bodies.hand, np.cos(at.angle) * away * sign], axis=1)
+        yield weight, flat, at.one * bodies.hand[:, None], at.front * sign, lengths

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -11,6 +12,9 @@ from numpy.typing import NDArray
 
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import linear_to_srgb, srgb_to_linear
+
+#: edge of the preview of a layer's picture
+LAYER_EDGE = 512
 
 
 @dataclass(frozen=True)
@@ -80,4 +84,22 @@ def make_previews(
     found = {}
     for key in progress.over(keys, lambda _: "Preparing the view", total=len(keys)):
         found[key] = mip_chain(np.load(f"{folder}/{key}.npy", mmap_mode="r"), longest, shown)
+    return found
+
+
+def layer_preview(pixels: NDArray[Any]) -> NDArray[np.uint8]:
+    """Return a layer's picture, (H, W, C) as stored, as the renderer's array of them holds it.
+
+    All are of one size, (N, N, 4); colours are the roots of linear light, which are cheap to square.
+    """
+    top = float(np.iinfo(pixels.dtype).max)
+    values = np.asarray(pixels, np.float32) / np.float32(top)
+    light = np.ones((*values.shape[:2], 4), np.float32)
+    light[..., :3] = srgb_to_linear(values[..., :3])
+    if values.shape[2] > 3:
+        light[..., 3] = values[..., 3]
+    size = (LAYER_EDGE, LAYER_EDGE)
+    small = np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
+    small[..., :3] = np.sqrt(np.clip(small[..., :3], 0.0, 1.0))
+    found: NDArray[np.uint8] = np.round(small * 255).astype(np.uint8)
     return found

@@ -84,6 +84,10 @@ class Renderer:
                 f"the model cannot be drawn here ({error}).", hint="Install libegl1 and libgl1-mesa-dri."
             ) from error
         self._layered: Any = None
+        self._uniforms: dict[int, dict[str, Any]] = {}
+        self._last_looks: list[LayerLook] = []
+        self._pictures: dict[str, int] = {}
+        self._picture_array: Any = None
         #: by object where it stands and the layers on it, on the side that shows what came
         self.stacks: dict[str, tuple[Ground, list[LayerLook]]] = {}
         self._sides: dict[str, list[_Item]] = {}
@@ -246,15 +250,35 @@ class Renderer:
         return np.ascontiguousarray(picture[::-1])
 
     def _uniform(self, name: str) -> Any:
-        return self._program[name]
+        return self._members(self._program)[name]
+
+    def _members(self, program: Any) -> dict[str, Any]:
+        """Return a program's uniforms by name; asking the program itself looks through all of them each time."""
+        known = self._uniforms.get(id(program))
+        if known is None:
+            known = self._uniforms[id(program)] = {name: program[name] for name in program}
+        return known
 
     def _set(self, name: str, value: Any) -> None:
-        if name in self._program:
-            self._uniform(name).value = value
+        member = self._members(self._program).get(name)
+        if member is not None:
+            member.value = value
+
+    def set_pictures(self, pictures: dict[str, NDArray[np.uint8]]) -> None:
+        """Take the pictures of layers, by their keys: (N, N, 4) of one size, root-encoded (the square is linear)."""
+        if self._picture_array is not None:
+            self._picture_array.release()
+            self._picture_array = None
+        self._pictures = {key: number for number, key in enumerate(pictures)}
+        if pictures:
+            every = np.stack(list(pictures.values()))
+            edge = every.shape[1]
+            self._picture_array = self._gl.texture_array((edge, edge, len(every)), 4, every.tobytes())
+            self._picture_array.build_mipmaps()
 
     def set_stacks(self, stacks: dict[str, tuple[Ground, list[LayerLook]]]) -> None:
         """Lay layers over objects, by their keys, on the side that shows what came."""
-        self.stacks = stacks
+        self.stacks, self._last_looks = stacks, []
         if stacks and self._layered is None:
             self._layered = self._gl.program(VERTEX, LAYERED_FRAGMENT)
 
@@ -269,18 +293,20 @@ class Renderer:
         self._set("box_low", ground.low)
         self._set("box_high", ground.high)
         self._set("hand", ground.hand)
+        if self._last_looks == looks:
+            return
+        self._last_looks = looks
         self._set("layer_count", len(looks))
         filled = [*looks, *[looks[-1]] * (MOST - len(looks))]
         for name in ("kind", "axis", "mask", "mask_axis", "blend"):
             self._set(f"layer_{name}", [getattr(look, name) for look in filled])
         for name in ("color", "place", "scale", "ramp"):
             self._set(f"layer_{name}", [getattr(look, name) for look in filled])
-        self._set("layer_used", [int(look.texture in self._textures) for look in filled])
-        for number, look in enumerate(filled):
-            texture = self._textures.get(look.texture, self._blank)
-            texture.use(len(ROLES) + number)
-            self._samplers[0, 0].use(len(ROLES) + number)
-            self._set(f"layer{number}", len(ROLES) + number)
+        self._set("layer_used", [self._pictures.get(look.texture, -1) + 1 for look in filled])
+        if self._picture_array is not None:
+            self._picture_array.use(len(ROLES))
+            self._samplers[0, 0].use(len(ROLES))
+        self._set("pictures", len(ROLES))
 
     def _draw(
         self,

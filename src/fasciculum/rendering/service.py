@@ -31,7 +31,7 @@ from fasciculum.rendering.draws import (
     source_draws,
 )
 from fasciculum.rendering.layer_looks import Ground, LayerLook, ground_of, look_of
-from fasciculum.rendering.previews import Shown, mip_chain
+from fasciculum.rendering.previews import Shown, layer_preview, mip_chain
 from fasciculum.rendering.renderer import Renderer, View
 
 #: edge of the largest preview of a source image and of a baked map
@@ -79,7 +79,7 @@ class _Studio:
         self.draws[side] = draws
         self.renderer.set_side(side, draws)
         wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
-        self.renderer.keep_textures(wanted | self.pictures)
+        self.renderer.keep_textures(wanted)
         there = {key for draw in draws for key, _, _ in draw.textures.values()}
         edge = preview_edge(len(there), SOURCE_EDGE if side == "source" else MAP_EDGE)
         for draw in draws:
@@ -145,11 +145,11 @@ def show_layers(layers: tuple[Layer, ...], pictures: dict[LayerImage, str], *, p
             if item.key not in studio.grounds:
                 studio.grounds[item.key] = ground_of(studio.scene, item)
             stacks[item.key] = studio.grounds[item.key], shown
-    studio.pictures = {look.texture for _, shown in stacks.values() for look in shown} - {""}
-    for key in sorted(studio.pictures):
-        if not studio.renderer.has_texture(key):
-            pixels = np.load(f"{studio.folder}/{key}.npy", mmap_mode="r")
-            studio.renderer.add_texture(key, mip_chain(pixels, SOURCE_EDGE, Shown(light=True)))
+    wanted = {look.texture for _, shown in stacks.values() for look in shown} - {""}
+    if not wanted <= studio.pictures:
+        studio.pictures = wanted
+        found = {key: np.load(f"{studio.folder}/{key}.npy", mmap_mode="r") for key in sorted(wanted)}
+        studio.renderer.set_pictures({key: layer_preview(pixels) for key, pixels in found.items()})
     studio.renderer.set_stacks(stacks)
     progress.update(1.0)
 
@@ -252,10 +252,13 @@ def draw(
     chosen: set[str],
     hovered: str,
     ground: tuple[float, float, float],
+    over: tuple[tuple[Layer, ...], dict[LayerImage, str]] | None = None,
     progress: Progress = SILENT,
 ) -> Picture:
-    """Draw a picture."""
+    """Draw a picture, with other layers ``over`` what came where they are told; see `show_layers`."""
     studio = _studio()
+    if over is not None:
+        show_layers(*over)
     renderer = studio.renderer
     # as long as a picture takes to draw, images may take to come in
     until = time.monotonic() + studio.took

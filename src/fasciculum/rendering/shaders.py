@@ -85,14 +85,12 @@ uniform int layer_count; uniform mat4 to_own; uniform vec3 box_low; uniform vec3
 uniform int layer_kind[6]; uniform int layer_axis[6]; uniform int layer_mask[6]; uniform int layer_mask_axis[6];
 uniform int layer_blend[6]; uniform int layer_used[6];
 uniform vec4 layer_color[6]; uniform vec4 layer_place[6]; uniform vec4 layer_scale[6]; uniform vec4 layer_ramp[6];
-uniform sampler2D layer0; uniform sampler2D layer1; uniform sampler2D layer2;
-uniform sampler2D layer3; uniform sampler2D layer4; uniform sampler2D layer5;
+uniform sampler2DArray pictures;
 const float PI = 3.14159265;
 
 vec4 read_layer(int n, vec2 uv) {
-    vec4 t = n == 0 ? texture(layer0, uv) : n == 1 ? texture(layer1, uv) : n == 2 ? texture(layer2, uv)
-        : n == 3 ? texture(layer3, uv) : n == 4 ? texture(layer4, uv) : texture(layer5, uv);
-    return vec4(decode(t.rgb), t.a);
+    vec4 t = texture(pictures, vec3(uv, float(layer_used[n] - 1)));
+    return vec4(t.rgb * t.rgb, t.a);
 }
 
 vec2 side_ways(int axis, float way, vec3 p) {

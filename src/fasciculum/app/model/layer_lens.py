@@ -4,58 +4,54 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPen
 
 from fasciculum.app.layers import Layers
 from fasciculum.app.model.model_tools import REACH, ModelTools
-from fasciculum.jobs.runner import Job
-from fasciculum.model.layers import LayerProjection
-from fasciculum.rendering import service
+from fasciculum.model.layers import Layer, LayerImage, LayerProjection
 
 WORDS = "Drag the square to move the layer · drag the ring about it to turn it"
 #: pixels from the square to the ring
 AWAY = 46.0
 
 
+def same(one: tuple[object, ...], two: tuple[object, ...]) -> bool:
+    """Tell whether two tuples hold the same objects."""
+    return len(one) == len(two) and all(a is b for a, b in zip(one, two, strict=True))
+
+
 class LayerLens:
     """Hands layers to the drawing process, and takes hold of the chosen one."""
 
-    def __init__(self, tools: ModelTools, layers: Layers, submit: Callable[..., Any], ask: Callable[[], None]) -> None:
-        self.tools, self.layers, self._submit, self._ask = tools, layers, submit, ask
+    def __init__(self, tools: ModelTools, layers: Layers, ask: Callable[[], None]) -> None:
+        self.tools, self.layers, self._ask = tools, layers, ask
         self._shown: tuple[object, ...] = ()
         self._held = ""
-        self._sending: Job | None = None
-        self._again = False
-        layers.changed.connect(self.send)
+        layers.changed.connect(self._changed)
+        layers.moved.connect(self._changed)
 
-    def send(self) -> None:
-        """Have the layers drawn as they are now."""
-        now = self.layers.stack, self.layers.pictures, self.tools.view.workspace.document.scene.objects
-        if len(now) == len(self._shown) and all(a is b for a, b in zip(now, self._shown, strict=True)):
-            return
-        if self._sending is not None and not self._sending.over:
-            # the last wish is sent once this one has come in
-            self._again = True
-            return
-        first = not self._shown and not now[0]
-        self._shown, self._again = now, False
-        if not first:
-            self._sending = self._submit("Show layers", service.show_layers, now[0], now[1], finished=self._sent)
+    def _changed(self) -> None:
+        """Have a picture drawn where the layers are others than those that are drawn."""
+        if not same(self._now(), self._shown):
             self._ask()
 
-    def _sent(self, _: object) -> None:
-        if self._again:
-            QTimer.singleShot(0, self.send)
+    def _now(self) -> tuple[object, ...]:
+        return self.layers.stack, self.layers.pictures, self.tools.view.workspace.document.scene.objects
+
+    def to_send(self) -> tuple[tuple[Layer, ...], dict[LayerImage, str]] | None:
+        """Return the layers and their pictures for the next picture, None when it has them already."""
+        now = self._now()
+        if same(now, self._shown) or (not self._shown and not self.layers.stack):
+            return None
+        self._shown = now
+        return self.layers.stack, self.layers.pictures
 
     def forget(self) -> None:
         """Send all again: the drawing process has begun anew."""
         self._shown = ()
-        if self.layers.stack:
-            self.send()
 
     # -- handles ----------------------------------------------------------------------------------------------
 

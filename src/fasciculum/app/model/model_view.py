@@ -41,6 +41,8 @@ from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
+#: the same where layers are drawn, which cost more
+MOVING_LAYERED = 0.5
 #: lenses that colour nothing by triangle
 PLAIN = ("colour", "checker", LIGHT)
 GRIP = 9
@@ -127,7 +129,7 @@ class ModelView(QWidget):
         self.pairs = PairLens(workspace, self.tools, pairs, self._lens_came)
         pairs.previewed.connect(self._show_preview)
         self.lights = LightLens(workspace, self.tools, lights, self.update, self)
-        self.layers = LayerLens(self.tools, layers, self._submit, self.ask)
+        self.layers = LayerLens(self.tools, layers, self.ask)
         self.wipe = 0.5
         self.trouble = ""
         self.frames = 0
@@ -316,7 +318,8 @@ class ModelView(QWidget):
             self._again, self._whole = True, whole or (self._again and self._whole)
             return
         self._again = False
-        scale = self.devicePixelRatioF() * (1.0 if whole else MOVING)
+        moving = MOVING_LAYERED if self.layers.layers.stack else MOVING
+        scale = self.devicePixelRatioF() * (1.0 if whole else moving)
         width, height = max(int(self.width() * scale), 8), max(int(self.height() * scale), 8)
         side = "result" if self.workspace.lens == "checker" else self.workspace.side
         views = {
@@ -336,6 +339,7 @@ class ModelView(QWidget):
             chosen=set(self.workspace.selection),
             hovered=self.workspace.hovered,
             ground=(ground.redF(), ground.greenF(), ground.blueF()),
+            over=self.layers.to_send(),
             finished=self._take,
         )
 

@@ -97,6 +97,7 @@ class LayersPanel(Column):
         self._rows()
         self.box.addWidget(self.form)
         layers.changed.connect(self.refresh)
+        layers.moved.connect(self._follow)
         layers.workspace.selection_changed.connect(self.refresh)
         self.refresh()
 
@@ -270,6 +271,16 @@ class LayersPanel(Column):
             count = sum(layer.lies_on(key) for key in keys)
             self.about.setText(f"{layer.name} lies on {count} object{'' if count == 1 else 's'}.")
 
+    def _follow(self) -> None:
+        """Show the figures of a layer that is being changed."""
+        self._filling = True
+        layer = self.layers.layer
+        if layer is not None:
+            self._fill_figures(layer)
+            item = self.list.item(self.list.count() - 1 - self.layers.chosen)
+            item.setText(_words(layer))
+        self._filling = False
+
     def _fill(self, stack: tuple[Layer, ...]) -> None:
         while self.list.count() > len(stack):
             self.list.takeItem(self.list.count() - 1)
@@ -277,7 +288,7 @@ class LayersPanel(Column):
             self.list.addItem(QListWidgetItem())
         for number, layer in enumerate(stack):
             item = self.list.item(len(stack) - 1 - number)
-            item.setText(f"{layer.name}   {layer.amount:.0%} {BLEND_WORDS[layer.blend]}")
+            item.setText(_words(layer))
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if layer.on else Qt.CheckState.Unchecked)
             item.setIcon(self._strip(layer))
@@ -310,7 +321,7 @@ class LayersPanel(Column):
             (self.mask_image, mask.image),
         ):
             button.setText(Path(image.file).name if isinstance(image, LayerImage) else "none")
-        self.amount.setValue(round(layer.amount * STEPS))
+        self._fill_figures(layer)
         for box, value in (
             (self.blend, layer.blend),
             (self.projection, layer.projection),
@@ -320,16 +331,6 @@ class LayersPanel(Column):
             (self.mask_channel, mask.channel),
         ):
             box.setCurrentIndex(box.findData(value))
-        for number, figure in (
-            (self.metres, layer.metres or 1.0),
-            (self.turn, layer.turn),
-            (self.across, layer.offset[0]),
-            (self.down, layer.offset[1]),
-            (self.start, mask.start),
-            (self.end, mask.end),
-        ):
-            if abs(number.value() - figure) > 0.5 * 10.0 ** -number.decimals():
-                number.setValue(figure)
         self.seed.setChecked(layer.seed is not None)
         self.invert.setChecked(mask.invert)
         textured = bool(layer.images)
@@ -349,3 +350,21 @@ class LayersPanel(Column):
         )
         for control, on in rows:
             form.show_row(control, on)
+
+    def _fill_figures(self, layer: Layer) -> None:
+        self.amount.setValue(round(layer.amount * STEPS))
+        for number, figure in (
+            (self.metres, layer.metres or 1.0),
+            (self.turn, layer.turn),
+            (self.across, layer.offset[0]),
+            (self.down, layer.offset[1]),
+            (self.start, layer.mask.start),
+            (self.end, layer.mask.end),
+        ):
+            if abs(number.value() - figure) > 0.5 * 10.0 ** -number.decimals():
+                number.setValue(figure)
+
+
+def _words(layer: Layer) -> str:
+    """Return what the list says of a layer."""
+    return f"{layer.name}   {layer.amount:.0%} {BLEND_WORDS[layer.blend]}"

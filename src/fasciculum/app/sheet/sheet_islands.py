@@ -87,6 +87,8 @@ class Drawn:
         mine = self.layout
         return (
             len(layout.placements) == len(mine.placements)
+            # what lies in the cells of a palette has no extent that could be moved
+            and not (layout.on_given and not layout.placements[:, [0, 1, 3, 4]].any(axis=1).all())
             and len(layout.surfaces) == len(mine.surfaces)
             and np.array_equal(layout.places, mine.places)
             and all(
