@@ -68,7 +68,7 @@ def render(source, delivered, store, pictures=None):
 
 
 def main():
-    models = sys.argv[1:] or [str(Path(__file__).parents[1] / "demo" / "station.glb")]
+    models = sys.argv[1:] or [str(Path(__file__).parents[1] / "src" / "fasciculum" / "station" / "station.glb")]
     for model in models:
         folder = Path(tempfile.mkdtemp())
         store = PixelStore(folder / "pixels")

@@ -26,7 +26,7 @@ from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 
 SIZE = 2048
-DEMO = Path(__file__).resolve().parents[1] / "demo" / "station.glb"
+DEMO = Path(__file__).resolve().parents[1] / "src" / "fasciculum" / "station" / "station.glb"
 #: models whose islands make a lot, where more than these are given
 TOGETHER = 6
 #: seconds at which the fill is told

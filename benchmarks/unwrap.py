@@ -27,7 +27,7 @@ from fasciculum.uv.unwrap.unwrap import unwrap
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 from tests.uv import surfaces
 
-DEMO = Path(__file__).resolve().parents[1] / "demo" / "station.glb"
+DEMO = Path(__file__).resolve().parents[1] / "src" / "fasciculum" / "station" / "station.glb"
 #: triangles from which on time is compared with one factorisation
 LARGE = 80_000
 HEAD = (

@@ -1,4 +1,4 @@
-"""Make the ropeway station: ``python demo/make_station.py`` writes ``station.glb`` and ``station_high.glb`` beside it.
+"""Make the ropeway station: ``python demo/make_station.py`` writes its models, sheets and layers into the package.
 
 A mountain ropeway station in metres, with every peculiarity that the product has to deal with: six alike seats,
 repeating planks and corrugated sheet, a rope and a handrail that repeat along one axis, flat-coloured buttons, a lamp
@@ -713,8 +713,68 @@ def make():
     return b.glb()
 
 
+def boards_sheet(size=512):
+    """Return a sheet of wood that is given, colour and surface, and its trims: boards, a batten, and two panels."""
+    color, _, surface = textures.planks(size, 8)
+    # boards run across, their grain along u
+    color, surface = color.swapaxes(0, 1).copy(), surface.swapaxes(0, 1).copy()
+    step, trims = size // 8, []
+    for number, name in enumerate(("board", "weathered board", "plank", "rail")):
+        box = [0, number * step, size, (number + 1) * step]
+        trims.append({"name": name, "box": box, "repeats": "u", "gutter": 4})
+    half = size // 2
+    for number, name in enumerate(("lid", "side")):
+        box = [number * half, half, (number + 1) * half, size]
+        trims.append({"name": name, "box": box, "repeats": "none", "gutter": 4})
+    return color, surface, trims
+
+
+def growth(size=256):
+    """Return moss and dirt, colours with their opacity."""
+    tuft, cloud = textures.noise(size, size, 24, 24, 81, 3), textures.noise(size, size, 6, 6, 82, 4)
+    moss = textures.mix((0.16, 0.22, 0.08), (0.42, 0.50, 0.20), 0.6 * tuft + 0.4 * cloud)
+    dirt = textures.mix((0.20, 0.16, 0.12), (0.36, 0.30, 0.23), cloud)
+    return (
+        np.dstack([moss, textures.ramp(cloud, 0.35, 0.55)]),
+        np.dstack([dirt, textures.ramp(tuft, 0.2, 0.6)]),
+    )
+
+
+def write_sheets(folder):
+    """Write the given sheet of wood and the layers with their descriptions."""
+    color, surface, trims = boards_sheet()
+    moss, dirt = growth()
+    for name, pixels in (("wood", color), ("wood_orm", surface), ("moss", moss), ("dirt", dirt)):
+        Image.fromarray(np.round(np.clip(pixels, 0, 1) * 255).astype(np.uint8)).save(folder / f"{name}.png")
+    maps = {"base_color": "wood.png", "orm": "wood_orm.png"}
+    sheet = {"version": 1, "maps": maps, "metres": 1.5, "trims": trims}
+    (folder / "wood.json").write_text(json.dumps(sheet, indent=1))
+    concrete = ["Step 1", "Step 2", "Step 3"]
+    layers = [
+        {
+            "name": "dirt",
+            "objects": concrete,
+            "base_color": "dirt.png",
+            "metres": 0.8,
+            "mask": {"kind": "height", "axis": "y", "from": 0.16, "to": 0.02},
+            "seed": 1,
+        },
+        {
+            "name": "moss",
+            "objects": concrete,
+            "base_color": "moss.png",
+            "metres": 0.6,
+            "mask": {"kind": "facing", "axis": "y", "from": 0.2, "to": 0.8},
+            "amount": 0.8,
+            "seed": 2,
+        },
+    ]
+    (folder / "layers.json").write_text(json.dumps({"version": 1, "layers": layers}, indent=1))
+
+
 if __name__ == "__main__":
-    target = Path(__file__).parent / "station.glb"
+    target = Path(__file__).resolve().parents[1] / "src" / "fasciculum" / "station" / "station.glb"
+    write_sheets(target.parent)
     target.write_bytes(make())
     detailed = target.with_name("station_high.glb")
     detailed.write_bytes(make_detailed())

@@ -26,7 +26,7 @@ from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_u
 from tests.reference import Model
 from tests.uv import surfaces
 
-STATION = Path(__file__).parents[2] / "demo" / "station.glb"
+STATION = Path(__file__).parents[2] / "src" / "fasciculum" / "station" / "station.glb"
 
 
 def run(*arguments):

@@ -43,7 +43,7 @@ from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import finding_entry, inspection_of
 from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
-from fasciculum.session.loading import demo_models
+from fasciculum.session.loading import demo_models, with_demo_sheets
 from fasciculum.session.pipeline import Order, Pipeline, make
 
 #: rules of pairing that have a word
@@ -233,7 +233,9 @@ def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
     delivery = DeliverySettings(combine=Combine.BUNDLE)
     model, high = demo_models()
     terms = Terms(size=parsed.size)
-    order = Order(sheet=sheet, delivery=delivery, plan="balanced", terms=terms, high=(str(high),))
+    order = Order(
+        sheet=sheet, delivery=delivery, plan="balanced", terms=terms, high=(str(high),), change=with_demo_sheets
+    )
     out = Path(parsed.out)
     report, findings = make([str(model)], out, store, order, progress=progress)
     print(report_words(report))

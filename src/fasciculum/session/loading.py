@@ -7,6 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import MissingFile
+from fasciculum.io.given_files import read_sheet
+from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, Rule
@@ -22,7 +24,8 @@ from fasciculum.operations.gather.high import gather_high
 from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.commands import add_bundle, set_lighting
+from fasciculum.session.commands import add_bundle, set_given, set_layers, set_lighting
+from fasciculum.station import STATION
 
 
 def add_models(document: Document, paths: Sequence[str], folder: str, *, progress: Progress = SILENT) -> Document:
@@ -82,18 +85,29 @@ def bundle_loose(document: Document, rule: Rule, sheet: SheetSettings) -> Docume
 
 
 def demo_models() -> tuple[Path, Path]:
-    """Return where the demo station's file, and that of its detailed parts, are in a checkout.
+    """Return where the demo station's file, and that of its detailed parts, are.
 
     Raises
     ------
     MissingFile
     """
-    folder = Path(__file__).resolve().parents[3] / "demo"
-    model, detailed = folder / "station.glb", folder / "station_high.glb"
+    model, detailed = STATION / "station.glb", STATION / "station_high.glb"
     for file in (model, detailed):
         if not file.exists():
-            raise MissingFile("the demo station is missing.", file=str(file), hint="Run it from a checkout.")
+            raise MissingFile("the demo station is missing.", file=str(file), hint="Install Fasciculum again.")
     return model, detailed
+
+
+#: the demo's objects that are laid onto its sheet of wood
+CRATES = ("Crate", "Crate small", "Crate flat")
+
+
+def with_demo_sheets(document: Document) -> Document:
+    """Return the demo with its crates on the given sheet of wood, and moss and dirt on its steps and lamp posts."""
+    crates = [key for key in CRATES if document.scene.has(key)]
+    document = add_bundle(document, "Crates", crates)
+    document = set_given(document, ["Crates"], read_sheet(STATION / "wood.json"))
+    return set_layers(document, read_layers(STATION / "layers.json"))
 
 
 def demo_lighting(scene: Scene) -> Lighting:
@@ -117,4 +131,4 @@ def demo_document(path: str, high: str, folder: str, *, progress: Progress = SIL
     document = set_lighting(document, demo_lighting(document.scene))
     delivery = replace(document.delivery, combine=Combine.BUNDLE)
     bundles = take_plan(document.scene, delivery, document.terms, "balanced", progress=progress)
-    return replace(document, delivery=delivery, bundles=bundles)
+    return with_demo_sheets(replace(document, delivery=delivery, bundles=bundles))

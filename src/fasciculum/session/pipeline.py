@@ -77,6 +77,8 @@ class Order:
     given: Given | None = None
     #: whether each bundle is laid onto a palette made of its flat colours
     palette_made: bool = False
+    #: what is done with the document once it is bundled
+    change: Callable[[Document], Document] | None = None
 
 
 class Pipeline:
@@ -279,7 +281,9 @@ def make(
     line.document = Document(
         name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing
     )
-    names = [bundle.name for bundle in bundles]
+    if order.change is not None:
+        line.document = order.change(line.document)
+    names = [bundle.name for bundle in line.document.bundles]
     if order.size_follows and not order.plan:
         line.timed("lay_out", lambda: line.size(order.terms))
     line.lay_out(names)

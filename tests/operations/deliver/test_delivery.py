@@ -37,7 +37,7 @@ from tests.builders import (
 )
 from tests.reference import Model
 
-STATION = Path(__file__).parents[3] / "demo" / "station.glb"
+STATION = Path(__file__).parents[3] / "src" / "fasciculum" / "station" / "station.glb"
 SMALL = SheetSettings(128, 128, padding=2, seconds=0)
 
 

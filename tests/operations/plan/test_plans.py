@@ -22,7 +22,7 @@ from fasciculum.operations.plan.plan import Planner
 from tests.operations.plan.scenes import SCENES, mixed, repeating
 from tests.reference import Model
 
-STATION = Path(__file__).parents[3] / "demo" / "station.glb"
+STATION = Path(__file__).parents[3] / "src" / "fasciculum" / "station" / "station.glb"
 
 
 def run(*arguments):

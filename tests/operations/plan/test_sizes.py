@@ -20,7 +20,7 @@ from fasciculum.operations.plan.sizing import low_yield, smallest_size, surface_
 from tests.builders import smooth_image
 from tests.operations.plan.scenes import SCENES
 
-STATION = Path(__file__).parents[3] / "demo" / "station.glb"
+STATION = Path(__file__).parents[3] / "src" / "fasciculum" / "station" / "station.glb"
 
 
 def keeps(scene, bundle, size, terms):
