@@ -7,6 +7,7 @@ import math
 import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import NoReturn
 
 from fasciculum import __version__
 from fasciculum.cli.options import add_settings, between
@@ -22,6 +23,8 @@ from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 from fasciculum.operations.plan.plan import NAMES
 
+#: shells that are completed in
+SHELLS = ("bash", "zsh", "fish")
 #: a sheet's size that follows from the sharpness to keep
 AUTO_SIZE = (0, 0)
 
@@ -351,14 +354,41 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         )
     add_settings(make, DeliverySettings)
     _add_allow(make)
+    make.add_argument(
+        "--watch",
+        action="store_true",
+        help="do it again whenever a source has changed and rested for half a second, until Ctrl+C",
+    )
     make.add_argument("--json", action="store_true")
 
 
-def parser() -> argparse.ArgumentParser:
-    """Return the command line's parser."""
+def _add_farm(command: argparse.ArgumentParser) -> None:
+    command.add_argument(
+        "--farm",
+        default="",
+        metavar="local:N|tcp://HOST:PORT",
+        help="hand jobs to N processes here, or to the workers of a Dask scheduler",
+    )
+
+
+class Parser(argparse.ArgumentParser):
+    """Keeps what is wrong, for whoever tells it in another way."""
+
+    def error(self, message: str) -> NoReturn:
+        """Tell what is wrong and leave."""
+        WRONG[:] = [message]
+        super().error(message)
+
+
+#: what was wrong with the last command line
+WRONG: list[str] = []
+
+
+def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentParser:
+    """Return the command line's parser, of a kind that says what happens when something is wrong."""
     # no abbreviations: an option that comes later must not change what a script means
     plain = {"allow_abbrev": False}
-    top = argparse.ArgumentParser(prog="fasciculum", description="Many objects in, one texture set out.", **plain)  # type: ignore[arg-type]
+    top = kind(prog="fasciculum", description="Many objects in, one texture set out.", **plain)  # type: ignore[arg-type]
     top.add_argument("--version", action="version", version=f"fasciculum {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND")
 
@@ -405,6 +435,19 @@ def parser() -> argparse.ArgumentParser:
     run.add_argument("--out", default=None, metavar="DIR")
     run.add_argument("--delivery", default=None, metavar="NAME", help="deliver as this one, built in or the project's")
     run.add_argument("--json", action="store_true")
+    batch = command("batch", "make many, as a list of jobs says")
+    batch.add_argument("jobs", metavar="JOBS.toml")
+    _add_farm(batch)
+    batch.add_argument("--stop-at-first", action="store_true", help="end when a job fails")
+    batch.add_argument(
+        "--dry-run", action="store_true", help="tell what would be done and what it would cost; write nothing"
+    )
+    batch.add_argument("--json", action="store_true")
+    completion = command("completion", "print what completes commands and options in a shell")
+    completion.add_argument("shell", **_words(SHELLS))  # type: ignore[arg-type]
+    desktop = command("desktop", "the entry in the desktop's menu, with icon, file type and manual page")
+    desktop.add_argument("--install", action="store_true", help="put them into the user's own folders")
+    desktop.add_argument("--remove", action="store_true", help="take them away again")
     check = command("check", "the findings and figures of a project or of delivered files")
     check.add_argument("files", nargs="+", metavar="PROJECT | MODEL")
     check.add_argument("--json", action="store_true")

@@ -15,7 +15,7 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
-from fasciculum.cli.arguments import parser
+from fasciculum.cli.arguments import WRONG, parser
 from fasciculum.errors import FasciculumError, InputError, OutputError, UsageError
 from fasciculum.progress import Cancelled, Progress
 from fasciculum.session.scratch import new_folder, sweep
@@ -86,10 +86,14 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         parsed = parser().parse_args(given)
     except SystemExit as ended:
+        if ended.code == USAGE and "--json" in given:
+            print(_error_json(UsageError(f"{WRONG[-1]}.", hint="Add --help for what there is.")))
         return int(ended.code or 0)
     wants_json = bool(getattr(parsed, "json", False))
     if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
         return _window(parsed)
+    if parsed.command in ("completion", "desktop"):
+        return _help_out(parsed)
     stopping = threading.Event()
 
     def stop(number: int, frame: FrameType | None) -> None:
@@ -124,6 +128,17 @@ def main(arguments: list[str] | None = None) -> int:
         shutil.rmtree(scratch, ignore_errors=True)
         for kind, handler in zip((signal.SIGINT, signal.SIGTERM), previous, strict=False):
             signal.signal(kind, handler)
+
+
+def _help_out(parsed: Any) -> int:
+    """Do what needs no folder and no work: completion, and the desktop's entries."""
+    from fasciculum.cli import desktop
+
+    try:
+        return desktop.print_completion(parsed.shell) if parsed.command == "completion" else desktop.manage(parsed)
+    except FasciculumError as error:
+        _say_error(error, False)
+        return _exit_code(error)
 
 
 def _say_error(error: FasciculumError, wants_json: bool) -> None:

@@ -53,6 +53,10 @@ PAIR_RULES = (PairBy.NAME, PairBy.NEAREST, PairBy.NONE)
 def run_verb(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> int:
     """Run the command that was asked for and return the exit code."""
     store = PixelStore(scratch / "pixels")
+    if parsed.command == "batch":
+        from fasciculum.cli.batch import run_batch
+
+        return run_batch(parsed, scratch, progress)
     verbs = {"inspect": _inspect, "plan": _plan, "make": _make, "run": _run, "check": _check, "demo": _demo}
     return verbs[parsed.command](parsed, store, progress)
 
@@ -95,7 +99,13 @@ def _terms(parsed: argparse.Namespace) -> Terms:
     )
 
 
-def _order(parsed: argparse.Namespace) -> Order:
+def order_of(parsed: argparse.Namespace) -> Order:
+    """Return what one pass should do.
+
+    Raises
+    ------
+    UsageError, InputError
+    """
     free = parsed.size in (None, AUTO_SIZE)
     width, height = (SheetSettings().width, SheetSettings().height) if free else parsed.size
     plain = replace(SheetSettings(), width=width, height=height)
@@ -221,7 +231,11 @@ def _delivery(parsed: argparse.Namespace) -> DeliverySettings:
 
 
 def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
-    report, findings = make(parsed.models, Path(parsed.out), store, _order(parsed), progress=progress)
+    if parsed.watch:
+        from fasciculum.cli.watching import make_and_watch
+
+        return make_and_watch(parsed, store.folder, progress)
+    report, findings = make(parsed.models, Path(parsed.out), store, order_of(parsed), progress=progress)
     _print(report, parsed.json, report_words(report))
     return _code(findings)
 

@@ -25,7 +25,7 @@ from fasciculum.model.layers import Layer
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
-from fasciculum.model.scene import Scene
+from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.deliver import Delivered
@@ -77,6 +77,8 @@ class Order:
     given: Given | None = None
     #: whether each bundle is laid onto a palette made of its flat colours
     palette_made: bool = False
+    #: which objects go together, in the place of the rule: names of bundles with their objects
+    groups: Callable[[Scene], list[tuple[str, tuple[str, ...]]]] | None = None
     #: what is done with the document once it is bundled
     change: Callable[[Document], Document] | None = None
 
@@ -208,6 +210,29 @@ class Pipeline:
         )
 
 
+def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[Bundle, ...]:
+    """Return bundles of the objects that were told to go together.
+
+    Raises
+    ------
+    UsageError
+        When an object is not there, or in two of them.
+    """
+    found, taken = [], dict[str, str]()
+    for name, keys in groups:
+        for key in keys:
+            if not scene.has(key):
+                raise UsageError(f"there is no object {key} to put into {name}.", hint="Return names that were given.")
+            if key in taken:
+                raise UsageError(f"{key} is in {taken[key]} and in {name}.", hint="Put each object into one bundle.")
+            taken[key] = name
+        modes = [scene.object(key).alpha_mode for key in keys]
+        mode = next((one for one in (BLEND, MASK) if one in modes), OPAQUE)
+        if keys:
+            found.append(Bundle(name, tuple(keys), mode, order.sheet, order.bake))
+    return tuple(found)
+
+
 def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
     """Return the bundles of a scene, by a plan or by a rule.
 
@@ -216,6 +241,8 @@ def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Find
     UsageError
         When there is no plan of that name.
     """
+    if order.groups is not None:
+        return _grouped(scene, order, order.groups(scene)), ()
     if not order.plan:
         bundles, findings = bundle_objects(scene, order.rule, order.sheet, order.bake)
         ruled = [
@@ -246,10 +273,94 @@ def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Find
     return planned_bundles(scene, plans.plan(order.plan), order.sheet, order.bake), ()
 
 
+def gathered(line: Pipeline, models: Sequence[str], order: Order) -> None:
+    """Gather models, and what is read into them, as the document of a line.
+
+    Raises
+    ------
+    InputError
+    """
+    progress = line.progress
+    scene, noticed = line.timed(
+        "gather", lambda: gather(models, line.store, lookup=order.lookup, progress=progress.part(0.0, 0.1))
+    )
+    name = order.delivery.name or Path(models[0]).stem
+    pairing = order.pairing
+    if order.high:
+        told = (order.high, order.cages, pairing, order.pairs_file, line.store)
+        # told as the end of gathering, so that progress never goes back
+        part = progress.part(0.1, 0.1)
+        scene, pairing, about = line.timed(
+            "gather", lambda: gather_high(scene, *told, lookup=order.lookup, progress=part)
+        )
+        noticed = (*noticed, *about)
+    scene = scene.lit_by(order.lighting).layered(order.layers)
+    line.document = Document(name, scene, (), noticed, order.delivery, lookup=order.lookup, pairing=pairing)
+
+
+def bundled(line: Pipeline, order: Order) -> None:
+    """Put the objects of a line's document into bundles, in the place of those that it has.
+
+    Raises
+    ------
+    UsageError
+    """
+    scene = line.document.scene.layered(order.layers) if order.layers else line.document.scene
+    bundles, more = line.timed("gather", lambda: _bundled(scene, order))
+    if order.palette_made:
+        every = made_palette(scene, [item.key for item in scene.objects])
+        bundles = tuple(replace(bundle, given=every, ways=()) for bundle in bundles)
+    elif order.given is not None:
+        bundles = tuple(replace(bundle, given=order.given, ways=()) for bundle in bundles)
+    noticed = tuple(one for one in line.document.gathered if one not in more)
+    line.document = replace(line.document, scene=scene, bundles=bundles, gathered=(*noticed, *more))
+    if order.change is not None:
+        line.document = order.change(line.document)
+
+
+def begin(models: Sequence[str], store: PixelStore, order: Order, *, progress: Progress = SILENT) -> Document:
+    """Return the document that a pass begins with: gathered and bundled, nothing laid out.
+
+    Raises
+    ------
+    InputError, UsageError
+    """
+    line = Pipeline(Document(), store, progress)
+    gathered(line, models, order)
+    bundled(line, order)
+    return line.document
+
+
+def finish(line: Pipeline, folder: Path, order: Order) -> Delivered:
+    """Deliver what a line has made.
+
+    Raises
+    ------
+    OutputError
+    """
+    delivered = line.deliver(folder)
+    if order.plan or order.size_follows:
+        line.missed = line.below(order.terms.sharpness)
+    report, _ = line.report(delivered)
+    report_name = f"{file_name(line.document.delivery.name or line.document.name)}_report.json"
+    report["files"].append(report_name)
+    delivered.files.append(report_name)
+    write_whole(folder / report_name, json.dumps(report, indent=1, ensure_ascii=False).encode())
+    return delivered
+
+
 def make(
-    models: Sequence[str], folder: Path, store: PixelStore, order: Order, *, progress: Progress = SILENT
+    models: Sequence[str],
+    folder: Path,
+    store: PixelStore,
+    order: Order,
+    *,
+    progress: Progress = SILENT,
+    heard: Callable[[Scene], None] = lambda _: None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Gather, bundle, lay out, bake, check and deliver.
+
+    ``heard`` is told of the scene as soon as it is gathered.
 
     Returns
     -------
@@ -258,42 +369,13 @@ def make(
     findings : list of Finding
     """
     line = Pipeline(Document(), store, progress)
-    scene, noticed = line.timed(
-        "gather", lambda: gather(models, store, lookup=order.lookup, progress=progress.part(0.0, 0.1))
-    )
-    name = order.delivery.name or Path(models[0]).stem
-    pairing = order.pairing
-    if order.high:
-        told = (order.high, order.cages, pairing, order.pairs_file, store)
-        # told as the end of gathering, so that progress never goes back
-        part = progress.part(0.1, 0.1)
-        scene, pairing, about = line.timed(
-            "gather", lambda: gather_high(scene, *told, lookup=order.lookup, progress=part)
-        )
-        noticed = (*noticed, *about)
-    scene = scene.lit_by(order.lighting).layered(order.layers)
-    bundles, more = line.timed("gather", lambda: _bundled(scene, order))
-    if order.palette_made:
-        every = made_palette(scene, [item.key for item in scene.objects])
-        bundles = tuple(replace(bundle, given=every, ways=()) for bundle in bundles)
-    elif order.given is not None:
-        bundles = tuple(replace(bundle, given=order.given, ways=()) for bundle in bundles)
-    line.document = Document(
-        name, scene, bundles, (*noticed, *more), order.delivery, lookup=order.lookup, pairing=pairing
-    )
-    if order.change is not None:
-        line.document = order.change(line.document)
+    gathered(line, models, order)
+    heard(line.document.scene)
+    bundled(line, order)
     names = [bundle.name for bundle in line.document.bundles]
     if order.size_follows and not order.plan:
         line.timed("lay_out", lambda: line.size(order.terms))
     line.lay_out(names)
     line.bake(names)
     line.check(names)
-    delivered = line.deliver(folder)
-    if order.plan or order.size_follows:
-        line.missed = line.below(order.terms.sharpness)
-    report, findings = line.report(delivered)
-    report_name = f"{file_name(name)}_report.json"
-    report["files"].append(report_name)
-    write_whole(folder / report_name, json.dumps(report, indent=1, ensure_ascii=False).encode())
-    return report, findings
+    return line.report(finish(line, folder, order))

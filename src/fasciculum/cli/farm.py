@@ -1,0 +1,163 @@
+"""Farms: processes here, or the workers of a Dask scheduler, that whole jobs are handed to.
+
+Workers see the same files as whoever hands jobs out. The same bytes come out: a job depends on nothing but itself.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Callable
+from concurrent.futures import Future, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import get_context
+from typing import Any, Protocol
+
+from fasciculum import __version__
+from fasciculum.errors import MissingFile, UsageError
+
+#: seconds that a scheduler is waited for
+PATIENCE = 20
+LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
+#: processes at most
+MOST = 256
+
+
+class Farm(Protocol):
+    """Takes functions of modules with their arguments, to be done somewhere."""
+
+    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+        """Hand a call over."""
+
+    def stop(self) -> None:
+        """Stop whatever is under way."""
+
+    def close(self) -> None:
+        """Let all go."""
+
+
+def farm_of(text: str) -> Farm | None:
+    """Return the farm of an address, None for none.
+
+    Raises
+    ------
+    UsageError
+        When the address makes no sense, or Dask is not installed.
+    MissingFile
+        When no scheduler answers, or its workers are of another version.
+    """
+    if not text:
+        return None
+    local = LOCAL.fullmatch(text)
+    if local and 0 < int(local[1]) <= MOST:
+        return Here(int(local[1]))
+    if FAR.fullmatch(text):
+        return Beyond(text)
+    raise UsageError(f"{text!r} is no farm.", hint="Write local:4, or tcp://HOST:PORT of a scheduler.")
+
+
+class Here:
+    """Processes on this machine."""
+
+    def __init__(self, count: int) -> None:
+        self._count = count
+        self._pool = self._new()
+
+    def _new(self) -> ProcessPoolExecutor:
+        # never forked: threads of the parent do not live on in a copy of it
+        return ProcessPoolExecutor(self._count, mp_context=get_context("spawn"))
+
+    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+        """Hand a call over; processes that died are replaced."""
+        try:
+            return self._pool.submit(function, *arguments)
+        except BrokenProcessPool:
+            self._pool.shutdown(wait=False, cancel_futures=True)
+            self._pool = self._new()
+            return self._pool.submit(function, *arguments)
+
+    def stop(self) -> None:
+        """End every process."""
+        for process in list((self._pool._processes or {}).values()):
+            process.terminate()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def close(self) -> None:
+        """Let the processes go."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+
+class Beyond:
+    """Workers of a Dask scheduler."""
+
+    def __init__(self, address: str) -> None:
+        try:
+            from distributed import Client  # type: ignore[import-not-found]
+        except ImportError as error:
+            raise UsageError(
+                "Dask is not installed, which a farm beyond this machine needs.",
+                hint="Install it: pip install fasciculum[farm].",
+            ) from error
+        try:
+            self._client = Client(address, timeout=PATIENCE, set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            raise MissingFile(
+                "no scheduler answers there.", file=address, hint="Start one with `dask scheduler`, and check the port."
+            ) from error
+        self._judge_workers(address)
+
+    def _judge_workers(self, address: str) -> None:
+        """Refuse workers that would make other bytes.
+
+        Raises
+        ------
+        MissingFile
+        """
+        versions: dict[str, str] = self._client.run(_version)
+        if not versions:
+            self.close()
+            raise MissingFile("the scheduler has no workers.", file=address, hint="Start some with `dask worker`.")
+        others = sorted({version for version in versions.values() if version != __version__})
+        if others:
+            self.close()
+            raise MissingFile(
+                f"its workers have version {', '.join(others)}, this is {__version__}.",
+                file=address,
+                hint="Install the same version everywhere.",
+            )
+
+    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+        """Hand a call over; the scheduler gives it to another worker when one dies."""
+        found: Future[Any] = Future()
+        future = self._client.submit(function, *arguments, pure=False, retries=3)
+
+        def take(ended: Any) -> None:
+            if found.cancelled():
+                return
+            error = ended.exception() if ended.status == "error" else None
+            if ended.status == "finished":
+                found.set_result(ended.result())
+            else:
+                found.set_exception(error or RuntimeError(f"it was {ended.status}"))
+
+        future.add_done_callback(take)
+        return found
+
+    def stop(self) -> None:
+        """Have nothing more begun."""
+        with contextlib.suppress(Exception):
+            self._client.cancel(list(self._client.futures))
+
+    def close(self) -> None:
+        """Let the scheduler go."""
+        with contextlib.suppress(Exception):
+            self._client.close(timeout=5)
+
+
+def _version() -> str:
+    """Return the version of a worker, empty where it has none."""
+    try:
+        from fasciculum import __version__ as found
+    except ImportError:
+        return "none"
+    return found

@@ -1,0 +1,124 @@
+"""Making again whenever a source changes, once it has rested."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import shutil
+import sys
+import time
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from fasciculum.cli.verbs import order_of
+from fasciculum.cli.words import report_words
+from fasciculum.errors import FasciculumError, OutputError
+from fasciculum.io.pixels import PixelStore
+from fasciculum.model.scene import Scene
+from fasciculum.progress import Progress
+from fasciculum.session.pipeline import make
+
+#: seconds between two looks, and for which everything has to rest
+LOOK, REST = 0.1, 0.5
+Stamp = tuple[tuple[str, int, int], ...]
+
+
+def sources_of(scene: Scene) -> set[str]:
+    """Return the files that a scene was gathered from, images and buffers beside its models among them."""
+    found = set()
+    for part in (scene, *((scene.detail.scene,) if scene.detail is not None else ())):
+        found |= {source.path for source in part.sources}
+        found |= {beside for source in part.sources for beside in source.beside}
+        found |= {image.path for image in part.images if image.path}
+    found |= {image.file for layer in scene.layers for image in layer.images}
+    return found | ({scene.lighting.sky.picture} - {""})
+
+
+def stamp_of(files: Iterable[str]) -> Stamp:
+    """Return what tells whether files have changed: their times and sizes, nothing for those that are not there."""
+    found = []
+    for file in sorted(files):
+        try:
+            state = Path(file).stat()
+        except OSError:
+            found.append((file, 0, -1))
+            continue
+        found.append((file, state.st_mtime_ns, state.st_size))
+    return tuple(found)
+
+
+class Watched:
+    """Files that are looked at until they change and rest."""
+
+    def __init__(self, files: Iterable[str]) -> None:
+        self.files = set(files)
+        self.seen = stamp_of(self.files)
+
+    def wait(self, progress: Progress) -> None:
+        """Come back once something has changed since it was last looked at, and has rested.
+
+        Raises
+        ------
+        Cancelled
+        """
+        now, rested = self.seen, 0.0
+        while True:
+            progress.check()
+            time.sleep(LOOK)
+            later = stamp_of(self.files)
+            rested = rested + LOOK if later == now else 0.0
+            now = later
+            if now != self.seen and rested >= REST:
+                self.seen = now
+                return
+
+
+def make_and_watch(parsed: argparse.Namespace, folder: Path, progress: Progress) -> int:
+    """Make, and make again whenever sources change; ends by being cancelled.
+
+    Raises
+    ------
+    Cancelled
+    OutputError
+        When nothing can be written there at all.
+    """
+    named = {str(Path(one)) for one in (*parsed.models, *parsed.high, parsed.layers, parsed.onto, parsed.cage) if one}
+    named |= {parsed.palette} - {"", "auto"}
+    watched = Watched(named)
+    round_ = 0
+    while True:
+        round_ += 1
+        before = watched.seen
+        store = PixelStore(folder.parent / f"round-{round_}")
+        try:
+            files: set[str] = set()
+
+            def hear(scene: Scene, files: set[str] = files) -> None:
+                files.update(sources_of(scene))
+
+            report, _ = make(
+                parsed.models,
+                Path(parsed.out),
+                store,
+                order_of(parsed),
+                progress=progress.quiet(),
+                heard=hear,
+            )
+            _tell(report, as_json=parsed.json)
+            watched.files = named | files
+        except OutputError:
+            raise
+        except FasciculumError as error:
+            sys.stderr.write(f"fasciculum: {error}\n")
+        finally:
+            shutil.rmtree(store.folder, ignore_errors=True)
+        # what changed while it was made is made again
+        watched.seen = stamp_of(watched.files) if set(watched.files) != {one[0] for one in before} else before
+        sys.stderr.write(f"watching {len(watched.files)} files; Ctrl+C ends it\n")
+        sys.stderr.flush()
+        watched.wait(progress)
+
+
+def _tell(report: dict[str, Any], *, as_json: bool) -> None:
+    print(json.dumps(report, ensure_ascii=False) if as_json else report_words(report), flush=True)
