@@ -481,7 +481,9 @@ class Acts(WindowCase):
         self.idle()
         self.assertEqual(self.workspace.document.name, "Ropeway station")
         # bundled by the balanced plan, which pays
-        self.assertEqual([bundle.name for bundle in self.workspace.document.bundles], ["Opaque", "Cut-out", "Blend"])
+        self.assertEqual(
+            [bundle.name for bundle in self.workspace.document.bundles], ["Opaque", "Cut-out", "Blend", "Crates"]
+        )
         after = ledger_of(self.workspace.document).after
         self.assertLessEqual(after.draw_calls, 10)
         self.assertLessEqual(after.texture_bytes, ledger_of(self.workspace.document).before.texture_bytes)

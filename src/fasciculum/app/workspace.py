@@ -209,6 +209,7 @@ class Workspace(QObject):
         self.said.emit(words, state)
 
     def _document_changed(self, before: Document, after: Document) -> None:
+        self._end_lit()
         keys = {item.key for item in after.scene.objects}
         if not self.selection <= keys:
             self.select(self.selection & keys)
