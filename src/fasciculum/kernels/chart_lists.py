@@ -113,7 +113,7 @@ def _add_triangle(ground, charts, t, c):
 @njit(cache=True, nogil=True)
 def measure_reach(ground, charts, c):
     """Measure how far a chart reaches each way, and its smallest rectangle."""
-    _reach(ground, charts, c, -1)
+    _reach(ground, charts, c, np.int64(-1))
     _box(charts, c)
 
 

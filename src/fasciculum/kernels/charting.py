@@ -370,7 +370,7 @@ def bisect(faces, where, across, cut, middles, normals, areas, one, two):
         area += areas[faces[i]]
     size = max(np.sqrt(area), 1e-300)
     if one < 0:
-        two = _distances(faces, where, across, cut, middles, normals, size, 0, far)
+        two = _distances(faces, where, across, cut, middles, normals, size, np.int64(0), far)
         one = _distances(faces, where, across, cut, middles, normals, size, two, far)
         two = _distances(faces, where, across, cut, middles, normals, size, one, far)
     _distances(faces, where, across, cut, middles, normals, size, one, far)

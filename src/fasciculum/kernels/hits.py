@@ -119,8 +119,8 @@ def shade_hits(texels, found, where, fine, low, maps, rays, corners, source, gri
                 own_maps[0, k, 2] = middle - own_maps[0, k, 0] * x - own_maps[0, k, 1] * y
         for g in range(starts[m], starts[m + 1]):
             k = g - starts[m]
-            plan_reading(own_maps, own_uvs, 0, groups, levels, g, not able, grid, plans[k], taps[k])
-        shade_run(alone, 0, x, y, 1, plans, taps, turn, run, values[s : s + 1])
+            plan_reading(own_maps, own_uvs, np.int64(0), groups, levels, g, not able, grid, plans[k], taps[k])
+        shade_run(alone, np.int64(0), x, y, np.int64(1), plans, taps, turn, run, values[s : s + 1])
 
 
 @njit(cache=True, nogil=True)

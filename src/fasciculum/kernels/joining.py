@@ -194,7 +194,7 @@ def lies_clear(ground, charts, a, b, move):
             n += 1
         t = ground.face_next[t]
     limit = ROUNDED * (charts.area[a] + charts.area[b])
-    return overlap_in_range(corners, boxes, labels, 0, n, False, limit, -1) <= limit
+    return overlap_in_range(corners, boxes, labels, np.int64(0), n, np.bool_(False), limit, np.int64(-1)) <= limit
 
 
 @njit(cache=True, nogil=True)
@@ -304,12 +304,12 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
     measure(triangles, gradient, area, x, found)
     soft = 0.5
     while found[0] > 0 and soft > 0.05:
-        relax(triangles, gradient, area, x, starts, member, fixed, 4, soft, 1e-3 * step)
+        relax(triangles, gradient, area, x, starts, member, fixed, np.int64(4), soft, 1e-3 * step)
         soft *= 0.4
         measure(triangles, gradient, area, x, found)
     if found[0] > 0:
         return False
-    relax(triangles, gradient, area, x, starts, member, fixed, 8, 0.0, 2e-3 * step)
+    relax(triangles, gradient, area, x, starts, member, fixed, np.int64(8), 0.0, 2e-3 * step)
     measure(triangles, gradient, area, x, found)
     stretched = np.sqrt(found[3] / max(found[1], 1e-300)) > limits[0] or found[4] > limits[1] * found[1]
     if stretched and max(found[3] - found[1], found[4]) > NEGLIGIBLE * (charts.area[a] + charts.area[b]):
@@ -417,7 +417,7 @@ def join_charts(ground, members, starts, first, last, limits, rules, small, work
     heap = [(0.0, 0, 0, 0, 0)]
     heap.pop()
     for a in range(last - first):
-        weigh_neighbours(ground, charts, a, False, small, rules, plain, shared, move, mark, heap)
+        weigh_neighbours(ground, charts, a, np.bool_(False), small, rules, plain, shared, move, mark, heap)
     while len(heap) > 0:
         _, a, b, va, vb = heapq.heappop(heap)
         if charts.version[a] != va or charts.version[b] != vb:
@@ -451,4 +451,4 @@ def join_charts(ground, members, starts, first, last, limits, rules, small, work
             failed[b] = a
             continue
         failed[a] = -1
-        weigh_neighbours(ground, charts, a, True, small, rules, plain, shared, move, mark, heap)
+        weigh_neighbours(ground, charts, a, np.bool_(True), small, rules, plain, shared, move, mark, heap)

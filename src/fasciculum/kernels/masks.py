@@ -171,7 +171,7 @@ def too_near(points, loops, islands, who, padding, slack, owner, pairs):
             for p in range(first, last):
                 moved[p - first, 0], moved[p - first, 1] = points[p, 0] - x0, points[p, 1] - y0
             mask = np.zeros((down, across), np.uint8)
-            touch_loops(moved, own, 1, grow, mask, np.zeros((down, across), np.int16))
+            touch_loops(moved, own, np.int64(1), grow, mask, np.zeros((down, across), np.int16))
             met = -1
             for y in range(max(-y0, 0), min(down, height - y0)):
                 for x in range(max(-x0, 0), min(across, width - x0)):

@@ -184,7 +184,7 @@ def find_openings(tiles, across, ids, weights, corners, world, step, stack, open
                 t = ids[n, y + 1, x + 1]
                 if t < 0:
                     continue
-                bits = 0
+                bits = np.int64(0)
                 for sy in range(PARTS):
                     for sx in range(PARTS):
                         px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS

@@ -156,7 +156,7 @@ def self_overlaps(corners, boxes, labels, starts, limits, most):
     """
     found = np.zeros(len(starts) - 1)
     for i in range(len(starts) - 1):
-        found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], True, limits[i], most)
+        found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], np.bool_(True), limits[i], most)
     return found
 
 
@@ -167,7 +167,7 @@ def mark_covering(corners, boxes, depth, limit, mark):
     Returns how many are marked.
     """
     count = len(corners)
-    _, _, _, cells, starts, members = _grid(boxes, 0, count)
+    _, _, _, cells, starts, members = _grid(boxes, np.int64(0), count)
     one, two = np.empty((12, 2)), np.empty((12, 2))
     marked = 0
     for c in range(cells * cells):

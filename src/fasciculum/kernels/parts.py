@@ -35,7 +35,7 @@ def lay_over(corners, across, start, end, offset, mirrored, tolerance, home, shi
     way = -1 if mirrored else 1
     a, b = np.empty((3, 3)), np.empty((3, 3))
     q0, q1, q2 = offset % 3, (offset + way) % 3, (offset + 2 * way) % 3
-    if not _frame(corners[start, 0], corners[start, 1], corners[start, 2], False, a):
+    if not _frame(corners[start, 0], corners[start, 1], corners[start, 2], np.bool_(False), a):
         return False
     if not _frame(corners[end, q0], corners[end, q1], corners[end, q2], mirrored, b):
         return False

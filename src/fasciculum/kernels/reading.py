@@ -333,7 +333,7 @@ def shade_tiles(tiles, across, ids, source, grid, values):
         for y in range(WIDE):
             x = 0
             while x < WIDE:
-                t = ids[n, y, x]
+                t = np.int64(ids[n, y, x])
                 if t < 0:
                     x += 1
                     continue
@@ -352,7 +352,7 @@ def shade_tiles(tiles, across, ids, source, grid, values):
                             groups,
                             levels,
                             g,
-                            False,
+                            np.bool_(False),
                             grid,
                             plans[place, g - first],
                             taps[place, g - first],
@@ -386,8 +386,8 @@ def shade_points(triangles, places, source, grid, values):
         m = material[t]
         for g in range(starts[m], starts[m + 1]):
             k = g - starts[m]
-            plan_reading(weights, uvs, t, groups, levels, g, True, grid, plans[k], taps[k])
-        shade_run(source, t, places[n, 0], places[n, 1], 1, plans, taps, turn, run, values[n : n + 1])
+            plan_reading(weights, uvs, t, groups, levels, g, np.bool_(True), grid, plans[k], taps[k])
+        shade_run(source, t, places[n, 0], places[n, 1], np.int64(1), plans, taps, turn, run, values[n : n + 1])
 
 
 @njit(cache=True, nogil=True)

@@ -62,7 +62,9 @@ def covers_itself(place, faces):
     count = len(faces)
     corners, boxes = np.empty((count, 3, 2)), np.empty((count, 4))
     limit = flat_rows(place, faces, corners, boxes) * ROUNDED
-    found = overlap_in_range(corners, boxes, np.zeros(count, np.int32), 0, count, True, limit, -1)
+    found = overlap_in_range(
+        corners, boxes, np.zeros(count, np.int32), np.int64(0), count, np.bool_(True), limit, np.int64(-1)
+    )
     return found if found > limit else 0.0
 
 
@@ -172,14 +174,14 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
             if found[0] == 0:
                 break
             fix_far(triangles, gradient, area, x, starts, member, RINGS, fixed)
-            relax(triangles, gradient, area, x, starts, member, fixed, 4, soft, 1e-3 * size)
+            relax(triangles, gradient, area, x, starts, member, fixed, np.int64(4), soft, 1e-3 * size)
             soft *= 0.4
             measure(triangles, gradient, area, x, found)
         if found[0] == 0:
-            relax(triangles, gradient, area, x, starts, member, free, 6, 0.0, 2e-3 * size)
+            relax(triangles, gradient, area, x, starts, member, free, np.int64(6), 0.0, 2e-3 * size)
             measure(triangles, gradient, area, x, found)
             if found[0] == 0 and found[3] * found[2] > (limits[0] * found[1]) ** 2:
-                relax(triangles, gradient, area, x, starts, member, free, 12, 0.0, 2e-3 * size)
+                relax(triangles, gradient, area, x, starts, member, free, np.int64(12), 0.0, 2e-3 * size)
     measure(triangles, gradient, area, x, found)
     whole = max(found[1], 1e-300)
     scale = 1.0 if exact or found[2] <= 0 else np.sqrt(found[1] / found[2])

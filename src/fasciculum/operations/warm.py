@@ -1,14 +1,18 @@
-"""Compile every kernel once, so that nobody waits for a compiler: ``python -m fasciculum.operations.warm``.
+"""Compile every kernel once, so that nobody waits for a compiler: ``python -m fasciculum.operations.warm [PART ...]``.
 
 A small scene goes through the whole path, its arrays read-only as those of documents are.
 """
 
 from __future__ import annotations
 
+import contextlib
+import os
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -16,6 +20,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+import fasciculum.kernels
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.halfedges import smooth_normals
@@ -47,6 +52,8 @@ from fasciculum.uv.unwrap.unwrap import unwrap
 
 #: seconds after which compiling is left to whoever packs first
 MOST_WAITED = 120.0
+#: seconds between two looks at what is done
+LOOK = 0.2
 
 
 def small_scene(store: PixelStore, kind: type = np.uint8) -> Scene:
@@ -140,49 +147,148 @@ class Patience:
         return compiled or time.monotonic() > self._until
 
 
-def main() -> int:
-    """Compile, telling what is done."""
-    began = time.monotonic()
+def warm_outlines() -> None:
+    """Cut faces of many corners into triangles, as readers of models do."""
     angle = np.arange(5) * 2 * np.pi / 5
     pentagon = np.stack([np.cos(angle), np.sin(angle), np.zeros(5)], axis=1)
     triangulate(pentagon, np.array([0, 5]), np.zeros((3, 3), np.int64))
-    sys.stderr.write("[kernels] 1 of 6: packing\n")
-    warm_packing()
-    sys.stderr.write("[kernels] 2 of 6: unwrapping\n")
-    warm_unwrapping()
+
+
+@contextlib.contextmanager
+def _laid(kind: type, bits: int, uv: UvPolicy, maps: tuple[str, ...]) -> Iterator[tuple[Scene, Bundle, PixelStore]]:
+    """Yield a small scene whose bundle is laid out, and its store."""
     folder = Path(tempfile.mkdtemp(prefix="fasciculum-warm-"))
     try:
         store = PixelStore(folder)
-        for number, (kind, bits) in enumerate(((np.uint8, 8), (np.uint16, 16))):
-            for words, uv in (("keeping", UvPolicy.AUTO), ("projecting", UvPolicy.UNWRAP)):
-                sys.stderr.write(
-                    f"[kernels] {number * 2 + (uv is UvPolicy.UNWRAP) + 3} of 6: {bits} bits, {words} UVs\n"
-                )
-                scene = small_scene(store, kind)
-                sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
-                bundle = Bundle("b", ("n0", "n1"), AlphaMode.OPAQUE, sheet)
-                # rays are compiled once: they know nothing of bits
-                maps = (
-                    ("auto", "ao", "thickness", "curvature", "bent_normal")
-                    if not number and uv is UvPolicy.AUTO
-                    else ()
-                )
-                bundle = replace(bundle, bake=replace(bundle.bake, bits=bits, maps=maps, rays=1))
-                layout = lay_out(scene, bundle)
-                bundle = replace(bundle, layout=layout)
-                lay_out(scene, replace(bundle, sheet=replace(sheet, twins=True)))
-                conflicts(layout)
-                bundle = replace(bundle, texturing=bake(scene, bundle, store))
-                check_bundle(scene, bundle, store, points=100)
-                if maps:
-                    warm_high(scene, bundle, store)
-                    sys.stderr.write("[kernels] light\n")
-                    warm_light(scene, bundle, store)
+        scene = small_scene(store, kind)
+        sheet = SheetSettings(64, 64, padding=2, uv=uv, twins=False, seconds=0)
+        bundle = Bundle("b", ("n0", "n1"), AlphaMode.OPAQUE, sheet)
+        bundle = replace(bundle, bake=replace(bundle.bake, bits=bits, maps=maps, rays=1))
+        layout = lay_out(scene, bundle)
+        lay_out(scene, replace(bundle, sheet=replace(sheet, twins=True)))
+        conflicts(layout)
+        yield scene, replace(bundle, layout=layout), store
     finally:
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def warm_baking(kind: type = np.uint8, bits: int = 8, uv: UvPolicy = UvPolicy.AUTO) -> None:
+    """Bake and check carried maps."""
+    with _laid(kind, bits, uv, ()) as (scene, bundle, store):
+        made = replace(bundle, texturing=bake(scene, bundle, store))
+        check_bundle(scene, made, store, points=100)
+
+
+def warm_projecting() -> None:
+    """Project what has no UVs, and bake deeper maps."""
+    warm_baking(uv=UvPolicy.UNWRAP)
+    warm_baking(np.uint16, 16)
+
+
+def warm_rays() -> None:
+    """Cast rays, and read detailed models."""
+    with _laid(np.uint8, 8, UvPolicy.AUTO, ("auto", "ao", "thickness", "curvature", "bent_normal")) as laid:
+        scene, bundle, store = laid
+        bake(scene, bundle, store)
+        warm_high(scene, bundle, store)
+
+
+def warm_lit() -> None:
+    """Gather light."""
+    with _laid(np.uint8, 8, UvPolicy.AUTO, ()) as (scene, bundle, store):
+        warm_light(scene, bundle, store)
+
+
+#: what is compiled, in the order of the work; what the first bundle needs comes first
+PARTS: dict[str, Callable[[], None]] = {
+    "gathering": warm_outlines,
+    "unwrapping": warm_unwrapping,
+    "packing": warm_packing,
+    "baking": warm_baking,
+    "detailed models and rays": warm_rays,
+    "projecting": warm_projecting,
+    "light": warm_lit,
+}
+#: what the first two processes do, side by side; the first that is done goes on with the rest
+FIRST = (("gathering", "unwrapping"), ("baking", "packing"))
+#: what a process does beside one that begins to work at once: what that one comes to last
+BESIDE = ("baking", "detailed models and rays", "packing", "unwrapping", "projecting", "light", "gathering")
+#: where it is told what is still being compiled
+TOLD = Path(fasciculum.kernels.__file__).parent / "__pycache__" / "preparing"
+
+
+def under_way() -> tuple[str, ...]:
+    """Return what is still being compiled, by a process that is still there."""
+    try:
+        process, *left = TOLD.read_text().splitlines()
+        os.kill(int(process), 0)
+    except (OSError, ValueError):
+        return ()
+    return tuple(left)
+
+
+def _tell(left: Sequence[str]) -> None:
+    """Say what is still being compiled, for whoever asks."""
+    with contextlib.suppress(OSError):
+        TOLD.parent.mkdir(exist_ok=True)
+        TOLD.write_text("\n".join((str(os.getpid()), *left)))
+
+
+def _beside() -> None:
+    """Compile all parts one after the other, beside whoever works."""
+    os.nice(1)
+    try:
+        for number, name in enumerate(BESIDE):
+            _tell(BESIDE[number:])
+            PARTS[name]()
+    finally:
+        TOLD.unlink(missing_ok=True)
+
+
+def _side_by_side() -> int:
+    """Compile all parts in two processes, telling what is done; return how many failed."""
+    began = time.monotonic()
+    left, failed = list(PARTS), 0
+    later = [name for name in PARTS if name not in (*FIRST[0], *FIRST[1])]
+    queues = [list(names) for names in FIRST]
+    running: list[tuple[subprocess.Popen[bytes], list[str]] | None] = [None, None]
+    try:
+        while left:
+            for at, queue in enumerate(queues):
+                job = running[at]
+                if job is not None and job[0].poll() is not None:
+                    failed += job[0].returncode != 0
+                    left = [name for name in left if name not in job[1]]
+                    sys.stderr.write(f"[kernels] {time.monotonic() - began:4.0f} s  {', '.join(job[1])}\n")
+                    running[at] = None
+                if running[at] is None and (queue or later):
+                    names = [queue.pop(0)] if queue else [later.pop(0)]
+                    running[at] = (
+                        subprocess.Popen([sys.executable, "-m", "fasciculum.operations.warm", *names]),
+                        names,
+                    )
+            _tell(left)
+            time.sleep(LOOK)
+    finally:
+        TOLD.unlink(missing_ok=True)
+        for job in running:
+            if job is not None and job[0].poll() is None:
+                job[0].terminate()
     sys.stderr.write(f"[kernels] ready after {time.monotonic() - began:.0f} s\n")
+    return failed
+
+
+def main(names: Sequence[str]) -> int:
+    """Compile some parts by their names, all of them side by side, or ``--beside`` others; return the exit code."""
+    if list(names) == ["--beside"]:
+        _beside()
+        return 0
+    if not names:
+        return 1 if _side_by_side() else 0
+    for name in names:
+        PARTS[name]()
     return 0
 
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    raise SystemExit(main(sys.argv[1:]))
