@@ -243,7 +243,7 @@ def _make(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
 def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
     if parsed.out is None:
         raise UsageError("demo --headless needs a folder.", hint="Add --out DIR.")
-    sheet = SheetSettings(padding=PLAN_PADDING, density=DensityRule.KEEP, seconds=5.0)
+    sheet = SheetSettings(padding=PLAN_PADDING, density=DensityRule.KEEP, seconds=3.0)
     delivery = DeliverySettings(combine=Combine.BUNDLE)
     model, high = demo_models()
     terms = Terms(size=parsed.size)
