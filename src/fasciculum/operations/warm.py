@@ -20,7 +20,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-import fasciculum.kernels
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.halfedges import smooth_normals
@@ -42,6 +41,7 @@ from fasciculum.operations.check.missed import missed_parts, missed_texels
 from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import lay_out, measured
+from fasciculum.operations.preparing import tell
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.rendering.camera import Camera
@@ -213,25 +213,6 @@ PARTS: dict[str, Callable[[], None]] = {
 FIRST = (("gathering", "unwrapping"), ("baking", "packing"))
 #: what a process does beside one that begins to work at once: what that one comes to last
 BESIDE = ("baking", "detailed models and rays", "packing", "unwrapping", "projecting", "light", "gathering")
-#: where it is told what is still being compiled
-TOLD = Path(fasciculum.kernels.__file__).parent / "__pycache__" / "preparing"
-
-
-def under_way() -> tuple[str, ...]:
-    """Return what is still being compiled, by a process that is still there."""
-    try:
-        process, *left = TOLD.read_text().splitlines()
-        os.kill(int(process), 0)
-    except (OSError, ValueError):
-        return ()
-    return tuple(left)
-
-
-def _tell(left: Sequence[str]) -> None:
-    """Say what is still being compiled, for whoever asks."""
-    with contextlib.suppress(OSError):
-        TOLD.parent.mkdir(exist_ok=True)
-        TOLD.write_text("\n".join((str(os.getpid()), *left)))
 
 
 def _beside() -> None:
@@ -239,10 +220,10 @@ def _beside() -> None:
     os.nice(1)
     try:
         for number, name in enumerate(BESIDE):
-            _tell(BESIDE[number:])
+            tell(BESIDE[number:])
             PARTS[name]()
     finally:
-        TOLD.unlink(missing_ok=True)
+        tell(())
 
 
 def _side_by_side() -> int:
@@ -267,10 +248,10 @@ def _side_by_side() -> int:
                         subprocess.Popen([sys.executable, "-m", "fasciculum.operations.warm", *names]),
                         names,
                     )
-            _tell(left)
+            tell(left)
             time.sleep(LOOK)
     finally:
-        TOLD.unlink(missing_ok=True)
+        tell(())
         for job in running:
             if job is not None and job[0].poll() is None:
                 job[0].terminate()

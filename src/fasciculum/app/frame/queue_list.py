@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
@@ -18,9 +18,13 @@ from PySide6.QtWidgets import (
 from fasciculum.app.parts import note, set_state
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, Job
+from fasciculum.operations.preparing import under_way
 
 STATES = {WAITING: "waiting", RUNNING: "running", DONE: "done", FAILED: "failed", CANCELLED: "cancelled"}
 SHOWN = 12
+
+#: milliseconds between two looks at what is being compiled
+ASK = 1000
 
 
 class _Row(QWidget):
@@ -91,19 +95,34 @@ class QueueButton(QPushButton):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__("Nothing running")
         self.workspace = workspace
-        self.setToolTip("The queue: what runs and waits, with progress, cancel and log (Ctrl+J)")
         self.setFixedWidth(172)
         self.clicked.connect(self.open)
         self.dialog: QDialog | None = None
         self.rows: dict[int, _Row] = {}
         workspace.queue_changed.connect(self.refresh)
+        #: what is still being compiled, after a first start
+        self.preparing = under_way()
+        self._asks = QTimer(self, interval=ASK)
+        self._asks.timeout.connect(self._ask)
+        if self.preparing:
+            self._asks.start()
+        self.refresh()
+
+    def _ask(self) -> None:
+        self.preparing = under_way()
+        if not self.preparing:
+            self._asks.stop()
         self.refresh()
 
     def refresh(self) -> None:
         """Renew the button's words and the open list."""
         runner = self.workspace.worker.runner
         job, waiting = runner.running, len(runner.unfinished)
-        words = "Nothing running"
+        words = f"Preparing {self.preparing[0]}" if self.preparing else "Nothing running"
+        tip = "The queue: what runs and waits, with progress, cancel and log (Ctrl+J)"
+        if self.preparing:
+            tip += f". Being compiled, once: {', '.join(self.preparing)}; what needs it waits for it alone"
+        self.setToolTip(tip)
         if job is not None:
             words = f"{job.title} {job.fraction:.0%}" + (f" +{waiting - 1}" if waiting > 1 else "")
         metrics = self.fontMetrics()
