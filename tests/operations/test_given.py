@@ -3,6 +3,7 @@
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 
@@ -142,6 +143,30 @@ class Trims(Made):
             self.assertAlmostEqual(part, areas[name] / whole, places=3)
         # its own name decides
         self.assertEqual({row["trim"] for row in report["onto"] if row["object"] == "crate"}, {"crate"})
+
+    def test_an_island_that_is_longer_than_its_trim_is_parted_when_asked(self):
+        """A plate of 4 x 0.5 m in eight squares, on a trim that is 1 m long: four parts, two vertices at each cut."""
+        glb = Glb()
+        points = [[0.5 * x, y, 0] for x in range(9) for y in (0.0, 0.5)]
+        faces = [f for x in range(8) for f in ([2 * x, 2 * x + 2, 2 * x + 3], [2 * x, 2 * x + 3, 2 * x + 1])]
+        glb.node("plate", glb.mesh(glb.primitive(np.array(points, float), faces, glb.material())))
+        model = glb.write(self.folder / "plate.glb")
+        pixels = np.full((256, 256, 3), 90, np.uint8)
+        cv2.imwrite(str(self.folder / "wood.png"), pixels)
+        trims = [{"name": "plate", "box": [0, 0, 256, 128]}, {"name": "rest", "box": [0, 128, 256, 256]}]
+        entry = {"version": 1, "maps": {"base_color": "wood.png"}, "metres": 1.0, "trims": trims}
+        (self.folder / "wood.json").write_text(json.dumps(entry))
+        given = read_sheet(self.folder / "wood.json")
+        whole = self.make(model, given)
+        self.assertEqual([row["density"] for row in whole["onto"]], [64.0])
+        self.assertEqual(whole["split"], [])
+        report = self.make(model, replace(given, split=True))
+        self.assertEqual([row["density"] for row in report["onto"]], [256.0] * 4)
+        self.assertEqual(report["split"], [{"object": "plate", "islands": 1, "parts": 4, "vertices": 6}])
+        positions, uvs, triangles = read_glb(self.folder / "out" / "out.glb")["plate"]
+        self.assertEqual((len(positions), len(triangles)), (18 + 6, 16))
+        for px in (uvs[triangles] * 256).reshape(-1, 2):
+            self.assertTrue(within(px, given.trims[0], 0.01))
 
     def test_textures_are_delivered_byte_for_byte_and_the_material_is_white(self):
         given = read_sheet(wooden(self.folder))

@@ -105,6 +105,11 @@ class GivenSheets(QObject):
         if self.given is not None and metres != self.given.metres:
             self._put("Width of the sheet", replace(self.given, metres=metres))
 
+    def set_split(self, on: bool) -> None:
+        """Say whether islands that are longer than their trims are parted."""
+        if self.given is not None and on != self.given.split:
+            self._put("Split to fit", replace(self.given, split=on))
+
     def change_trim(self, number: int, label: str, **values: Any) -> None:
         """Change a trim."""
         given = self.given

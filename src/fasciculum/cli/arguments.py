@@ -254,7 +254,8 @@ def _add_given(make: argparse.ArgumentParser) -> None:
     make.add_argument(
         "--split",
         action="store_true",
-        help="cut islands that are longer than a trim that does not go on, instead of making them smaller",
+        help="part islands that are longer than a trim that does not go on, along edges that they have, instead of "
+        "making them smaller",
     )
 
 

@@ -80,7 +80,7 @@ class Given:
     file : str
         The description that it was read from, empty for none.
     split : bool
-        Whether islands are cut that are longer than any trim that does not go on.
+        Whether islands that are longer than a trim that does not go on are parted, along edges that they have.
     chosen : tuple
         Of palettes: by object, the triangles that were given a cell by hand, and which.
     """

@@ -23,7 +23,7 @@ from fasciculum.model.scene import Object, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.deliver.lights import light_gain, stored_light
-from fasciculum.operations.lay_out.onto import onto_rows, sameness
+from fasciculum.operations.lay_out.onto import onto_rows, sameness, split_rows
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
@@ -300,6 +300,7 @@ def _onto_entry(document: Document) -> dict[str, Any]:
             bundle.name: {name: number(part) for name, part in sameness(document.scene, bundle).items()}
             for bundle in given
         },
+        "split": [asdict(row) for bundle in given for row in split_rows(document.scene, bundle)],
     }
 
 

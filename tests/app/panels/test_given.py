@@ -130,6 +130,10 @@ class Given(WindowCase):
         self.assertEqual(len(self.bundle.given.trims), 8)
         self.undo()
         self.assertEqual(len(self.bundle.given.trims), 9)
+        self.panel.split.click()
+        self.assertTrue(self.bundle.given.split)
+        self.undo()
+        self.assertFalse(self.bundle.given.split)
 
     def test_a_picture_alone_has_its_trims_proposed_and_a_wrong_file_is_told(self):
         self.start(furniture(self.folder / "shed.glb"))

@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QSize
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
+    QCheckBox,
     QColorDialog,
     QComboBox,
     QDoubleSpinBox,
@@ -24,7 +25,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.given import GivenSheets
 from fasciculum.app.parts import Column, Form, note, picked_color, shown_color, small_button
 from fasciculum.model.given import Given, TrimRepeats
-from fasciculum.operations.lay_out.onto import sameness
+from fasciculum.operations.lay_out.onto import sameness, split_rows
 
 SHEETS = "Trim sheets (*.json *.png *.jpg *.jpeg *.webp)"
 PALETTES = "Palettes (*.png *.webp)"
@@ -77,6 +78,14 @@ class GivenPanel(Column):
         self.metres.setSuffix(" m")
         self.metres.valueChanged.connect(lambda value: None if self._filling else sheets.set_metres(value))
         self.form.row("Width", self.metres, "What the width of the sheet stands for, in metres")
+        self.split = QCheckBox("Split to fit")
+        self.split.toggled.connect(lambda on: None if self._filling else sheets.set_split(on))
+        self.form.row(
+            "Long",
+            self.split,
+            "Part islands that are longer than a trim that does not go on, along edges that they have, instead of "
+            "making them smaller; it adds vertices where they part",
+        )
         self.name = QLineEdit()
         self.name.editingFinished.connect(self._named)
         self.form.row("Trim", self.name, "The trim's name: objects and materials of that name are laid onto it")
@@ -208,6 +217,8 @@ class GivenPanel(Column):
         words = f"{name}, {given.width} × {given.height} px, {given.px_per_metre:.0f} px/m."
         if most[1] > OFTEN:
             words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Shift makes it less alike."
+        if bundle is not None and (rows := split_rows(scene, bundle)):
+            words += f" Split to fit adds {sum(row.vertices for row in rows)} vertices."
         self.about.setText(words)
         self.list.setAccessibleName("Trims")
         self.list.setToolTip("The trims, and how much of all trimmed surface shows each")
@@ -221,6 +232,7 @@ class GivenPanel(Column):
         chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1
         self.list.setCurrentRow(chosen)
         self.metres.setValue(given.metres)
+        self.split.setChecked(given.split)
         for control in (self.name, self.repeats, self.gutter):
             self.form.show_row(control, chosen >= 0)
         self.remove.setEnabled(chosen >= 0 and len(given.trims) > 1)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from fasciculum.given.cells import middle_of, nearest_cells
 from fasciculum.given.fitting import MOST_STRETCH, best_fit, fit_on, named_trim, row_of
+from fasciculum.given.splitting import parted
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ObjectPolicy, PieceRule, Turns, UvPolicy
 from fasciculum.model.given import Given, Trim, TrimRepeats
@@ -47,7 +48,10 @@ def lay_onto(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Pro
     assert given is not None
     if given.is_palette:
         return _into_cells(scene, bundle, given)
+    quarters = (0,) if bundle.sheet.turns is Turns.NONE else (0, 1)
     surfaces = _surfaces(scene, bundle, progress)
+    if given.split:
+        surfaces = tuple(_parted(scene, surface, given, quarters) for surface in surfaces)
     before = bundle.layout
     earlier = earlier_islands(surfaces, before)
     kept = np.zeros(len(earlier), np.bool_)
@@ -59,7 +63,6 @@ def lay_onto(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Pro
         kept[there] = (before.pinned[earlier[there]] | stays) & (before.fields[earlier[there]] < len(given.trims))
         rows[kept], fields[kept] = before.placements[earlier[kept]], before.fields[earlier[kept]]
         pinned[kept] = before.pinned[earlier[kept]]
-    quarters = (0,) if bundle.sheet.turns is Turns.NONE else (0, 1)
     number = 0
     for surface in surfaces:
         progress.check()
@@ -130,6 +133,20 @@ def _surfaces(scene: Scene, bundle: Bundle, progress: Progress) -> tuple[Surface
         return found
     again = replace(plain, shapings=tuple(sorted(shapings.items(), key=lambda entry: entry[0])))
     return pieces_of(scene, again, progress.part(0.5, 0.9)).surfaces
+
+
+def _parted(scene: Scene, surface: Surface, given: Given, quarters: Sequence[int]) -> Surface:
+    """Return a surface whose islands are parted where they are longer than a trim."""
+    vertices = EdgeGraph(corners_of(scene, scene.object(surface.objects[0])).world).vertices
+    names = list(_names(scene, surface))
+    island, made = np.zeros(len(surface.island), np.int32), 0
+    for number in range(int(surface.island.max(initial=-1)) + 1):
+        own = surface.island == number
+        only = named_trim(_names_on(names, own), given.trims)
+        parts = parted(surface.corners[own].astype(np.float64), vertices[own], given, turns=quarters, only=only)
+        island[own] = made + parts
+        made += int(parts.max()) + 1
+    return replace(surface, island=island)
 
 
 def _longest(world: NDArray[np.float64], surface: Surface) -> float:
@@ -214,6 +231,38 @@ def onto_rows(scene: Scene, bundle: Bundle) -> list[OntoRow]:
                 field = int(layout.fields[place])
                 name = given.trims[field].name if 0 <= field < len(given.trims) else ""
                 found.append(OntoRow(key, number, name, turn_of(layout.placements[place]), stretch, density))
+    return found
+
+
+@dataclass(frozen=True)
+class SplitRow:
+    """What splitting to fit did to an object: islands as they were, what they became, and vertices that were added."""
+
+    object: str
+    islands: int
+    parts: int
+    vertices: int
+
+
+def split_rows(scene: Scene, bundle: Bundle) -> list[SplitRow]:
+    """Return which objects of a bundle on a given sheet were parted, and what that costs."""
+    given, layout = bundle.given, bundle.layout
+    if given is None or layout is None or not given.split or given.is_palette or not layout.on_given:
+        return []
+    lying, found = layout.surface_numbers, []
+    for before in _surfaces(scene, bundle, SILENT):
+        key = before.objects[0]
+        if key not in lying or len(layout.surfaces[lying[key]].island) != len(before.island):
+            continue
+        after = layout.surfaces[lying[key]]
+        counts = int(before.island.max(initial=-1)) + 1, int(after.island.max(initial=-1)) + 1
+        if counts[1] > counts[0]:
+            vertices = EdgeGraph(corners_of(scene, scene.object(key)).world).vertices
+            fewer, more = (
+                len(np.unique(np.stack([np.repeat(one.island, 3), vertices.ravel()], axis=1), axis=0))
+                for one in (before, after)
+            )
+            found += [SplitRow(one, *counts, more - fewer) for one in before.objects]
     return found
 
 
