@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -68,6 +69,15 @@ def run_batch(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> 
     return 1 if failed else 0
 
 
+def _bytes(job: Job) -> int:
+    """Return how large a job's models are, as far as they are there."""
+    total = 0
+    for model in job.models:
+        with contextlib.suppress(OSError):
+            total += Path(model).stat().st_size
+    return total
+
+
 def _asks(progress: Progress) -> Callable[[], bool]:
     def stopped() -> bool:
         try:
@@ -106,7 +116,9 @@ def _ended(
 
             yield number, do_job(job, stopping, told)
         return
-    waiting: dict[Future[Any], tuple[int, int]] = {farm.hand(do_job, job): (n, 0) for n, job in enumerate(jobs)}
+    # the largest first, so that no worker is left alone with it at the end
+    order = sorted(range(len(jobs)), key=lambda number: (-_bytes(jobs[number]), number))
+    waiting: dict[Future[Any], tuple[int, int]] = {farm.hand(do_job, jobs[n]): (n, 0) for n in order}
     while waiting:
         done, _ = wait(waiting, timeout=LOOK, return_when=FIRST_COMPLETED)
         if stopping():

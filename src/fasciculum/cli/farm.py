@@ -6,10 +6,12 @@ Workers see the same files as whoever hands jobs out. The same bytes come out: a
 from __future__ import annotations
 
 import contextlib
+import os
 import re
 from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from importlib import import_module
 from multiprocessing import get_context
 from typing import Any, Protocol
 
@@ -65,7 +67,8 @@ class Here:
 
     def _new(self) -> ProcessPoolExecutor:
         # never forked: threads of the parent do not live on in a copy of it
-        return ProcessPoolExecutor(self._count, mp_context=get_context("spawn"))
+        threads = max((os.cpu_count() or 1) // self._count, 1)
+        return ProcessPoolExecutor(self._count, get_context("spawn"), _share_cores, (threads,))
 
     def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; processes that died are replaced."""
@@ -92,14 +95,15 @@ class Beyond:
 
     def __init__(self, address: str) -> None:
         try:
-            from distributed import Client  # type: ignore[import-not-found]
+            # an extra, which is not there for whoever reads types
+            distributed: Any = import_module("distributed")
         except ImportError as error:
             raise UsageError(
                 "Dask is not installed, which a farm beyond this machine needs.",
                 hint="Install it: pip install fasciculum[farm].",
             ) from error
         try:
-            self._client = Client(address, timeout=PATIENCE, set_as_default=False)
+            self._client = distributed.Client(address, timeout=PATIENCE, set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
             raise MissingFile(
                 "no scheduler answers there.", file=address, hint="Start one with `dask scheduler`, and check the port."
@@ -113,7 +117,15 @@ class Beyond:
         ------
         MissingFile
         """
-        versions: dict[str, str] = self._client.run(_version)
+        try:
+            versions: dict[str, str] = self._client.run(_version)
+        except Exception as error:
+            self.close()
+            raise MissingFile(
+                f"its workers cannot do the work ({error}).",
+                file=address,
+                hint=f"Install fasciculum {__version__} on each of them.",
+            ) from error
         if not versions:
             self.close()
             raise MissingFile("the scheduler has no workers.", file=address, hint="Start some with `dask worker`.")
@@ -143,6 +155,10 @@ class Beyond:
         future.add_done_callback(take)
         return found
 
+    def count(self) -> int:
+        """Return how many workers there are."""
+        return len(self._client.scheduler_info(n_workers=-1)["workers"])
+
     def stop(self) -> None:
         """Have nothing more begun."""
         with contextlib.suppress(Exception):
@@ -152,6 +168,11 @@ class Beyond:
         """Let the scheduler go."""
         with contextlib.suppress(Exception):
             self._client.close(timeout=5)
+
+
+def _share_cores(threads: int) -> None:
+    """Let a process that has just begun take no more than its share of the cores."""
+    os.environ["NUMBA_NUM_THREADS"] = str(threads)
 
 
 def _version() -> str:

@@ -1,0 +1,115 @@
+"""A farm of Dask workers, started here: the same bytes, a worker that is killed, another version, no worker at all."""
+
+import importlib.util
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from fasciculum.cli.farm import farm_of
+from fasciculum.errors import MissingFile
+from tests.cli.test_batch import BatchCase, job
+from tests.test_api import digests
+
+DASK = importlib.util.find_spec("distributed") is not None
+
+
+@unittest.skipUnless(DASK, "distributed is not installed")
+class Workers(BatchCase):
+    def setUp(self):
+        super().setUp()
+        self.file = self.folder / "scheduler.json"
+        self.started = []
+        self.addCleanup(self.end)
+        self.start("scheduler", "--port", "0", "--no-dashboard", "--host", "127.0.0.1")
+        self.until(self.file.is_file, "a scheduler")
+        self.address = json.loads(self.file.read_text())["address"]
+
+    def start(self, kind, *more, **environment):
+        command = [sys.executable, "-m", f"distributed.cli.dask_{kind}", "--scheduler-file", str(self.file), *more]
+        process = subprocess.Popen(
+            command,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            env={**os.environ, "NUMBA_NUM_THREADS": "1", **environment},
+        )
+        self.started.append(process)
+        return process
+
+    def worker(self, **environment):
+        local = ("--local-directory", str(self.folder / "workers"))
+        return self.start("worker", "--no-nanny", "--no-dashboard", "--nthreads", "1", *local, **environment)
+
+    def end(self):
+        for process in reversed(self.started):
+            process.kill()
+            process.wait()
+
+    def until(self, there, what, seconds=30):
+        began = time.monotonic()
+        while not there():
+            self.assertLess(time.monotonic() - began, seconds, f"no {what}")
+            time.sleep(0.05)
+
+    def workers(self, count):
+        def there():
+            try:
+                farm = farm_of(self.address)
+            except MissingFile:
+                return False
+            found = farm.count()
+            farm.close()
+            return found == count
+
+        self.until(there, f"{count} workers")
+
+    def test_two_workers_make_the_same_bytes_and_one_that_is_killed_takes_nothing_along(self):
+        self.write("".join(job(f"j{number}") for number in range(8)))
+        self.run_batch()
+        alone = digests(self.folder / "built")
+        self.assertEqual(len([name for name in alone if name.endswith(".glb")]), 8)
+        for path in (self.folder / "built").iterdir():
+            path.unlink()
+        first, _ = self.worker(), self.worker()
+        self.workers(2)
+        batch = subprocess.Popen(
+            [sys.executable, "-m", "fasciculum", "batch", str(self.folder / "jobs.toml"), "--farm", self.address],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        # as soon as the first job has ended
+        line = batch.stdout.readline()
+        self.assertIn('"exit"', line)
+        os.kill(first.pid, signal.SIGKILL)
+        rest, err = batch.communicate(timeout=120)
+        self.assertEqual(batch.returncode, 0, err)
+        self.assertEqual(len(rest.splitlines()), 8)
+        self.assertEqual(digests(self.folder / "built"), alone)
+        self.assertFalse(list((self.folder / "built").glob(".fasciculum*")))
+
+    def test_workers_of_another_version_are_told_and_so_is_an_empty_farm(self):
+        self.write(job("a"))
+        code, _, err = self.run_batch("--farm", self.address)
+        self.assertEqual(code, 3)
+        self.assertIn("no workers", err)
+        other = self.folder / "other" / "fasciculum"
+        other.mkdir(parents=True)
+        (other / "__init__.py").write_text('__version__ = "0.0.1"\n')
+        self.worker(PYTHONPATH=str(other.parent))
+
+        def told():
+            code, _, err = self.run_batch("--farm", self.address)
+            self.assertEqual(code, 3)
+            return "0.0.1" in err
+
+        self.until(told, "word of the version")
+        self.assertFalse(Path(self.folder / "built").exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
