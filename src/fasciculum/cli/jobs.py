@@ -20,10 +20,11 @@ from fasciculum.errors import FasciculumError, InputError, MalformedFile, Output
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
-from fasciculum.model.finding import ERROR
+from fasciculum.model.finding import ERROR, Finding
 from fasciculum.operations.ledger import ledger_of
+from fasciculum.operations.projects import open_project
 from fasciculum.progress import SILENT, Cancelled, Progress
-from fasciculum.session.pipeline import begin, make
+from fasciculum.session.pipeline import begin, bring_up, make
 
 #: keys of a job that are no options of ``make``
 OWN = ("models", "out", "name")
@@ -155,10 +156,13 @@ def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[
     try:
         if not job.models:
             raise UsageError("no file is called so.", file=job.name, hint="Correct the models of the job.")
-        parsed = parsed_make(job.models, job.out, dict(job.options))
-        written, findings = make(
-            parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed), progress=progress
-        )
+        if is_project(job):
+            written, findings = finish_project(job, PixelStore(scratch), progress)
+        else:
+            parsed = parsed_make(job.models, job.out, dict(job.options))
+            written, findings = make(
+                parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed), progress=progress
+            )
         report = str(Path(job.out) / written["files"][-1])
         code = 1 if any(finding.severity == ERROR for finding in findings) else 0
     except Cancelled:
@@ -175,12 +179,40 @@ def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[
     return Ended(job.name, code, time.monotonic() - began, report, error)
 
 
+def is_project(job: Job) -> bool:
+    """Whether a job brings a saved project in order, instead of making one of models."""
+    return any(Path(model).suffix.lower() == ".fasc" for model in job.models)
+
+
+def finish_project(job: Job, store: PixelStore, progress: Progress) -> tuple[dict[str, Any], list[Finding]]:
+    """Redo what is stale in a saved project and deliver it; return the report and its findings.
+
+    Raises
+    ------
+    UsageError
+        When the job names more than one project, or options of ``make``, which a project holds itself.
+    InputError, OutputError
+    """
+    more = [name for name, _ in job.options if name != "name"]
+    if len(job.models) > 1 or more:
+        raise UsageError(
+            "a project is done alone, with the settings that it holds.",
+            file=job.models[0],
+            hint=f"Take {', '.join(more) or 'the other models'} out of the job.",
+        )
+    name = str(dict(job.options).get("name", ""))
+    return bring_up(Path(job.models[0]), Path(job.out), store, name=name, progress=progress)
+
+
 def foretold(job: Job, progress: Progress = SILENT) -> dict[str, Any]:
     """Return what a job would do and what that would cost; nothing is written."""
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-job-"))
     try:
-        parsed = parsed_make(job.models, job.out, dict(job.options))
-        document = begin(parsed.models, PixelStore(scratch), order_of(parsed), progress=progress)
+        if is_project(job):
+            document = open_project(Path(job.models[0]), PixelStore(scratch), progress=progress)
+        else:
+            parsed = parsed_make(job.models, job.out, dict(job.options))
+            document = begin(parsed.models, PixelStore(scratch), order_of(parsed), progress=progress)
         ledger = ledger_of(document)
         return {
             "name": job.name,

@@ -37,7 +37,7 @@ from fasciculum.operations.gather.palettes import made_palette
 from fasciculum.operations.plan.plan import NAMES, Planner
 from fasciculum.operations.plan.sizing import low_yield, smallest_size, surface_yields
 from fasciculum.operations.plan.take import planned_bundles, ruled_ways
-from fasciculum.operations.projects import save_project
+from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.scheduler import Scheduler, due
@@ -379,3 +379,28 @@ def make(
     line.bake(names)
     line.check(names)
     return line.report(finish(line, folder, order))
+
+
+def bring_up(
+    project: Path, folder: Path, store: PixelStore, *, name: str = "", progress: Progress = SILENT
+) -> tuple[dict[str, Any], list[Finding]]:
+    """Redo what is stale in a saved project, check and deliver it; the project itself is left as it is.
+
+    Returns
+    -------
+    report : dict
+        Also written into the folder.
+    findings : list of Finding
+
+    Raises
+    ------
+    InputError, OutputError
+    """
+    line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress)
+    if name:
+        line.document = replace(line.document, delivery=replace(line.document.delivery, name=name))
+    names = [bundle.name for bundle in line.document.bundles]
+    line.lay_out(names)
+    line.bake(names)
+    line.check(names)
+    return line.report(finish(line, folder, Order()))

@@ -7,8 +7,10 @@ from functools import partial
 from typing import Protocol
 
 from fasciculum.app.actions import Act
+from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
+from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import LENSES, STAGES, Workspace
 from fasciculum.operations.plan.plan import NAMES
 
@@ -19,6 +21,8 @@ class Doings(Protocol):
     workspace: Workspace
     files: Files
     repairs: Repairs
+    tonight: Tonight
+    following: Following
 
     def undo(self) -> None: ...
 
@@ -66,6 +70,8 @@ class Doings(Protocol):
     def settings_pairing(self, name: str) -> Callable[[], None]: ...
 
     def open_project_menu(self) -> None: ...
+
+    def open_guide(self, page: str = "") -> None: ...
 
 
 def make_acts(window: Doings) -> list[Act]:
@@ -400,6 +406,48 @@ def make_acts(window: Doings) -> list[Act]:
             window.open_search,
             "Ctrl+K",
             menu="view",
+        ),
+        Act("guide", "Guide", "Open the guide at the page of this stage", window.open_guide, "F1", menu="view"),
+        Act(
+            "guide_hurry",
+            "Guide: a folder and no time",
+            "Open the guide's shortest way from a folder of models to a delivery",
+            lambda: window.open_guide("no-time"),
+            menu="view",
+        ),
+        Act(
+            "guide_recipes",
+            "Guide: recipes",
+            "Open the guide's recipes: props, rooms, trims, light for a level",
+            lambda: window.open_guide("recipes"),
+            menu="view",
+        ),
+        Act(
+            "follow",
+            "Watch sources",
+            "Read sources again when they have changed and rested, redo what is stale and deliver it; again to stop",
+            lambda: window.following.set_on(not window.following.on),
+            "",
+            scene,
+            "project",
+        ),
+        Act(
+            "tonight_add",
+            "Put on tonight's list",
+            "Keep what is open as it is now, to be redone and delivered with the other jobs of the list",
+            lambda: window.tonight.add(),
+            "",
+            scene,
+            "work",
+        ),
+        Act(
+            "tonight_start",
+            "Do tonight's list",
+            "Begin the jobs of the list, one after the other or on a farm; the window stays free",
+            lambda: window.tonight.start(),
+            "",
+            lambda: bool(window.tonight.jobs),
+            "work",
         ),
         Act(
             "project_menu",

@@ -9,6 +9,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from fasciculum.app.demo import open_demo
+from fasciculum.app.following import Following
 from fasciculum.app.frame.keeper import Keeper
 from fasciculum.app.frame.notice import Choice, NoticeBar
 from fasciculum.app.parts import MODELS
@@ -29,6 +30,8 @@ class Files:
         self.keeper.sources_changed.connect(self._sources_changed)
         self.workspace.failed.connect(self._failed)
         self.leaving = False
+        #: who takes changed sources by itself, when it is on
+        self.follow: Following | None = None
 
     # -- projects ---------------------------------------------------------------------------------------------
 
@@ -100,6 +103,9 @@ class Files:
         self.workspace.reload()
 
     def _sources_changed(self, paths: list[str]) -> None:
+        if self.follow is not None and self.follow.on:
+            self.follow.changed()
+            return
         name = Path(paths[0]).name
         more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
         self.notices.tell(

@@ -15,7 +15,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fasciculum.app.frame.tonight_part import TonightPart
 from fasciculum.app.parts import note, set_state
+from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, Job
 from fasciculum.operations.preparing import under_way
@@ -92,9 +94,9 @@ class _Row(QWidget):
 class QueueButton(QPushButton):
     """Shows what runs; opens the queue."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, tonight: Tonight) -> None:
         super().__init__("Nothing running")
-        self.workspace = workspace
+        self.workspace, self.tonight = workspace, tonight
         self.setFixedWidth(172)
         self.clicked.connect(self.open)
         self.dialog: QDialog | None = None
@@ -147,8 +149,10 @@ class QueueButton(QPushButton):
             area = QScrollArea()
             area.setWidgetResizable(True)
             area.setWidget(self._holder)
-            box.addWidget(area)
-            self.dialog.resize(400, 380)
+            box.addWidget(area, 1)
+            self.tonight_part = TonightPart(self.tonight)
+            box.addWidget(self.tonight_part)
+            self.dialog.resize(400, 520)
         self._fill()
         place = self.mapToGlobal(QPoint(self.width() - self.dialog.width(), self.height() + 4))
         self.dialog.move(place)

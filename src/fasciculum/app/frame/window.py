@@ -25,10 +25,12 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.actions import add_actions
+from fasciculum.app.following import Following
 from fasciculum.app.frame.acts import make_acts
 from fasciculum.app.frame.bundle_list import BundleList
 from fasciculum.app.frame.command_search import CommandSearch, Hit
 from fasciculum.app.frame.files import Files
+from fasciculum.app.frame.guide_pages import GuidePages
 from fasciculum.app.frame.ledger_strip import LedgerStrip
 from fasciculum.app.frame.notice import NoticeBar
 from fasciculum.app.frame.notifier import Notifier
@@ -48,6 +50,7 @@ from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
+from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import LENS_WORDS, LENSES, Workspace
 from fasciculum.model.document import Document
 from fasciculum.model.maps import BASE_COLOR, KINDS
@@ -93,6 +96,10 @@ class Window(QMainWindow):
         self.lights = Lights(workspace)
         self.layers = Layers(workspace)
         self.given = GivenSheets(workspace, self.hand)
+        self.tonight = Tonight(workspace)
+        self.following = Following(workspace)
+        self.files.follow = self.following
+        self.guide: GuidePages | None = None
         self.given.faces = lambda: (self.shaper.key, sorted(self.shaper.faces))
         self.acts = {act.id: act for act in (*make_acts(self), *self.hand.acts(), *self.shaper.acts())}
         self.actions_ = add_actions(list(self.acts.values()), self)
@@ -181,7 +188,7 @@ class Window(QMainWindow):
         self.search = QPushButton("Find by name    Ctrl+K")
         self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
         self.search.clicked.connect(self.act("search"))
-        self.queue = QueueButton(self.workspace)
+        self.queue = QueueButton(self.workspace, self.tonight)
         self.notifier = Notifier(self.workspace)
         line.addWidget(self.search)
         line.addWidget(self.queue)
@@ -470,6 +477,12 @@ class Window(QMainWindow):
         """Give the chosen bundle another name."""
         self.bundles.rename()
 
+    def open_guide(self, page: str = "") -> None:
+        """Open the guide at a page, that of the stage unless one is named."""
+        if self.guide is None:
+            self.guide = GuidePages(self)
+        self.guide.turn_to(page or self.workspace.stage.replace(" ", "-"))
+
     def open_queue(self) -> None:
         """Show what runs and waits."""
         self.queue.open()
@@ -611,6 +624,7 @@ class Window(QMainWindow):
             if self._placed:
                 self.workspace.settings.setValue("window/columns", self.columns.saveState())
             event.accept()
+            self.tonight.close()
             self.workspace.close()
         else:
             event.ignore()
