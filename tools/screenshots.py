@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-import time
+import tempfile
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -61,7 +61,7 @@ def carry(window: Window) -> None:
 
 
 def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
-    """Unwrap the hut's parts, show a checker on them with edges picked, then a projection with its handles."""
+    """Unwrap some parts, and show a checker on them with edges picked."""
     workspace = window.workspace
     workspace.set_stage("lay out")
     workspace.select({"Bench", "Crate 1", "Control desk"} & {item.key for item in workspace.document.scene.objects})
@@ -87,13 +87,6 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
     shot("unwrapping")
     window.act("put_away")()
     workspace.set_view(lens="colour")
-    workspace.select({"Cabin buffer"})
-    window.frame_selection()
-    idle(window)
-    window.act("project_cylinder")()
-    idle(window)
-    shot("projection")
-    window.act("put_away")()
 
 
 def plans(window: Window, shot: Callable[[str], None]) -> None:
@@ -182,6 +175,48 @@ def light(window: Window, shot: Callable[[str], None]) -> None:
     idle(window)
 
 
+def layers(window: Window, shot: Callable[[str], None]) -> None:
+    """Show the steps with dirt and moss laid over them, and the handles of a layer."""
+    workspace, panel = window.workspace, window.settings.gather
+    opened = {title: fold.open for title, fold in panel.folds.items()}
+    workspace.set_stage("gather")
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Layers")
+    workspace.select({"Step 1", "Step 2", "Step 3"})
+    window.layers.choose(len(window.layers.stack) - 1)
+    workspace.set_view(side="source")
+    window.model.frame()
+    idle(window)
+    pump(1.0)
+    idle(window)
+    shot("layers")
+    for title, fold in panel.folds.items():
+        fold.set_open(opened[title])
+    workspace.set_view(side="result")
+
+
+def trims(window: Window, shot: Callable[[str], None]) -> None:
+    """Show the crates on the boards of a given sheet."""
+    workspace, panel = window.workspace, window.settings.lay_out
+    opened = {title: fold.open for title, fold in panel.folds.items()}
+    (bundle,) = (one for one in workspace.document.bundles if one.given is not None)
+    workspace.set_stage("lay out")
+    for title, fold in panel.folds.items():
+        fold.set_open(title == "Sheet")
+    workspace.select(bundle.objects, (bundle.name,))
+    workspace.set_view(side="result")
+    window.given.chosen = 0
+    window.given.changed.emit()
+    idle(window)
+    window.frame_selection()
+    idle(window)
+    shot("trims")
+    for title, fold in panel.folds.items():
+        fold.set_open(opened[title])
+    workspace.select((), ("Opaque",))
+    window.model.frame()
+
+
 def channels(window: Window, shot: Callable[[str], None]) -> None:
     """Put a file together of maps' channels, and look at a map of floats."""
     workspace, panel = window.workspace, window.settings.bake
@@ -212,6 +247,8 @@ def main() -> int:
     """Take the pictures."""
     folder = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "docs" / "screenshots"
     folder.mkdir(parents=True, exist_ok=True)
+    # nothing of whoever takes the pictures is seen on them
+    os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()
     application = QApplication([])
     window = make_window(application)
     workspace = window.workspace
@@ -261,12 +298,10 @@ def main() -> int:
     window.hand.choose([])
     workspace.apply("Turns", lambda document: set_sheet(document, ["Opaque"], turns="any", seconds=30.0))
     workspace.pack(["Opaque"])
-    until = time.monotonic() + 20
-    opaque = workspace.document.bundle("Opaque").identity
-    while len(workspace.curves[opaque]) < 6 and time.monotonic() < until:
-        pump(0.1)
-    shot("packing")
+    pump(1.0)
     workspace.enough()
+    idle(window)
+    window.tonight.add()
     idle(window)
     workspace.bake(names)
     while workspace.worker.runner.running is None or workspace.worker.runner.running.fraction < 0.3:
@@ -280,6 +315,8 @@ def main() -> int:
     workspace.set_stage("bake")
     idle(window)
     shot("bake")
+    layers(window, shot)
+    trims(window, shot)
     pairing(window, shot)
     light(window, shot)
     channels(window, shot)

@@ -19,8 +19,9 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.placed import through
 from fasciculum.model.choices import Rule
 from fasciculum.model.delivery import DeliverySettings
-from fasciculum.model.given import Given, Trim, TrimRepeats
+from fasciculum.model.given import Given, GivenMap, Trim, TrimRepeats
 from fasciculum.operations.gather.palettes import read_palette
+from fasciculum.operations.lay_out.onto import shifted_along, turn_of
 from fasciculum.operations.projects import open_project
 from fasciculum.session.pipeline import Order, make
 from tests.builders import Glb, box_mesh
@@ -167,6 +168,28 @@ class Trims(Made):
         self.assertEqual((len(positions), len(triangles)), (18 + 6, 16))
         for px in (uvs[triangles] * 256).reshape(-1, 2):
             self.assertTrue(within(px, given.trims[0], 0.01))
+
+    def test_islands_on_one_panel_are_turned_and_mirrored_in_place(self):
+        given = read_sheet(wooden(self.folder))
+        model = furniture(self.folder / "shed.glb")
+        self.make(model, given)
+        document = open_project(self.folder / "out" / "out.fasc", self.store)
+        (bundle,) = document.bundles
+        layout = bundle.layout
+        crate = layout.surface_of("crate")
+        own = range(layout.starts[crate], layout.starts[crate] + 6)
+        before = layout.sheet_corners(crate).reshape(6, -1, 2)
+        for mirrors in (True, False):
+            maps = given.maps if mirrors else (*given.maps, GivenMap("normal"))
+            varied = shifted_along(layout, replace(given, maps=maps), [int(layout.places[n]) for n in own])
+            after = varied.sheet_corners(crate).reshape(6, -1, 2)
+            np.testing.assert_allclose(after.min(axis=1), before.min(axis=1), atol=1e-6)
+            np.testing.assert_allclose(after.max(axis=1), before.max(axis=1), atol=1e-6)
+            hands = [np.linalg.det(varied.placements[n].reshape(2, 3)[:, :2]) > 0 for n in own]
+            self.assertEqual(all(hands), not mirrors)
+            self.assertEqual({turn_of(varied.placements[n]) for n in own} >= {0, 180}, True)
+            different = {tuple(np.sign(varied.placements[n][[0, 1, 3, 4]]).tolist()) for n in own}
+            self.assertGreaterEqual(len(different), 3 if mirrors else 2)
 
     def test_textures_are_delivered_byte_for_byte_and_the_material_is_white(self):
         given = read_sheet(wooden(self.folder))

@@ -177,10 +177,10 @@ class GivenSheets(QObject):
         self._set_trims(f"Mark {trim.name}", (*given.trims, trim))
 
     def shift(self) -> None:
-        """Move the chosen islands along their trims, each by another part: the remedy where all look alike."""
+        """Let the chosen islands look less alike: moved along, turned by half or mirrored on their trims."""
         given, places = self.given, self.hand.places
         if given is not None and places:
-            self.hand.do("Shift along the trims", lambda layout: shifted_along(layout, given, sorted(places)))
+            self.hand.do("Vary on the trims", lambda layout: shifted_along(layout, given, sorted(places)))
 
     # -- cells ------------------------------------------------------------------------------------------------
 

@@ -13,6 +13,7 @@ from typing import Any
 from platformdirs import user_state_path
 from PySide6.QtCore import QObject, QProcess, Signal
 
+import fasciculum
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.names import file_name
 from fasciculum.operations.deliver.writing import write_whole
@@ -92,8 +93,11 @@ class Tonight(QObject):
         taken = {job.name for job in self.jobs}
         first = document.delivery.name or document.name
         name = next(one for one in (first, *(f"{first} {n}" for n in range(2, 10_000))) if one not in taken)
-        beside = self.workspace.session.path or Path(document.scene.sources[0].path)
-        where = out or document.delivered_to or str(beside.parent / f"{file_name(first)}_built")
+        beside = (self.workspace.session.path or Path(document.scene.sources[0].path)).parent
+        if Path(fasciculum.__file__).parent in (beside, *beside.parents):
+            # the demo's own folder is not to be written into
+            beside = Path.home()
+        where = out or document.delivered_to or str(beside / f"{file_name(first)}_built")
         kept = self.folder / f"{file_name(name)}.fasc"
         task = Task(
             Kind.SAVE, f"Keep {name}", save_project, (document, kept, self.workspace.session.store), part=str(kept)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QSize
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -30,6 +30,7 @@ from fasciculum.operations.lay_out.onto import sameness, split_rows
 SHEETS = "Trim sheets (*.json *.png *.jpg *.jpeg *.webp)"
 PALETTES = "Palettes (*.png *.webp)"
 REPEAT_WORDS = {TrimRepeats.NONE: "a panel", TrimRepeats.U: "goes on across", TrimRepeats.V: "goes on down"}
+SHORT_WORDS = {TrimRepeats.NONE: "panel", TrimRepeats.U: "across", TrimRepeats.V: "down"}
 CELL = 22
 #: part of all surface from which one trim is said to be seen very often
 OFTEN = 0.5
@@ -59,6 +60,7 @@ class GivenPanel(Column):
         self.box.addWidget(self.about)
         self.list = QListWidget()
         self.list.setStyleSheet("QListWidget { font-size: 12px; padding: 0px } QListWidget::item { padding: 2px }")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setIconSize(QSize(CELL - 4, CELL - 4))
         self.list.currentRowChanged.connect(self._picked)
         self.list.itemClicked.connect(self._clicked)
@@ -68,7 +70,10 @@ class GivenPanel(Column):
         self.mark.setCheckable(True)
         self.remove = small_button("Remove", "Take the chosen trim away", lambda: sheets.remove_trim(sheets.chosen))
         self.shift = small_button(
-            "Shift", "Move the chosen islands along their trims, so that fewer look alike", sheets.shift
+            "Vary",
+            "Let the chosen islands look less alike: moved along their trims; on panels turned by half, and mirrored "
+            "where there is no normal map",
+            sheets.shift,
         )
         self.save = small_button("Save", "Keep the trims as a file beside their textures", self._save)
         self.acts = self._line(self.mark, self.remove, self.shift, self.save)
@@ -216,7 +221,7 @@ class GivenPanel(Column):
         most = max(parts.items(), key=lambda entry: entry[1], default=("", 0.0))
         words = f"{name}, {given.width} × {given.height} px, {given.px_per_metre:.0f} px/m."
         if most[1] > OFTEN:
-            words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Shift makes it less alike."
+            words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Vary makes what is chosen look less alike."
         if bundle is not None and (rows := split_rows(scene, bundle)):
             words += f" Split to fit adds {sum(row.vertices for row in rows)} vertices."
         self.about.setText(words)
@@ -226,7 +231,8 @@ class GivenPanel(Column):
         self.list.setGridSize(QSize())
         self.list.clear()
         for trim in given.trims:
-            item = QListWidgetItem(f"{trim.name}   {parts.get(trim.name, 0.0):.0%}   {REPEAT_WORDS[trim.repeats]}")
+            item = QListWidgetItem(f"{trim.name} · {parts.get(trim.name, 0.0):.0%} · {SHORT_WORDS[trim.repeats]}")
+            item.setToolTip(f"{trim.name}, {REPEAT_WORDS[trim.repeats]}: seen on so much of all trimmed surface")
             self.list.addItem(item)
         self.list.setFixedHeight(min(len(given.trims), 8) * 26 + 6)
         chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1

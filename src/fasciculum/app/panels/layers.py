@@ -310,6 +310,7 @@ class LayersPanel(Column):
     def _fill_form(self, layer: Layer) -> None:
         form, mask = self.form, layer.mask
         self.objects.setText(", ".join(layer.objects))
+        self.objects.setCursorPosition(0)
         has_picture = isinstance(layer.base_color, LayerImage)
         if not isinstance(layer.base_color, LayerImage) and layer.base_color is not None:
             self.color.show_color(layer.base_color)

@@ -428,9 +428,22 @@ def _pushed(
     return found
 
 
+def _lying(layout: Layout, index: int) -> list[NDArray[np.float64]]:
+    """Return the corners of a surface's islands where they lie on the sheet, px."""
+    surface = layout.surfaces[index]
+    corners = layout.sheet_corners(index)
+    return [corners[surface.island == number] for number in range(int(surface.island.max(initial=-1)) + 1)]
+
+
 def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout:
-    """Return a layout whose islands are moved along their trims, each by another part, so that fewer look alike."""
+    """Return a layout whose islands are moved along their trims, each by another part, so that fewer look alike.
+
+    On a panel, which does not go on, every second one is turned by half instead; where no normal map tells right from
+    left, half of both are mirrored too.
+    """
     rows = layout.placements.copy()
+    mirrors = all(one.name != "normal" for one in given.maps)
+    boxes = [corners.reshape(-1, 2) for index in range(len(layout.surfaces)) for corners in _lying(layout, index)]
     for count, number in enumerate(np.flatnonzero(np.isin(layout.places, list(places))).tolist()):
         field = int(layout.fields[number])
         if 0 <= field < len(given.trims) and given.trims[field].repeats is not TrimRepeats.NONE:
@@ -438,4 +451,12 @@ def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout
             length = given.width if axis == 0 else given.height
             # parts of a whole turn that are as far from all earlier ones as can be
             rows[number, 2 + 3 * axis] += (count + 1) * GOLDEN % 1.0 * length
+        elif field >= 0:
+            turned, mirrored = count % 2 == 0, mirrors and count % 4 in (1, 2)
+            signs = np.array([-1.0 if turned != mirrored else 1.0, -1.0 if turned else 1.0])
+            # about its own middle, so that it lies in the same box
+            middle = (boxes[number].min(axis=0) + boxes[number].max(axis=0)) / 2
+            whole = rows[number].reshape(2, 3) * signs[:, None]
+            whole[:, 2] += middle * (1 - signs)
+            rows[number] = whole.ravel()
     return replace(layout, placements=rows, moved=layout.moved | (rows != layout.placements).any(axis=1))
