@@ -44,7 +44,8 @@ def halves() -> int:
     """Run both halves and return the exit code; what a half printed is told once it is over."""
     tests = ROOT / "tests"
     packages = sorted(path.parent.name for path in tests.glob("*/__init__.py"))
-    others = ["tests.test_docs", *(f"tests.{name}" for name in packages if name != "app"), *LAST]
+    alone = (f"tests.{path.stem}" for path in sorted(tests.glob("test_*.py")))
+    others = [*alone, *(f"tests.{name}" for name in packages if name != "app"), *LAST]
     parts = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
     window = [name for name in (f"tests.app.{part}" for part in parts) if name not in LAST]
     window += sorted(f"tests.app.{path.stem}" for path in (tests / "app").glob("test_*.py"))

@@ -188,7 +188,8 @@ class Watching(BatchCase):
             for number in range(20):
                 last = smooth_image(32, seed=10 + number)
                 Image.fromarray(last).save(texture)
-                time.sleep(0.1)
+                # twenty in ten seconds
+                time.sleep(0.5)
             self.until(process, "watching")
             self.assertNotEqual((out / "board_opaque_base_color.png").read_bytes(), first)
             # a broken source is told, and watching goes on

@@ -8,9 +8,11 @@ import numpy as np
 from PySide6.QtCore import QEvent, QRectF, Qt
 from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
+    QBoxLayout,
     QCheckBox,
     QColorDialog,
     QGridLayout,
+    QHBoxLayout,
     QLabel,
     QPushButton,
     QSizePolicy,
@@ -52,6 +54,18 @@ def small_button(words: str, tip: str, call: Callable[[], None]) -> QPushButton:
     button.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
     button.clicked.connect(lambda _=False: call())
     return button
+
+
+def button_line(box: QBoxLayout, *buttons: QPushButton) -> QWidget:
+    """Add a row of buttons, each as wide as its words ask, to a box and return it."""
+    whole = QWidget()
+    line = QHBoxLayout(whole)
+    line.setContentsMargins(0, 0, 0, 0)
+    line.setSpacing(3)
+    for button in buttons:
+        line.addWidget(button, len(button.text()) + 2)
+    box.addWidget(whole)
+    return whole
 
 
 def set_state(label: QLabel, state: str) -> None:

@@ -19,8 +19,9 @@ from fasciculum.model.scene import Scene
 from fasciculum.progress import Progress
 from fasciculum.session.pipeline import make
 
-#: seconds between two looks, and for which everything has to rest
-LOOK, REST = 0.1, 0.5
+#: seconds between two looks, and for which everything has to rest: twice the half second between two strokes of one
+#: who paints and saves
+LOOK, REST = 0.1, 1.0
 Stamp = tuple[tuple[str, int, int], ...]
 
 

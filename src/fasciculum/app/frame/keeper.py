@@ -19,7 +19,7 @@ from fasciculum.session.tasks import Kind, Task
 #: seconds between two looks at whether there is something to keep
 KEEP_EVERY = 30
 #: milliseconds that a file must have been quiet, since programs write in several strokes
-QUIET = 500
+QUIET = 1000
 #: files that are watched at most; a system allows only so many
 MOST_WATCHED = 4000
 

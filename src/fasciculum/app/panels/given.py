@@ -13,17 +13,14 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
-    QHBoxLayout,
     QLineEdit,
     QListView,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
-    QWidget,
 )
 
 from fasciculum.app.given import GivenSheets
-from fasciculum.app.parts import Column, Form, note, picked_color, shown_color, small_button
+from fasciculum.app.parts import Column, Form, button_line, note, picked_color, shown_color, small_button
 from fasciculum.model.given import Given, TrimRepeats
 from fasciculum.operations.lay_out.onto import sameness, split_rows
 
@@ -54,8 +51,8 @@ class GivenPanel(Column):
         self.palette_made = small_button(
             "Own palette", "Lay onto a palette made of the objects' flat colours", sheets.make_palette
         )
-        self._line(self.made, self.trims)
-        self._line(self.palette_file, self.palette_made)
+        button_line(self.box, self.made, self.trims)
+        button_line(self.box, self.palette_file, self.palette_made)
         self.about = note()
         self.box.addWidget(self.about)
         self.list = QListWidget()
@@ -76,7 +73,7 @@ class GivenPanel(Column):
             sheets.shift,
         )
         self.save = small_button("Save", "Keep the trims as a file beside their textures", self._save)
-        self.acts = self._line(self.mark, self.remove, self.shift, self.save)
+        self.acts = button_line(self.box, self.mark, self.remove, self.shift, self.save)
         self.form = Form()
         self.metres = QDoubleSpinBox(minimum=0.01, maximum=1e4, decimals=2, singleStep=0.25)
         self.metres.setKeyboardTracking(False)
@@ -111,16 +108,6 @@ class GivenPanel(Column):
         self.box.addWidget(self.form)
         sheets.changed.connect(self.refresh)
         self.refresh()
-
-    def _line(self, *buttons: QPushButton) -> QWidget:
-        whole = QWidget()
-        line = QHBoxLayout(whole)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(3)
-        for button in buttons:
-            line.addWidget(button, len(button.text()) + 2)
-        self.box.addWidget(whole)
-        return whole
 
     # -- hands ------------------------------------------------------------------------------------------------
 

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
-    QHBoxLayout,
     QLineEdit,
     QListWidget,
     QListWidgetItem,
@@ -22,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.layers import Layers
-from fasciculum.app.parts import ColorButton, Column, Form, Switch, note, shown_color, small_button
+from fasciculum.app.parts import ColorButton, Column, Form, Switch, button_line, note, shown_color, small_button
 from fasciculum.model.layers import (
     Axis,
     Blend,
@@ -81,7 +80,7 @@ class LayersPanel(Column):
         self.remove = small_button("Remove", "Take the chosen layer away", layers.remove)
         self.open = small_button("Open", "Lay the layers of a file over these", self._open)
         self.save = small_button("Save", "Keep all layers as a file that can be handed on", self._save)
-        self._line(self.add_color, self.add_picture, self.open, self.save)
+        button_line(self.box, self.add_color, self.add_picture, self.open, self.save)
         self.list = QListWidget()
         self.list.setAccessibleName("Layers")
         self.list.setToolTip("What lies over the materials, the highest first; untick one to hide it")
@@ -90,7 +89,7 @@ class LayersPanel(Column):
         self.list.currentRowChanged.connect(self._picked)
         self.list.itemChanged.connect(self._ticked)
         self.box.addWidget(self.list)
-        self.order = self._line(self.up, self.down_one, self.remove)
+        self.order = button_line(self.box, self.up, self.down_one, self.remove)
         self.about = note()
         self.box.addWidget(self.about)
         self.form = Form()
@@ -100,16 +99,6 @@ class LayersPanel(Column):
         layers.moved.connect(self._follow)
         layers.workspace.selection_changed.connect(self.refresh)
         self.refresh()
-
-    def _line(self, *buttons: QPushButton) -> QWidget:
-        whole = QWidget()
-        line = QHBoxLayout(whole)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(3)
-        for button in buttons:
-            line.addWidget(button, len(button.text()) + 2)
-        self.box.addWidget(whole)
-        return whole
 
     # -- rows -------------------------------------------------------------------------------------------------
 
