@@ -1,6 +1,6 @@
 """Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` tells the slowest.
 
-Without names, two halves that take about as long run side by side, each in a process of its own.
+Without names, three parts run side by side, each in a process of its own: tests of the window wait much for its workers.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ import unittest
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
-#: parts of the window's tests that run behind all that need no window
-LAST = ("tests.app.model", "tests.app.sheet")
+#: the part of the window's tests that takes about as long as all its others
+LONGEST = "tests.app.panels"
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
 
 
@@ -29,7 +29,7 @@ def main() -> int:
     sys.path.insert(0, str(ROOT))
     names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
     if not names:
-        return halves()
+        return parts()
     # neither the settings nor the logs of whoever runs the tests are touched
     tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
     for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
@@ -40,20 +40,20 @@ def main() -> int:
         shutil.rmtree(tempfile.tempdir, ignore_errors=True)
 
 
-def halves() -> int:
-    """Run both halves and return the exit code; what a half printed is told once it is over."""
+def parts() -> int:
+    """Run all parts and return the exit code; what one printed is told once it is over."""
     tests = ROOT / "tests"
     packages = sorted(path.parent.name for path in tests.glob("*/__init__.py"))
     alone = (f"tests.{path.stem}" for path in sorted(tests.glob("test_*.py")))
-    others = [*alone, *(f"tests.{name}" for name in packages if name != "app"), *LAST]
-    parts = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
-    window = [name for name in (f"tests.app.{part}" for part in parts) if name not in LAST]
+    others = [*alone, *(f"tests.{name}" for name in packages if name != "app")]
+    folders = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
+    window = [name for name in (f"tests.app.{folder}" for folder in folders) if name != LONGEST]
     window += sorted(f"tests.app.{path.stem}" for path in (tests / "app").glob("test_*.py"))
     began = time.monotonic()
     flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
     with tempfile.TemporaryDirectory() as folder:
         running = []
-        for number, names in enumerate((window, others)):
+        for number, names in enumerate(([LONGEST], window, others)):
             log = Path(folder) / f"{number}.log"
             with log.open("w") as stream:
                 command = [sys.executable, __file__, *flags, *names]

@@ -33,6 +33,14 @@ def take_over(runner, start=Runner.start):
 
 def park(runner, close=Runner.close):
     """Keep a runner's worker for the next window if it has nothing to do."""
+    until = time.monotonic() + 1.0
+    while runner.connection is not None and runner.unfinished and time.monotonic() < until:
+        # a picture that is under way is waited for: that takes less than a new process
+        for job in runner.unfinished[1:]:
+            runner.cancel(job)
+        runner.unfinished[0].finished = None
+        runner.connection.poll(0.02)
+        runner.poll()
     idle = runner._ready and not runner.unfinished and runner.connection is not None and not runner.connection.poll()
     if idle and runner.process.poll() is None:
         PARKED.setdefault(tuple(runner.warm), []).append((runner.process, runner.connection))
