@@ -1,6 +1,6 @@
 """Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` tells the slowest.
 
-Without names, three parts run side by side, each in a process of its own: tests of the window wait much for its workers.
+Without names, three parts run side by side, each in a process of its own: tests of the window wait for its workers.
 """
 
 from __future__ import annotations
