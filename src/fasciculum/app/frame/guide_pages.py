@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QUrl
-from PySide6.QtGui import QImage, QTextDocument
+from PySide6.QtGui import QImage, QTextCursor, QTextDocument, QTextFormat
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QListWidgetItem, QTextBrowser, QVBoxLayout, QWidget
 
 import fasciculum
@@ -24,6 +24,8 @@ PAGES = {
 }
 #: pixels that a picture is wide at most
 WIDE = 600
+#: pixels above a heading and beside what is typed
+ROOM = 14
 
 
 class _Page(QTextBrowser):
@@ -78,6 +80,20 @@ class GuidePages(QDialog):
         except OSError as error:
             text = f"This page is not there ({error.strerror}). Install Fasciculum again."
         self.page.setMarkdown(text)
+        self._space()
+
+    def _space(self) -> None:
+        """Leave some room above headings and around lines to type."""
+        block = self.page.document().firstBlock()
+        while block.isValid():
+            shape = block.blockFormat()
+            if shape.headingLevel() > 1:
+                shape.setTopMargin(ROOM)
+            elif shape.hasProperty(QTextFormat.Property.BlockCodeLanguage) or shape.nonBreakableLines():
+                shape.setLeftMargin(ROOM)
+            QTextCursor(block).setBlockFormat(shape)
+            block = block.next()
+        self.page.moveCursor(QTextCursor.MoveOperation.Start)
 
     def _follow(self, url: QUrl) -> None:
         name = Path(url.path()).stem
