@@ -236,6 +236,11 @@ class Around(unittest.TestCase):
             self.assertGreater(packer.best.scale, 0)
             self.assertFalse(np.isnan(packer.best.placements).any())
 
+    def test_an_island_wider_than_a_tile_finds_no_place_among_many(self):
+        wide = np.array([[[0, 0], [150, 0], [150, 20]], [[0, 0], [150, 20], [0, 20]]], float)
+        for tiles in (2, 5, 16):
+            self.assertEqual(pack([wide], Rules(64, 64, 2, 1, "none", tiles=tiles), scale=1.0).scale, 0.0)
+
     def test_islands_spread_over_tiles(self):
         islands = [self.square(1.0) for _ in range(4)]
         one = pack(islands, Rules(64, 64, 2, 1))

@@ -29,7 +29,8 @@ class Page:
         self.columns = rules.tiles * (self.tile_columns + self.wall) - self.wall
         self.rows = max((rules.height - 2 * rules.margin) // cell, 0)
         words = ((self.columns + 2 * APRON) >> 6) + 4
-        levels = max(int(self.tile_columns).bit_length(), 1)
+        # an island wider than a tile is looked for too, and finds no place between the walls
+        levels = max(int(max(self.columns, self.tile_columns)).bit_length(), 1)
         taken = np.ones(words * 64, bool)
         for tile in range(rules.tiles):
             first = APRON + tile * (self.tile_columns + self.wall)
