@@ -59,6 +59,7 @@ def run(files: list[str], *, demo: bool = False) -> int:
     window.show()
     # what has been loaded by now stays: looking through it again would hold up the event loop for 70 ms
     gc.freeze()
+    gc.enable()
     gc.set_threshold(20_000, 20, 50)
     if demo:
         QTimer.singleShot(0, lambda: open_demo(window.workspace))

@@ -155,8 +155,11 @@ def _window(parsed: Any) -> int:
             "Use the commands inspect, make, run, check or demo --headless.\n"
         )
         return USAGE
+    import gc
     import importlib
 
+    # all that is loaded stays; the window lets rubbish be collected again once it stands
+    gc.disable()
     # the window is beside the command line, not below it, so that it is found by name
     start = importlib.import_module("fasciculum.app.start")
     files = list(getattr(parsed, "files", []))
