@@ -97,15 +97,15 @@ class Workers(BatchCase):
         code, _, err = self.run_batch("--farm", self.address)
         self.assertEqual(code, 3)
         self.assertIn("no workers", err)
-        other = self.folder / "other" / "fasciculum"
+        other = self.folder / "other" / "fasciculum-7.7.7.dist-info"
         other.mkdir(parents=True)
-        (other / "__init__.py").write_text('__version__ = "0.0.1"\n')
+        (other / "METADATA").write_text("Metadata-Version: 2.1\nName: fasciculum\nVersion: 7.7.7\n")
         self.worker(PYTHONPATH=str(other.parent))
 
         def told():
             code, _, err = self.run_batch("--farm", self.address)
             self.assertEqual(code, 3)
-            return "0.0.1" in err
+            return "7.7.7" in err
 
         self.until(told, "word of the version")
         self.assertFalse(Path(self.folder / "built").exists())

@@ -117,19 +117,12 @@ class Beyond:
         ------
         MissingFile
         """
-        try:
-            versions: dict[str, str] = self._client.run(_version)
-        except Exception as error:
-            self.close()
-            raise MissingFile(
-                f"its workers cannot do the work ({error}).",
-                file=address,
-                hint=f"Install fasciculum {__version__} on each of them.",
-            ) from error
-        if not versions:
+        told = self._client.get_versions(packages=["fasciculum"])["workers"].values()
+        if not told:
             self.close()
             raise MissingFile("the scheduler has no workers.", file=address, hint="Start some with `dask worker`.")
-        others = sorted({version for version in versions.values() if version != __version__})
+        versions = {one["packages"]["fasciculum"] or "none" for one in told}
+        others = sorted(versions - {__version__})
         if others:
             self.close()
             raise MissingFile(
@@ -173,12 +166,3 @@ class Beyond:
 def _share_cores(threads: int) -> None:
     """Let a process that has just begun take no more than its share of the cores."""
     os.environ["NUMBA_NUM_THREADS"] = str(threads)
-
-
-def _version() -> str:
-    """Return the version of a worker, empty where it has none."""
-    try:
-        from fasciculum import __version__ as found
-    except ImportError:
-        return "none"
-    return found
