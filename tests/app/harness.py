@@ -106,7 +106,7 @@ class WindowCase(unittest.TestCase):
         QTimer.singleShot(int(seconds * 1000), loop.quit)
         loop.exec()
 
-    def wait(self, condition, words="it", seconds=150.0):
+    def wait(self, condition, words="it", seconds=60.0):
         until = time.monotonic() + seconds
         while not condition():
             self.assertLess(time.monotonic(), until, f"waited in vain for {words}; said: {self.said}")
@@ -115,7 +115,7 @@ class WindowCase(unittest.TestCase):
     def idle(self):
         """Wait until no work runs or waits and the views have had a moment."""
         calm = 0
-        until = time.monotonic() + 240
+        until = time.monotonic() + 90
         while calm < 3:
             self.assertLess(time.monotonic(), until, "the queue never came to rest")
             self.pump(0.025)
