@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -19,6 +20,7 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QWidget
 
 from fasciculum.app.demo import open_demo
+from fasciculum.app.folds import FoldColumn
 from fasciculum.app.frame.window import Window
 from fasciculum.app.start import make_window
 from fasciculum.session.commands import set_bake, set_delivery, set_sheet
@@ -40,6 +42,17 @@ def idle(window: Window) -> None:
         pump(0.05)
         runners = (window.workspace.worker.runner, window.workspace.viewer.runner)
         calm = 0 if any(runner.unfinished for runner in runners) else calm + 1
+
+
+@contextlib.contextmanager
+def only(panel: FoldColumn, *titles: str) -> Iterator[None]:
+    """Have these folds of a panel open and no others, for as long as it takes."""
+    opened = {title: fold.open for title, fold in panel.folds.items()}
+    for title, fold in panel.folds.items():
+        fold.set_open(title in titles)
+    yield
+    for title, fold in panel.folds.items():
+        fold.set_open(opened[title])
 
 
 def carry(window: Window) -> None:
@@ -92,51 +105,42 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
 def plans(window: Window, shot: Callable[[str], None]) -> None:
     """Point at the plan with the fewest draw calls, then look at the ways of a material in force."""
     workspace, panel = window.workspace, window.settings.panels["gather"]
-    opened = [title for title, fold in panel.folds.items() if fold.open]
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Plan")
-    plot = panel.plan.plot
-    while not plot.plans:
-        pump(0.1)
-    idle(window)
-    plot.point(min(range(len(plot.plans)), key=lambda number: plot.plans[number].draw_calls))
-    idle(window)
-    shot("plan")
-    plot.point(-1)
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Ways")
-    workspace.select((), ("Opaque",))
-    workspace.apply("Quick", lambda document: set_sheet(document, ["Opaque"], seconds=0.0))
-    workspace.pack(["Opaque"])
-    idle(window)
-    panel.ways.material.setCurrentText("Platform planks")
-    panel.ways.material.activated.emit(panel.ways.material.currentIndex())
-    workspace.set_view(lens="way")
-    pump(0.6)
-    idle(window)
-    shot("ways")
-    workspace.set_view(lens="colour")
-    workspace.session.undo()
-    workspace.session.undo()
-    for title, fold in panel.folds.items():
-        fold.set_open(title in opened)
+    with only(panel, "Plan"):
+        plot = panel.plan.plot
+        while not plot.plans:
+            pump(0.1)
+        idle(window)
+        plot.point(min(range(len(plot.plans)), key=lambda number: plot.plans[number].draw_calls))
+        idle(window)
+        shot("plan")
+        plot.point(-1)
+    with only(panel, "Ways"):
+        workspace.select((), ("Opaque",))
+        workspace.apply("Quick", lambda document: set_sheet(document, ["Opaque"], seconds=0.0))
+        workspace.pack(["Opaque"])
+        idle(window)
+        panel.ways.material.setCurrentText("Platform planks")
+        panel.ways.material.activated.emit(panel.ways.material.currentIndex())
+        workspace.set_view(lens="way")
+        pump(0.6)
+        idle(window)
+        shot("ways")
+        workspace.set_view(lens="colour")
+        workspace.session.undo()
+        workspace.session.undo()
 
 
 def pairing(window: Window, shot: Callable[[str], None]) -> None:
     """Show a detailed door with its pair, and how far it is looked for."""
     workspace, panel = window.workspace, window.settings.gather
-    opened = {title: fold.open for title, fold in panel.folds.items()}
     workspace.set_stage("gather")
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Pairing")
-    workspace.select({"Hut door"})
-    window.model.frame()
-    idle(window)
-    workspace.set_view(lens="reach", high=True)
-    idle(window)
-    shot("pairing")
-    for title, fold in panel.folds.items():
-        fold.set_open(opened[title])
+    with only(panel, "Pairing"):
+        workspace.select({"Hut door"})
+        window.model.frame()
+        idle(window)
+        workspace.set_view(lens="reach", high=True)
+        idle(window)
+        shot("pairing")
     workspace.set_view(lens="colour", high=False)
     workspace.select((), ("Opaque",))
     window.model.frame()
@@ -147,28 +151,24 @@ def pairing(window: Window, shot: Callable[[str], None]) -> None:
 def light(window: Window, shot: Callable[[str], None]) -> None:
     """Bake the light of dusk onto a light sheet, and compare it with the source in the same light."""
     workspace, panel = window.workspace, window.settings.gather
-    opened = {title: fold.open for title, fold in panel.folds.items()}
     wishes = {"maps": ("auto", "lit", "light"), "light_uv": True, "light_width": 512, "light_height": 512}
     names = [bundle.name for bundle in workspace.document.bundles]
     workspace.apply("Light", lambda document: set_bake(document, names, light_rays=32, **wishes))
     workspace.bake(names)
     idle(window)
     workspace.set_stage("gather")
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Lights")
-    window.lights.choose("Sun")
-    workspace.set_view(lens="light", map="light", exposure=1.0)
-    window.model.camera = replace(
-        window.model.camera, yaw=28.0, pitch=14.0, distance=window.model.camera.distance * 0.62
-    )
-    window.model.ask(whole=True)
-    pump(1.0)
-    idle(window)
-    pump(1.0)
-    shot("light")
-    workspace.set_view(lens="colour", map="", exposure=0.0)
-    for title, fold in panel.folds.items():
-        fold.set_open(opened[title])
+    with only(panel, "Lights"):
+        window.lights.choose("Sun")
+        workspace.set_view(lens="light", map="light", exposure=1.0)
+        window.model.camera = replace(
+            window.model.camera, yaw=28.0, pitch=14.0, distance=window.model.camera.distance * 0.62
+        )
+        window.model.ask(whole=True)
+        pump(1.0)
+        idle(window)
+        pump(1.0)
+        shot("light")
+        workspace.set_view(lens="colour", map="", exposure=0.0)
     workspace.session.undo()
     workspace.session.undo()
     workspace.set_stage("bake")
@@ -178,41 +178,33 @@ def light(window: Window, shot: Callable[[str], None]) -> None:
 def layers(window: Window, shot: Callable[[str], None]) -> None:
     """Show the steps with dirt and moss laid over them, and the handles of a layer."""
     workspace, panel = window.workspace, window.settings.gather
-    opened = {title: fold.open for title, fold in panel.folds.items()}
     workspace.set_stage("gather")
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Layers")
-    workspace.select({"Step 1", "Step 2", "Step 3"})
-    window.layers.choose(len(window.layers.stack) - 1)
-    workspace.set_view(side="source")
-    window.model.frame()
-    idle(window)
-    pump(1.0)
-    idle(window)
-    shot("layers")
-    for title, fold in panel.folds.items():
-        fold.set_open(opened[title])
+    with only(panel, "Layers"):
+        workspace.select({"Step 1", "Step 2", "Step 3"})
+        window.layers.choose(len(window.layers.stack) - 1)
+        workspace.set_view(side="source")
+        window.model.frame()
+        idle(window)
+        pump(1.0)
+        idle(window)
+        shot("layers")
     workspace.set_view(side="result")
 
 
 def trims(window: Window, shot: Callable[[str], None]) -> None:
     """Show the crates on the boards of a given sheet."""
     workspace, panel = window.workspace, window.settings.lay_out
-    opened = {title: fold.open for title, fold in panel.folds.items()}
     (bundle,) = (one for one in workspace.document.bundles if one.given is not None)
     workspace.set_stage("lay out")
-    for title, fold in panel.folds.items():
-        fold.set_open(title == "Sheet")
-    workspace.select(bundle.objects, (bundle.name,))
-    workspace.set_view(side="result")
-    window.given.chosen = 0
-    window.given.changed.emit()
-    idle(window)
-    window.frame_selection()
-    idle(window)
-    shot("trims")
-    for title, fold in panel.folds.items():
-        fold.set_open(opened[title])
+    with only(panel, "Sheet"):
+        workspace.select(bundle.objects, (bundle.name,))
+        workspace.set_view(side="result")
+        window.given.chosen = 0
+        window.given.changed.emit()
+        idle(window)
+        window.frame_selection()
+        idle(window)
+        shot("trims")
     workspace.select((), ("Opaque",))
     window.model.frame()
 
@@ -221,22 +213,18 @@ def channels(window: Window, shot: Callable[[str], None]) -> None:
     """Put a file together of maps' channels, and look at a map of floats."""
     workspace, panel = window.workspace, window.settings.bake
     packed = ("mask=occlusion,1-roughness,metallic", "tint=base_color.r,base_color.g,base_color.b,0.5")
-    opened = [title for title, fold in panel.folds.items() if fold.open]
     workspace.apply("Packed", lambda document: set_bake(document, ["Opaque"], channels=packed, format="exr", bits=32))
     workspace.bake(["Opaque"])
     idle(window)
-    for title, fold in panel.folds.items():
-        fold.set_open(title in ("One map", "Packed"))
-    panel.choose("normal")
-    sheet = window.sheet
-    sheet.bar.exposure.setValue(4)
-    idle(window)
-    pump(0.5)
-    sheet.bar.point_at(200.5, 300.5, sheet.sheet_size())
-    shot("channels")
-    sheet.bar.exposure.setValue(0)
-    for title, fold in panel.folds.items():
-        fold.set_open(title in opened)
+    with only(panel, "One map", "Packed"):
+        panel.choose("normal")
+        sheet = window.sheet
+        sheet.bar.exposure.setValue(4)
+        idle(window)
+        pump(0.5)
+        sheet.bar.point_at(200.5, 300.5, sheet.sheet_size())
+        shot("channels")
+        sheet.bar.exposure.setValue(0)
     workspace.session.undo()
     workspace.session.undo()
     workspace.bake(["Opaque"])

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sys
-import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,6 +14,7 @@ from PySide6.QtCore import QObject, QProcess, Signal
 
 import fasciculum
 from fasciculum.app.workspace import Workspace
+from fasciculum.errors import FasciculumError
 from fasciculum.io.names import file_name
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.projects import save_project
@@ -69,10 +69,14 @@ class Tonight(QObject):
     # -- the list -------------------------------------------------------------------------------------------------
 
     def _read(self) -> tuple[TonightJob, ...]:
+        if not self.list.is_file():
+            return ()
+        # a start of the window without a list does not wait for what reads one
+        from fasciculum.cli.jobs import read_jobs
+
         try:
-            entries: list[dict[str, Any]] = tomllib.loads(self.list.read_text()).get("job", [])
-            return tuple(TonightJob(one["name"], one["models"][0], one["out"]) for one in entries)
-        except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, IndexError, TypeError):
+            return tuple(TonightJob(one.name, one.models[0], one.out) for one in read_jobs(self.list) if one.models)
+        except FasciculumError:
             return ()
 
     def _set(self, jobs: tuple[TonightJob, ...]) -> None:

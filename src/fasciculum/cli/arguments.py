@@ -358,7 +358,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument(
         "--watch",
         action="store_true",
-        help="do it again whenever a source has changed and rested for half a second, until Ctrl+C",
+        help="do it again whenever a source has changed and rested for a second, until Ctrl+C",
     )
     make.add_argument("--json", action="store_true")
 
@@ -372,17 +372,23 @@ def _add_farm(command: argparse.ArgumentParser) -> None:
     )
 
 
+class WrongUsage(SystemExit):
+    """Leaves for a command line that makes no sense, and knows why."""
+
+    def __init__(self, code: int | str | None, message: str) -> None:
+        super().__init__(code)
+        self.message = message
+
+
 class Parser(argparse.ArgumentParser):
-    """Keeps what is wrong, for whoever tells it in another way."""
+    """Leaves with what is wrong, for whoever tells it in another way too."""
 
     def error(self, message: str) -> NoReturn:
         """Tell what is wrong and leave."""
-        WRONG[:] = [message]
-        super().error(message)
-
-
-#: what was wrong with the last command line
-WRONG: list[str] = []
+        try:
+            super().error(message)
+        except SystemExit as ended:
+            raise WrongUsage(ended.code, message) from None
 
 
 def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentParser:

@@ -11,6 +11,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, wait
 from pathlib import Path
 from typing import Any
 
+from fasciculum.cli.exits import CRASHED
 from fasciculum.cli.farm import Farm, farm_of
 from fasciculum.cli.jobs import Ended, Job, do_job, foretold, read_jobs
 from fasciculum.cli.summary import summary_page
@@ -134,4 +135,4 @@ def _ended(
                 waiting[farm.hand(do_job, jobs[number])] = number, again + 1
             else:
                 lost = {"code": "worker_lost", "message": f"Its process died {again + 1} times ({error}).", "file": ""}
-                yield number, Ended(jobs[number].name, 70, 0.0, None, lost)
+                yield number, Ended(jobs[number].name, CRASHED, 0.0, None, lost)

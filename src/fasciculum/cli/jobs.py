@@ -14,9 +14,10 @@ from typing import Any
 
 import msgspec
 
+from fasciculum.cli.exits import CRASHED, DONE, FINDINGS, STOPPED, exit_code
 from fasciculum.cli.orders import judge_names, parsed_make
 from fasciculum.cli.verbs import order_of
-from fasciculum.errors import FasciculumError, InputError, MalformedFile, OutputError, UsageError
+from fasciculum.errors import FasciculumError, MalformedFile, UsageError
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
@@ -64,7 +65,7 @@ class Ended:
     @property
     def done(self) -> bool:
         """Whether it was done, with findings or without."""
-        return self.exit in (0, 1)
+        return self.exit in (DONE, FINDINGS)
 
     @property
     def entry(self) -> dict[str, Any]:
@@ -138,20 +139,17 @@ def _placed(folder: Path, name: str, value: Any) -> Any:
     return str(folder / value) if isinstance(value, str) else value
 
 
-def judged(error: FasciculumError) -> tuple[int, dict[str, str]]:
-    """Return the exit code of an error, and how it is told."""
-    code = 2 if isinstance(error, UsageError) else 4 if isinstance(error, OutputError) else 3
-    if not isinstance(error, InputError | OutputError | UsageError):
-        code = 70
+def _told(error: FasciculumError) -> dict[str, str]:
+    """Return how an error is told."""
     where = ", ".join(part for part in (error.file, error.item) if part)
-    return code, {"code": error.code, "message": f"{error.message} {error.hint}".strip(), "file": where}
+    return {"code": error.code, "message": f"{error.message} {error.hint}".strip(), "file": where}
 
 
 def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[str], None] = lambda _: None) -> Ended:
     """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress."""
     began = time.monotonic()
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-job-"))
-    report, error, code = None, None, 0
+    report, error, code = None, None, DONE
     progress = Progress(lambda _, words: told(words), check)
     try:
         if not job.models:
@@ -164,16 +162,14 @@ def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[
                 parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed), progress=progress
             )
         report = str(Path(job.out) / written["files"][-1])
-        code = 1 if any(finding.severity == ERROR for finding in findings) else 0
+        code = FINDINGS if any(finding.severity == ERROR for finding in findings) else DONE
     except Cancelled:
-        code, error = (
-            5,
-            {"code": "cancelled", "message": "It was cancelled; nothing was left half-written.", "file": ""},
-        )
+        code = STOPPED
+        error = {"code": "cancelled", "message": "It was cancelled; nothing was left half-written.", "file": ""}
     except FasciculumError as wrong:
-        code, error = judged(wrong)
+        code, error = exit_code(wrong), _told(wrong)
     except Exception as crash:  # a fault of ours must not take the other jobs along
-        code, error = 70, {"code": "crash", "message": f"{type(crash).__name__}: {crash}", "file": job.name}
+        code, error = CRASHED, {"code": "crash", "message": f"{type(crash).__name__}: {crash}", "file": job.name}
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
     return Ended(job.name, code, time.monotonic() - began, report, error)
@@ -224,6 +220,6 @@ def foretold(job: Job, progress: Progress = SILENT) -> dict[str, Any]:
             "error": None,
         }
     except FasciculumError as wrong:
-        return {"name": job.name, "models": list(job.models), "out": job.out, "error": judged(wrong)[1]}
+        return {"name": job.name, "models": list(job.models), "out": job.out, "error": _told(wrong)}
     finally:
         shutil.rmtree(scratch, ignore_errors=True)

@@ -15,12 +15,11 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
-from fasciculum.cli.arguments import WRONG, parser
-from fasciculum.errors import FasciculumError, InputError, OutputError, UsageError
+from fasciculum.cli.arguments import WrongUsage, parser
+from fasciculum.cli.exits import CRASHED, STOPPED, USAGE, exit_code
+from fasciculum.errors import FasciculumError, UsageError
 from fasciculum.progress import Cancelled, Progress
 from fasciculum.session.scratch import new_folder, sweep
-
-DONE, FINDINGS, USAGE, UNREADABLE, UNWRITABLE, STOPPED, CRASHED = 0, 1, 2, 3, 4, 5, 70
 
 
 class _Teller:
@@ -57,14 +56,6 @@ def _error_json(error: FasciculumError) -> str:
     return json.dumps({"version": 1, "error": part}, ensure_ascii=False)
 
 
-def _exit_code(error: FasciculumError) -> int:
-    if isinstance(error, UsageError):
-        return USAGE
-    if isinstance(error, OutputError):
-        return UNWRITABLE
-    return UNREADABLE if isinstance(error, InputError) else CRASHED
-
-
 def _log_crash() -> Path:
     from platformdirs import user_log_path
 
@@ -86,8 +77,8 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         parsed = parser().parse_args(given)
     except SystemExit as ended:
-        if ended.code == USAGE and "--json" in given:
-            print(_error_json(UsageError(f"{WRONG[-1]}.", hint="Add --help for what there is.")))
+        if isinstance(ended, WrongUsage) and "--json" in given:
+            print(_error_json(UsageError(f"{ended.message}.", hint="Add --help for what there is.")))
         return int(ended.code or 0)
     wants_json = bool(getattr(parsed, "json", False))
     if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
@@ -116,7 +107,7 @@ def main(arguments: list[str] | None = None) -> int:
         return STOPPED
     except FasciculumError as error:
         _say_error(error, wants_json)
-        return _exit_code(error)
+        return exit_code(error)
     except Exception:
         log = _log_crash()
         crash = FasciculumError("this is a fault of the program.", file=str(log), hint="The file holds the details.")
@@ -138,7 +129,7 @@ def _help_out(parsed: Any) -> int:
         return desktop.print_completion(parsed.shell) if parsed.command == "completion" else desktop.manage(parsed)
     except FasciculumError as error:
         _say_error(error, False)
-        return _exit_code(error)
+        return exit_code(error)
 
 
 def _say_error(error: FasciculumError, wants_json: bool) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import difflib
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cache
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -22,6 +23,7 @@ class _Refusing(argparse.ArgumentParser):
         raise UsageError(f"{message}.", hint="`fasciculum make --help` tells the options.")
 
 
+@cache
 def make_parser() -> argparse.ArgumentParser:
     """Return the parser of ``make``, which raises `UsageError` for what is wrong."""
     whole = parser(_Refusing)
@@ -30,6 +32,7 @@ def make_parser() -> argparse.ArgumentParser:
     return found
 
 
+@cache
 def make_options() -> dict[str, argparse.Action]:
     """Return the options of ``make`` by their names with underscores, less those that say where a pass goes."""
     found = {}

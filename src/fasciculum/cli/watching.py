@@ -18,6 +18,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.scene import Scene
 from fasciculum.progress import Progress
 from fasciculum.session.pipeline import make
+from fasciculum.session.reloading import files_of
 
 #: seconds between two looks, and for which everything has to rest: twice the half second between two strokes of one
 #: who paints and saves
@@ -26,14 +27,9 @@ Stamp = tuple[tuple[str, int, int], ...]
 
 
 def sources_of(scene: Scene) -> set[str]:
-    """Return the files that a scene was gathered from, images and buffers beside its models among them."""
-    found = set()
-    for part in (scene, *((scene.detail.scene,) if scene.detail is not None else ())):
-        found |= {source.path for source in part.sources}
-        found |= {beside for source in part.sources for beside in source.beside}
-        found |= {image.path for image in part.images if image.path}
-    found |= {image.file for layer in scene.layers for image in layer.images}
-    return found | ({scene.lighting.sky.picture} - {""})
+    """Return the files that a scene was gathered from, with pictures of its layers and its sky."""
+    found = {image.file for layer in scene.layers for image in layer.images}
+    return found | set(files_of(scene)) | ({scene.lighting.sky.picture} - {""})
 
 
 def stamp_of(files: Iterable[str]) -> Stamp:

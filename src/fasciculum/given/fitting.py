@@ -71,6 +71,12 @@ def named_trim(names: Iterable[str], trims: Sequence[Trim]) -> int | None:
     return None
 
 
+def size_of(corners: NDArray[np.float64]) -> tuple[float, float]:
+    """Return how wide and high flat corners, (..., 2), lie."""
+    wide, high = np.ptp(corners.reshape(-1, 2), axis=0).tolist()
+    return wide, high
+
+
 def fit_on(size: tuple[float, float], trim: Trim, number: int, natural: float, quarters: int) -> Fit:
     """Return how an island of a size, metres, lies on a trim when it is turned by so many quarters."""
     wide, high = size if quarters % 2 == 0 else size[::-1]

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.given.fitting import best_fit
+from fasciculum.given.fitting import best_fit, size_of
 from fasciculum.model.given import Given
 from fasciculum.uv.islands import connect
 
@@ -40,7 +40,7 @@ def parted(
         As for :func:`~fasciculum.given.fitting.best_fit`.
     """
     whole = np.zeros(len(flat), np.int32)
-    fit = best_fit(_size(flat), given, turns=turns, only=only)
+    fit = best_fit(size_of(flat), given, turns=turns, only=only)
     density = math.sqrt(fit.scale[0] * fit.scale[1])
     if density >= TOO_SMALL * given.px_per_metre:
         return whole
@@ -48,7 +48,7 @@ def parted(
     lengths = 2
     while lengths <= min(MOST_LENGTHS, len(flat)):
         parts = _lengths(flat, vertices, lengths)
-        sizes = [_size(flat[parts == part]) for part in range(int(parts.max()) + 1)]
+        sizes = [size_of(flat[parts == part]) for part in range(int(parts.max()) + 1)]
         fits = [best_fit(size, given, turns=turns, only=only) for size in sizes]
         found = min(math.sqrt(one.scale[0] * one.scale[1]) for one in fits)
         if found > reached:
@@ -57,11 +57,6 @@ def parted(
             break
         lengths += max(lengths // 4, 1)
     return best
-
-
-def _size(flat: NDArray[np.float64]) -> tuple[float, float]:
-    low, high = flat.reshape(-1, 2).min(axis=0), flat.reshape(-1, 2).max(axis=0)
-    return float(high[0] - low[0]), float(high[1] - low[1])
 
 
 def _lengths(flat: NDArray[np.float64], vertices: NDArray[np.int64], count: int) -> NDArray[np.int32]:

@@ -372,9 +372,14 @@ def make(
     gathered(line, models, order)
     heard(line.document.scene)
     bundled(line, order)
-    names = [bundle.name for bundle in line.document.bundles]
     if order.size_follows and not order.plan:
         line.timed("lay_out", lambda: line.size(order.terms))
+    return _through(line, folder, order)
+
+
+def _through(line: Pipeline, folder: Path, order: Order) -> tuple[dict[str, Any], list[Finding]]:
+    """Lay out, bake and check what is stale of all bundles, and deliver it; return the report and its findings."""
+    names = [bundle.name for bundle in line.document.bundles]
     line.lay_out(names)
     line.bake(names)
     line.check(names)
@@ -399,8 +404,4 @@ def bring_up(
     line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress)
     if name:
         line.document = replace(line.document, delivery=replace(line.document.delivery, name=name))
-    names = [bundle.name for bundle in line.document.bundles]
-    line.lay_out(names)
-    line.bake(names)
-    line.check(names)
-    return line.report(finish(line, folder, Order()))
+    return _through(line, folder, Order())

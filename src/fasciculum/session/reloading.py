@@ -10,6 +10,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import Lookup
+from fasciculum.model.scene import Scene
 from fasciculum.operations.gather.gather import gather, with_names
 from fasciculum.operations.gather.high import gather_high, with_high_names
 from fasciculum.operations.gather.matching import carried_bundle, match_objects
@@ -90,10 +91,15 @@ def with_file(lookup: Lookup, missing: str, chosen: str) -> Lookup:
 
 def watched_files(document: Document) -> Sequence[str]:
     """Return the files that a document was read from, and those that were missing: they may change or turn up."""
+    return files_of(document.scene)
+
+
+def files_of(whole: Scene) -> Sequence[str]:
+    """Return the files of a scene's models, of its high-poly ones and of cages, with buffers and images beside them."""
     files: dict[str, None] = {}
-    detail = document.scene.detail
+    detail = whole.detail
     beside = () if detail is None else (detail.scene, detail.cages)
-    for scene in (document.scene, *beside):
+    for scene in (whole, *beside):
         for source in scene.sources if scene is not None else ():
             files[source.path] = None
             files.update(dict.fromkeys(source.beside))

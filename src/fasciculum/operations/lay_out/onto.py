@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.given.cells import middle_of, nearest_cells
-from fasciculum.given.fitting import MOST_STRETCH, best_fit, fit_on, named_trim, row_of
+from fasciculum.given.fitting import MOST_STRETCH, best_fit, fit_on, named_trim, row_of, size_of
 from fasciculum.given.splitting import parted
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ObjectPolicy, PieceRule, Turns, UvPolicy
@@ -17,7 +17,7 @@ from fasciculum.model.given import Given, Trim, TrimRepeats
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import OPAQUE, Material, Object, Scene
 from fasciculum.model.unwrapping import Shaping, UnwrapSettings
-from fasciculum.operations.lay_out.pieces import earlier_islands, flat_area, islands_of, pieces_of
+from fasciculum.operations.lay_out.pieces import earlier_islands, islands_of, pieces_of, placed
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
@@ -71,9 +71,7 @@ def lay_onto(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Pro
             if not kept[number]:
                 own = surface.island == island
                 only = named_trim(_names_on(names, own), given.trims)
-                low, high = corners.reshape(-1, 2).min(axis=0), corners.reshape(-1, 2).max(axis=0)
-                size = float(high[0] - low[0]), float(high[1] - low[1])
-                fit = best_fit(size, given, turns=quarters, only=only)
+                fit = best_fit(size_of(corners), given, turns=quarters, only=only)
                 rows[number], fields[number] = row_of(corners, fit, given.trims[fit.trim]), fit.trim
             number += 1
     return _layout(bundle, given, surfaces, rows, fields, pinned)
@@ -216,11 +214,19 @@ class OntoRow:
     density: float
 
 
+def _trimmed(bundle: Bundle) -> tuple[Given, Layout] | None:
+    """Return a bundle's trim sheet and its layout on one, None where it is otherwise laid out."""
+    given, layout = bundle.given, bundle.layout
+    if given is None or given.is_palette or layout is None or not layout.on_given:
+        return None
+    return given, layout
+
+
 def onto_rows(scene: Scene, bundle: Bundle) -> list[OntoRow]:
     """Return where each island of a bundle on a given sheet lies; none for a palette."""
-    given, layout = bundle.given, bundle.layout
-    if given is None or layout is None or given.is_palette or not layout.on_given:
+    if (trimmed := _trimmed(bundle)) is None:
         return []
+    given, layout = trimmed
     found = []
     for index, surface in enumerate(layout.surfaces):
         lying = layout.sheet_corners(index)
@@ -246,9 +252,9 @@ class SplitRow:
 
 def split_rows(scene: Scene, bundle: Bundle) -> list[SplitRow]:
     """Return which objects of a bundle on a given sheet were parted, and what that costs."""
-    given, layout = bundle.given, bundle.layout
-    if given is None or layout is None or not given.split or given.is_palette or not layout.on_given:
+    if (trimmed := _trimmed(bundle)) is None or not trimmed[0].split:
         return []
+    layout = trimmed[1]
     lying, found = layout.surface_numbers, []
     for before in _surfaces(scene, bundle, SILENT):
         key = before.objects[0]
@@ -276,9 +282,9 @@ def turn_of(row: NDArray[np.float64]) -> int:
 
 def sameness(scene: Scene, bundle: Bundle) -> dict[str, float]:
     """Return for each trim the part of all trimmed surface that shows it."""
-    given, layout = bundle.given, bundle.layout
-    if given is None or layout is None or given.is_palette:
+    if (trimmed := _trimmed(bundle)) is None:
         return {}
+    given, layout = trimmed
     areas = np.zeros(len(given.trims))
     for index, surface in enumerate(layout.surfaces):
         fields = layout.fields[layout.islands_of(index)]
@@ -347,16 +353,6 @@ def _texture_color(scene: Scene, material: Material) -> NDArray[np.float64]:
     return found
 
 
-def unplaced_area(layout: Layout) -> float:
-    """Return the flat area of islands that lie on no field, square metres."""
-    total = 0.0
-    for index, surface in enumerate(layout.surfaces):
-        for number, corners in enumerate(islands_of(surface)):
-            if layout.fields[layout.starts[index] + number] < 0:
-                total += flat_area(corners)
-    return total
-
-
 # -- by hand ----------------------------------------------------------------------------------------------------------
 
 
@@ -381,8 +377,8 @@ def snapped_onto(layout: Layout, given: Given, before: Layout) -> Layout:
     moved = np.flatnonzero((rows != before.placements).any(axis=1))
     islands = [corners for surface in layout.surfaces for corners in islands_of(surface)]
     for number in moved.tolist():
-        corners, row = islands[number], rows[number].reshape(2, 3)
-        lying = corners.reshape(-1, 2) @ row[:, :2].T + row[:, 2]
+        corners = islands[number]
+        lying = placed(corners, rows[number]).reshape(-1, 2)
         low, high = lying.min(axis=0), lying.max(axis=0)
         middle = (low + high) / 2
         field = trim_under(given, float(middle[0]), float(middle[1]))
@@ -404,9 +400,8 @@ def _refitted(
 ) -> NDArray[np.float64]:
     """Return an island's place on a trim at the size that suits it there, turned as it was, about where it was."""
     trim = given.trims[field]
-    low, high = corners.reshape(-1, 2).min(axis=0), corners.reshape(-1, 2).max(axis=0)
     a, b, _, c, d, _ = row.tolist()
-    fit = fit_on(tuple((high - low).tolist()), trim, field, given.px_per_metre, turn_of(row) // 90)
+    fit = fit_on(size_of(corners), trim, field, given.px_per_metre, turn_of(row) // 90)
     found = row_of(corners, replace(fit, mirrored=a * d - b * c < 0), trim)
     lying = corners.reshape(-1, 2) @ found.reshape(2, 3)[:, :2].T
     size = lying.max(axis=0) - lying.min(axis=0)
@@ -428,13 +423,6 @@ def _pushed(
     return found
 
 
-def _lying(layout: Layout, index: int) -> list[NDArray[np.float64]]:
-    """Return the corners of a surface's islands where they lie on the sheet, px."""
-    surface = layout.surfaces[index]
-    corners = layout.sheet_corners(index)
-    return [corners[surface.island == number] for number in range(int(surface.island.max(initial=-1)) + 1)]
-
-
 def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout:
     """Return a layout whose islands are moved along their trims, each by another part, so that fewer look alike.
 
@@ -443,7 +431,7 @@ def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout
     """
     rows = layout.placements.copy()
     mirrors = all(one.name != "normal" for one in given.maps)
-    boxes = [corners.reshape(-1, 2) for index in range(len(layout.surfaces)) for corners in _lying(layout, index)]
+    islands = [corners for surface in layout.surfaces for corners in islands_of(surface)]
     for count, number in enumerate(np.flatnonzero(np.isin(layout.places, list(places))).tolist()):
         field = int(layout.fields[number])
         if 0 <= field < len(given.trims) and given.trims[field].repeats is not TrimRepeats.NONE:
@@ -455,7 +443,8 @@ def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout
             turned, mirrored = count % 2 == 0, mirrors and count % 4 in (1, 2)
             signs = np.array([-1.0 if turned != mirrored else 1.0, -1.0 if turned else 1.0])
             # about its own middle, so that it lies in the same box
-            middle = (boxes[number].min(axis=0) + boxes[number].max(axis=0)) / 2
+            lying = placed(islands[number], rows[number]).reshape(-1, 2)
+            middle = (lying.min(axis=0) + lying.max(axis=0)) / 2
             whole = rows[number].reshape(2, 3) * signs[:, None]
             whole[:, 2] += middle * (1 - signs)
             rows[number] = whole.ravel()
