@@ -1,6 +1,6 @@
 """Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` tells the slowest.
 
-Without names, three parts run side by side, each in a process of its own: tests of the window wait for its workers.
+Without names, four parts run side by side, each in a process of its own: tests of the window wait for its workers.
 """
 
 from __future__ import annotations
@@ -18,6 +18,8 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 #: the part of the window's tests that takes about as long as all its others
 LONGEST = "tests.app.panels"
+#: what runs through all stages without a window, about as long as all that does not
+THROUGH = ("tests.cli", "tests.operations")
 #: how much the tests without a window give way
 NICE = "10"
 SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
@@ -47,7 +49,9 @@ def parts() -> int:
     tests = ROOT / "tests"
     packages = sorted(path.parent.name for path in tests.glob("*/__init__.py"))
     alone = (f"tests.{path.stem}" for path in sorted(tests.glob("test_*.py")))
-    others = [*alone, *(f"tests.{name}" for name in packages if name != "app")]
+    others = [f"tests.{name}" for name in packages if name != "app"]
+    whole = [*alone, *(name for name in others if name in THROUGH)]
+    others = [name for name in others if name not in THROUGH]
     folders = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
     window = [name for name in (f"tests.app.{folder}" for folder in folders) if name != LONGEST]
     window += sorted(f"tests.app.{path.stem}" for path in (tests / "app").glob("test_*.py"))
@@ -55,11 +59,11 @@ def parts() -> int:
     flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
     with tempfile.TemporaryDirectory() as folder:
         running = []
-        for number, names in enumerate(([LONGEST], window, others)):
+        for number, names in enumerate(([LONGEST], window, whole, others)):
             log = Path(folder) / f"{number}.log"
             with log.open("w") as stream:
                 command = [sys.executable, __file__, *flags, *names]
-                if names is others and shutil.which("nice"):
+                if names in (whole, others) and shutil.which("nice"):
                     # what the window's tests wait for is niced too, and must not stand behind these
                     command = ["nice", "-n", NICE, *command]
                 process = subprocess.Popen(command, stdout=stream, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL)
