@@ -21,9 +21,9 @@ from fasciculum.baking.casting import casting_items, triangles_of
 from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels import paths
+from fasciculum.kernels import lighting, paths
 from fasciculum.kernels.bvh import ROOM
-from fasciculum.kernels.paths import LIGHT_VALUES
+from fasciculum.kernels.lighting import SUMS, light_places
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.sheet import SheetSettings
@@ -46,59 +46,29 @@ def logged(kind, ox, oy, oz, dx, dy, dz, far, stack):
     stack[ROOM] = place
 
 @njit
-def passes_logged(world, ox, oy, oz, dx, dy, dz, far, stack):
+def any_logged(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     logged(0, ox, oy, oz, dx, dy, dz, far, stack)
-    return passes(world, ox, oy, oz, dx, dy, dz, far, stack)
+    return any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack)
 
 @njit
-def meets_logged(world, ox, oy, oz, dx, dy, dz, seed, stack):
+def closest_logged(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     logged(1, ox, oy, oz, dx, dy, dz, 1e4, stack)
-    return meets(world, ox, oy, oz, dx, dy, dz, seed, stack)
+    return closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack)
 """
 
 
-def logging_follow():
-    """Return the kernel that follows paths, writing each ray behind its stack."""
-    names = dict(vars(paths)) | {"njit": njit, "ROOM": ROOM, "FINE": FINE}
+def logged_rays(places, seeds, told):
+    """Return each ray that the paths of places cast: 0 for any hit and 1 for the closest, origin, direction, reach."""
+    room = ROOM + 2 + len(places) * RAYS * 14 * NUMBERS
+    names = dict(vars(paths)) | dict(vars(lighting)) | {"njit": njit, "FINE": FINE}
     exec(LOGGED, names)
-    text = inspect.getsource(paths.follow.py_func).replace("cache=True, ", "")
-    text = text.replace("= passes(", "= passes_logged(").replace("= meets(", "= meets_logged(")
-    exec(text, names)
-    return names["follow"]
-
-
-def scratch(lamps, room):
-    return (
-        np.empty(room, np.int64),
-        np.empty(10),
-        np.empty(max(len(lamps), 1)),
-        np.empty(8),
-        np.empty(8),
-        np.empty(3),
-        np.empty((4, 8)),
-    )
-
-
-def driver(follow):
-    @njit
-    def run(world, lamps, sky, places, step, rays, bounces, scratch, out):
-        for p in range(len(places)):
-            for ray in range(rays):
-                follow(
-                    world,
-                    lamps,
-                    sky,
-                    places[p],
-                    np.uint32(ray),
-                    np.uint32(p * 977 + 13),
-                    bounces,
-                    step,
-                    False,
-                    scratch,
-                    out,
-                )
-
-    return run
+    for kernel in (paths.cast_shots, paths.cast_ways, paths.follow, paths.room_for_paths, lighting.light_places):
+        text = inspect.getsource(kernel.py_func).replace("cache=True, ", "")
+        text = text.replace(" any_hit(", " any_logged(").replace("= closest_hit(", "= closest_logged(")
+        text = text.replace("np.empty(ROOM, np.int64)", f"np.zeros({room}, np.int64)")
+        exec(text + ("    return batch.stack\n" if kernel is lighting.light_places else ""), names)
+    stack = names["light_places"](places, seeds, *told, np.zeros((len(places), SUMS)))
+    return stack[ROOM + 1 : ROOM + 1 + stack[ROOM]].reshape(-1, NUMBERS) / FINE
 
 
 def shone(document, store):
@@ -120,13 +90,10 @@ def against_embreex(scene, shining):
     chosen = np.sort(rng.integers(0, len(corners), PLACES))
     places = np.zeros((PLACES, 10))
     places[:, :9] = corners[chosen].mean(axis=1)
-    told = (shining.world, shining.lamps, shining.sky, places, shining.step, RAYS, BOUNCES)
-    own, log = driver(paths.follow), driver(logging_follow())
-    out = np.zeros(LIGHT_VALUES)
-    room = scratch(shining.lamps, ROOM + 2 + PLACES * RAYS * 14 * NUMBERS)
-    room[0][ROOM] = 0
-    log(*told, room, out)
-    rays = room[0][ROOM + 1 : ROOM + 1 + room[0][ROOM]].reshape(-1, NUMBERS) / FINE
+    seeds = (np.arange(PLACES) * 977 + 13).astype(np.uint32)
+    told = (shining.world, shining.lamps, shining.sky, 0, RAYS, BOUNCES, shining.step, False)
+    sums = np.zeros((PLACES, SUMS))
+    rays = logged_rays(places, seeds, told)
     solid = [
         triangles_of(part, part.object(key), primitive)
         for part, key in casting_items(scene, [item.key for item in scene.objects], everything=True)
@@ -135,9 +102,8 @@ def against_embreex(scene, shining):
     ]
     theirs = EmbreeScene()
     TriangleMesh(theirs, np.concatenate(solid))
-    plain = scratch(shining.lamps, ROOM)
-    own(*told, plain, out)
-    mine = least(lambda: own(*told, plain, out), 3)
+    light_places(places, seeds, *told, sums)
+    mine = least(lambda: light_places(places, seeds, *told, sums), 5)
     parts = []
     for kind, query in ((0, "OCCLUDED"), (1, "INTERSECT")):
         of = rays[rays[:, 0] == kind]

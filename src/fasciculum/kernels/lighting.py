@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from fasciculum.kernels.aiming import PLACE
 from fasciculum.kernels.bvh import ROOM
 from fasciculum.kernels.openings import CLOSED, PARTS, WHOLE, find_openings, place_at, triangle_at
-from fasciculum.kernels.paths import LIGHT_VALUES, SENT, STRAIGHT, follow, meets
+from fasciculum.kernels.paths import ARRIVED, MANY, SENT, STRAIGHT, UNHINDERED, cast_ways, follow, room_for_paths
 from fasciculum.kernels.sampling import hashed, point_of
 from fasciculum.kernels.shining import diffuse_at, emission_at, luminance
 from fasciculum.kernels.tiles import NEAR, TILE
@@ -40,16 +41,17 @@ def _start_of(x, y, room):
 
 
 @njit(cache=True, nogil=True)
-def _scratch(lamps):
-    return (
-        np.empty(ROOM, np.int64),
-        np.empty(10),
-        np.empty(max(len(lamps), 1)),
-        np.empty(8),
-        np.empty(8),
-        np.empty(3),
-        np.empty((4, 8)),
-    )
+def _add(count, found, texels, sums):
+    """Add what paths brought (8, N) to the sums of the texels that they set out from: row, column and sample (3, N)."""
+    for i in range(count):
+        y, x = texels[0, i], texels[1, i]
+        for k in range(3):
+            sums[y, x, TOTAL + k] += found[STRAIGHT + k, i] + found[SENT + k, i]
+            sums[y, x, BACK + k] += found[SENT + k, i]
+        sums[y, x, THERE] += found[ARRIVED, i]
+        sums[y, x, FREE] += found[UNHINDERED, i]
+        if texels[2, i] & 1:
+            sums[y, x, ODD] += luminance(found[0, i] + found[3, i], found[1, i] + found[4, i], found[2, i] + found[5, i])
 
 
 @njit(cache=True, nogil=True)
@@ -114,9 +116,10 @@ def light_tiles(
         Samples that a texel may have in all, a power of two.
     """
     height, width = openings.shape
-    scratch, out, place = _scratch(lamps), np.empty(LIGHT_VALUES), np.empty(10)
+    batch, place, texels = room_for_paths(len(lamps)), np.empty(10), np.empty((3, MANY), np.int64)
     apart = own.shape[0] > 1
     blocks = TILE // NEAR
+    count = 0
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE, (tiles[n] % across) * TILE
         for number in range(TILE * TILE):
@@ -130,13 +133,12 @@ def light_tiles(
             if t < 0 or bits & CLOSED:
                 continue
             start, seed = _start_of(left + x, top + y, room)
-            total = sums[top + y, left + x]
             which = own[top + y, left + x] if apart else -1
             for sample in range(first, last):
                 index = np.uint32(start + np.uint32(sample))
                 if which >= 0:
-                    count = starts[which + 1] - starts[which]
-                    place[:] = places[starts[which] + sample % count]
+                    many = starts[which + 1] - starts[which]
+                    place[:] = places[starts[which] + sample % many]
                 elif bits & WHOLE:
                     a, b = point_of(index, hashed(seed ^ np.uint32(0x3C6EF372)))
                     part, u, v = _part_of(bits, a, b)
@@ -146,33 +148,38 @@ def light_tiles(
                     place_at(s if s >= 0 else t, px, py, weights, corners, place)
                 else:
                     place_at(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
-                out[:] = 0.0
-                follow(world, lamps, sky, place, index, seed, bounces, step, plain, scratch, out)
-                for k in range(3):
-                    total[TOTAL + k] += out[STRAIGHT + k] + out[SENT + k]
-                    total[BACK + k] += out[SENT + k]
-                total[THERE] += out[6]
-                total[FREE] += out[7]
-                if sample & 1:
-                    total[ODD] += luminance(out[0] + out[3], out[1] + out[4], out[2] + out[5])
+                for k in range(PLACE):
+                    batch.at[k, count] = place[k]
+                batch.indexes[count], batch.seeds[count] = index, seed
+                texels[0, count], texels[1, count], texels[2, count] = top + y, left + x, sample
+                count += 1
+                if count == MANY:
+                    follow(count, world, lamps, sky, batch, bounces, step, plain)
+                    _add(count, batch.out, texels, sums)
+                    count = 0
+    follow(count, world, lamps, sky, batch, bounces, step, plain)
+    _add(count, batch.out, texels, sums)
 
 
 @njit(cache=True, nogil=True)
 def light_places(places, seeds, world, lamps, sky, first, last, bounces, step, plain, sums):
     """Add samples of places (P, 10) to ``sums`` (P, 9), scrambled by ``seeds`` (P)."""
-    scratch, out = _scratch(lamps), np.empty(LIGHT_VALUES)
+    batch, texels = room_for_paths(len(lamps)), np.zeros((3, MANY), np.int64)
+    row = sums.reshape((1, *sums.shape))
+    count = 0
     for p in range(len(places)):
-        total = sums[p]
         for sample in range(first, last):
-            out[:] = 0.0
-            follow(world, lamps, sky, places[p], np.uint32(sample), seeds[p], bounces, step, plain, scratch, out)
-            for k in range(3):
-                total[TOTAL + k] += out[STRAIGHT + k] + out[SENT + k]
-                total[BACK + k] += out[SENT + k]
-            total[THERE] += out[6]
-            total[FREE] += out[7]
-            if sample & 1:
-                total[ODD] += luminance(out[0] + out[3], out[1] + out[4], out[2] + out[5])
+            for k in range(PLACE):
+                batch.at[k, count] = places[p, k]
+            batch.indexes[count], batch.seeds[count] = np.uint32(sample), seeds[p]
+            texels[1, count], texels[2, count] = p, sample
+            count += 1
+            if count == MANY:
+                follow(count, world, lamps, sky, batch, bounces, step, plain)
+                _add(count, batch.out, texels, row)
+                count = 0
+    follow(count, world, lamps, sky, batch, bounces, step, plain)
+    _add(count, batch.out, texels, row)
 
 
 @njit(cache=True, nogil=True)
@@ -190,10 +197,10 @@ def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, b
         See `fasciculum.kernels.paths.follow`.
     """
     height, width = sums.shape[0], sums.shape[1]
-    scratch, out, place = _scratch(lamps), np.empty(LIGHT_VALUES), np.empty(10)
-    stack, surfaces = scratch[0], world[4]
+    batch, pixels, looks = room_for_paths(len(lamps)), np.empty((2, MANY), np.int64), np.empty((6, MANY))
     # a constant would have all that follows paths compiled once more
     plain = first < 0
+    count = 0
     for y in range(top, low):
         for x in range(width):
             seed = hashed(np.uint32(y * 65537 + x) + np.uint32(0x1B873593))
@@ -204,33 +211,68 @@ def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, b
                 dy = s * axes[0, 1] + t * axes[1, 1] + axes[2, 1]
                 dz = s * axes[0, 2] + t * axes[1, 2] + axes[2, 2]
                 length = np.sqrt(dx * dx + dy * dy + dz * dz)
-                dx, dy, dz = dx / length, dy / length, dz / length
-                g, away, u, v, side, nx, ny, nz = meets(
-                    world, eye[0], eye[1], eye[2], dx, dy, dz, hashed(seed ^ np.uint32(sample)), stack
-                )
-                if g < 0:
-                    continue
-                turned = 1.0 if side > 0.0 else -1.0
-                w = 1.0 - u - v
+                batch.ways[0, count], batch.ways[1, count], batch.ways[2, count] = dx / length, dy / length, dz / length
                 for k in range(3):
-                    place[3 + k] = turned * (w * normals[g, 0, k] + u * normals[g, 1, k] + v * normals[g, 2, k])
-                length = max(np.sqrt(place[3] ** 2 + place[4] ** 2 + place[5] ** 2), 1e-12)
-                for k in range(3):
-                    place[3 + k] /= length
-                place[0], place[1], place[2] = eye[0] + away * dx, eye[1] + away * dy, eye[2] + away * dz
-                place[6], place[7], place[8], place[9] = nx * turned, ny * turned, nz * turned, 0.0
-                out[:] = 0.0
-                follow(world, lamps, sky, place, np.uint32(sample), seed, bounces, step, plain, scratch, out)
-                r, gr, bl, _ = diffuse_at(surfaces, g, u, v)
-                er, eg, eb = 0.0, 0.0, 0.0
-                m = surfaces[0][g]
-                if side > 0.0 or surfaces[3][m, 7] > 0.0:
-                    uvs, row = surfaces[1], g if len(surfaces[1]) > 1 else 0
-                    p = w * uvs[row, 0, 2] + u * uvs[row, 1, 2] + v * uvs[row, 2, 2]
-                    q = w * uvs[row, 0, 3] + u * uvs[row, 1, 3] + v * uvs[row, 2, 3]
-                    er, eg, eb = emission_at(surfaces, m, p, q)
-                total = sums[y, x]
-                total[0] += r * (out[0] + out[3]) + er
-                total[1] += gr * (out[1] + out[4]) + eg
-                total[2] += bl * (out[2] + out[5]) + eb
-                total[3] += 1.0
+                    batch.at[k, count], batch.at[6 + k, count] = eye[k], 0.0
+                batch.indexes[count], batch.seeds[count] = np.uint32(sample), seed
+                pixels[0, count], pixels[1, count] = y, x
+                count += 1
+                if count == MANY:
+                    count = _see(count, world, normals, batch, step, pixels, looks)
+                    follow(count, world, lamps, sky, batch, bounces, step, plain)
+                    _add_looks(count, batch.out, pixels, looks, sums)
+                    count = 0
+    count = _see(count, world, normals, batch, step, pixels, looks)
+    follow(count, world, lamps, sky, batch, bounces, step, plain)
+    _add_looks(count, batch.out, pixels, looks, sums)
+
+
+@njit(cache=True, nogil=True)
+def _see(count, world, normals, batch, step, pixels, looks):
+    """Cast a batch's rays from the eye; move those that meet something to where they do, and return how many do.
+
+    ``looks`` (6, N) receives what surfaces send back there, and what they emit.
+    """
+    at, ways, met, triangles = batch.at, batch.ways, batch.met, batch.triangles
+    cast_ways(count, world, at, step, ways, batch.indexes, batch.seeds, np.uint32(0), batch.stack, met, triangles)
+    material, uvs, colors, factors, tables, texels, glow, _, _ = world[4]
+    left = 0
+    for i in range(count):
+        g = triangles[i]
+        if g < 0:
+            continue
+        away, u, v, side = met[0, i], met[1, i], met[2, i], met[3, i]
+        turned = 1.0 if side > 0.0 else -1.0
+        w = 1.0 - u - v
+        for k in range(3):
+            at[k, left] = at[k, i] + away * ways[k, i]
+            at[3 + k, left] = turned * (w * normals[g, 0, k] + u * normals[g, 1, k] + v * normals[g, 2, k])
+            at[6 + k, left] = turned * met[4 + k, i]
+        length = max(np.sqrt(at[3, left] ** 2 + at[4, left] ** 2 + at[5, left] ** 2), 1e-12)
+        for k in range(3):
+            at[3 + k, left] /= length
+        at[9, left] = 0.0
+        looks[0, left], looks[1, left], looks[2, left], _ = diffuse_at(
+            material, uvs, colors, factors, tables, texels, g, u, v
+        )
+        m = material[g]
+        looks[3, left] = looks[4, left] = looks[5, left] = 0.0
+        if side > 0.0 or factors[m, 7] > 0.0:
+            row = g if len(uvs) > 1 else 0
+            p = w * uvs[row, 0, 2] + u * uvs[row, 1, 2] + v * uvs[row, 2, 2]
+            q = w * uvs[row, 0, 3] + u * uvs[row, 1, 3] + v * uvs[row, 2, 3]
+            looks[3, left], looks[4, left], looks[5, left] = emission_at(factors, tables, glow, m, p, q)
+        batch.indexes[left], batch.seeds[left] = batch.indexes[i], batch.seeds[i]
+        pixels[0, left], pixels[1, left] = pixels[0, i], pixels[1, i]
+        left += 1
+    return left
+
+
+@njit(cache=True, nogil=True)
+def _add_looks(count, found, pixels, looks, sums):
+    """Add how places look in the light that paths brought there to the sums of pixels."""
+    for i in range(count):
+        y, x = pixels[0, i], pixels[1, i]
+        for k in range(3):
+            sums[y, x, k] += looks[k, i] * (found[STRAIGHT + k, i] + found[SENT + k, i]) + looks[3 + k, i]
+        sums[y, x, 3] += 1.0

@@ -62,10 +62,30 @@ def point_of(index, seed):
 
 
 @njit(cache=True, nogil=True, inline="always")
+def sine_of_turns(x):
+    """Return the sine of an angle of 0 to 2 whole turns, right to 1e-9, in as few steps as many at once take.
+
+    By its series (to the 13th power) on a quarter of a turn either way.
+    """
+    x -= np.floor(x)
+    # rising from -1/4 to 1/4 of a turn, and falling beyond
+    x = x if x < 0.25 else (0.5 - x if x < 0.75 else x - 1.0)
+    x *= 2.0 * np.pi
+    s = x * x
+    t = 1.6059043836821613e-10
+    t = t * s - 2.5052108385441720e-08
+    t = t * s + 2.7557319223985893e-06
+    t = t * s - 1.9841269841269841e-04
+    t = t * s + 8.3333333333333333e-03
+    t = t * s - 1.6666666666666667e-01
+    return x + x * s * t
+
+
+@njit(cache=True, nogil=True, inline="always")
 def cosine_direction(a, b):
     """Return a direction about +z, more of them where the cosine is greater, of a point of the unit square."""
-    radius, angle = np.sqrt(a), 2.0 * np.pi * b
-    return radius * np.cos(angle), radius * np.sin(angle), np.sqrt(max(1.0 - a, 0.0))
+    radius = np.sqrt(a)
+    return radius * sine_of_turns(b + 0.25), radius * sine_of_turns(b), np.sqrt(max(1.0 - a, 0.0))
 
 
 @njit(cache=True, nogil=True, inline="always")

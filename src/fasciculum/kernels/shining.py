@@ -40,10 +40,11 @@ def texel_at(tables, m, which, u, v):
 
 
 @njit(cache=True, nogil=True, forceinline=True)
-def diffuse_at(surfaces, g, u, v):
-    """Return the diffuse colour and the opacity of a triangle at two weights."""
-    material, uvs, colors = surfaces[0], surfaces[1], surfaces[2]
-    factors, tables, texels = surfaces[3], surfaces[4], surfaces[5]
+def diffuse_at(material, uvs, colors, factors, tables, texels, g, u, v):
+    """Return the diffuse colour and the opacity of a triangle at two weights.
+
+    The tables are the first six of `fasciculum.baking.light.surfaces.Surfaces`.
+    """
     m, w = material[g], 1.0 - u - v
     r, gr, b, a = factors[m, 0], factors[m, 1], factors[m, 2], factors[m, 3]
     if tables[m, 0, 1] > 0:
@@ -60,9 +61,8 @@ def diffuse_at(surfaces, g, u, v):
 
 
 @njit(cache=True, nogil=True, forceinline=True)
-def emission_at(surfaces, m, x, y):
+def emission_at(factors, tables, glow, m, x, y):
     """Return what a material emits where its texture is read, nits."""
-    factors, tables, glow = surfaces[3], surfaces[4], surfaces[6]
     r, g, b = factors[m, 4], factors[m, 5], factors[m, 6]
     k = texel_at(tables, m, 1, x, y)
     if k >= 0:
@@ -71,11 +71,8 @@ def emission_at(surfaces, m, x, y):
 
 
 @njit(cache=True, nogil=True, forceinline=True)
-def emitter_of(surfaces, g, u, v):
-    """Return the emitter that a place on a triangle belongs to, -1 when the triangle emits nothing."""
-    first, parts = surfaces[7][g], surfaces[8][g]
-    if first < 0:
-        return np.int64(-1)
+def emitter_of(first, parts, u, v):
+    """Return the emitter that a place on a triangle belongs to, one of those from ``first``; see `Surfaces`."""
     i, j = min(int(u * parts), parts - 1), min(int(v * parts), parts - 1)
     i, j = max(i, 0), max(j, 0)
     if i + j > parts - 1:
@@ -165,47 +162,24 @@ def sky_direction(sky, a, b):
 
 
 @njit(cache=True, nogil=True, forceinline=True)
-def emitter_point(emitters, pick, b, out):
-    """Fill ``out`` (8) with a place on an emitter, its front's normal times its area twice, and where it is read.
-
-    Returns the emitter's number. ``pick`` and ``b`` are of the unit interval.
-    """
-    corners, uvs, sums = emitters[0], emitters[1], emitters[3]
-    e = _found(sums, pick, len(sums) - 1)
-    # where within its choice the number fell is as even as the number was
-    a = min(max((pick - sums[e]) / max(sums[e + 1] - sums[e], 1e-300), 0.0), 1.0)
-    # evenly over the triangle
-    root = np.sqrt(a)
-    u, v = root * (1.0 - b), root * b
-    for k in range(3):
-        out[k] = corners[e, k] + u * corners[e, 3 + k] + v * corners[e, 6 + k]
-    out[3] = corners[e, 4] * corners[e, 8] - corners[e, 5] * corners[e, 7]
-    out[4] = corners[e, 5] * corners[e, 6] - corners[e, 3] * corners[e, 8]
-    out[5] = corners[e, 3] * corners[e, 7] - corners[e, 4] * corners[e, 6]
-    out[6] = uvs[e, 0] + u * uvs[e, 2] + v * uvs[e, 4]
-    out[7] = uvs[e, 1] + u * uvs[e, 3] + v * uvs[e, 5]
-    return e
-
-
-@njit(cache=True, nogil=True, forceinline=True)
-def lamp_light(lamp, px, py, pz):
+def lamp_light(lamps, n, px, py, pz):
     """Return the direction to a lamp, how far off it is, and its lux on a plane that meets it squarely, over its own.
 
-    ``lamp`` is a row of `fasciculum.baking.light.lamps.lamp_rows`. Fading towards the reach and within the cone are
+    ``lamps`` is of `fasciculum.baking.light.lamps.lamp_rows`. Fading towards the reach and within the cone are
     those that KHR_lights_punctual recommends.
     """
-    if lamp[0] == SUN:
-        return -lamp[7], -lamp[8], -lamp[9], np.inf, 1.0
-    x, y, z = lamp[4] - px, lamp[5] - py, lamp[6] - pz
+    if lamps[n, 0] == SUN:
+        return -lamps[n, 7], -lamps[n, 8], -lamps[n, 9], np.inf, 1.0
+    x, y, z = lamps[n, 4] - px, lamps[n, 5] - py, lamps[n, 6] - pz
     square = max(x * x + y * y + z * z, 1e-12)
     far = np.sqrt(square)
     x, y, z = x / far, y / far, z / far
     level = 1.0 / square
-    if lamp[10] > 0.0:
-        part = (far / lamp[10]) ** 4
-        level *= max(min(1.0 - part, 1.0), 0.0)
-    if lamp[0] == SPOT:
-        cos = -(x * lamp[7] + y * lamp[8] + z * lamp[9])
-        cone = min(max((cos - lamp[12]) / lamp[11], 0.0), 1.0)
+    if lamps[n, 10] > 0.0:
+        part = square / (lamps[n, 10] * lamps[n, 10])
+        level *= max(1.0 - part * part, 0.0)
+    if lamps[n, 0] == SPOT:
+        cos = -(x * lamps[n, 7] + y * lamps[n, 8] + z * lamps[n, 9])
+        cone = min(max((cos - lamps[n, 12]) / lamps[n, 11], 0.0), 1.0)
         level *= cone * cone
     return x, y, z, far, level

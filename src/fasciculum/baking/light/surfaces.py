@@ -70,6 +70,10 @@ class Emitters(NamedTuple):
         How much of the light comes from those before each, from 0 to 1.
     chances : ndarray of float64, shape (E,)
         Part of all light over area, 1 / square metre.
+    normals : ndarray of float64, shape (E, 3)
+        Of their fronts, a metre long.
+    guide : ndarray of int32, shape (E,)
+        Of as many even parts of the unit interval the emitter that each begins in.
     """
 
     corners: NDArray[np.float64]
@@ -77,6 +81,8 @@ class Emitters(NamedTuple):
     which: NDArray[np.int64]
     sums: NDArray[np.float64]
     chances: NDArray[np.float64]
+    normals: NDArray[np.float64]
+    guide: NDArray[np.int32]
 
 
 class World(NamedTuple):
@@ -268,12 +274,12 @@ class _Tables:
         return plain, emitters
 
 
-def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
+def _emitters(surfaces: Surfaces, triangles: NDArray[np.float32]) -> Emitters:
     """Return what emits, and write into the surfaces where each triangle's emitters are."""
     bright = surfaces.factors[:, 4:7].max(axis=1, initial=0.0) > 0
     emitting = np.flatnonzero(bright[surfaces.material]) if len(bright) else np.zeros(0, np.int64)
     plain = emitting[surfaces.tables[surfaces.material[emitting], 1, 1] == 0]
-    a, b, c = (corners[plain, k].astype(np.float64) for k in range(3))
+    a, b, c = (triangles[plain, k].astype(np.float64) for k in range(3))
     area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
     plain, a, b, c, area = (values[area > 0] for values in (plain, a, b, c, area))
     surfaces.first[plain] = np.arange(len(plain))
@@ -286,7 +292,7 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
     areas = [area]
     count = len(plain)
     for g in np.setdiff1d(emitting, plain).tolist():
-        own = _cut(surfaces, corners, g)
+        own = _cut(surfaces, triangles, g)
         if own is not None:
             surfaces.first[g], surfaces.parts[g] = count, own[0]
             count += len(own[1])
@@ -301,12 +307,18 @@ def _emitters(surfaces: Surfaces, corners: NDArray[np.float32]) -> Emitters:
         weight += 1e-4 * weight.mean() + 1e-30
     sums = np.concatenate([[0.0], np.cumsum(weight)])
     whole = max(float(sums[-1]), 1e-300)
+    corners = np.ascontiguousarray(np.concatenate(places))
+    normals = np.cross(corners[:, 3:6], corners[:, 6:9])
+    steps = np.arange(len(weight)) / max(len(weight), 1)
+    guide = np.maximum(np.searchsorted(sums / whole, steps, side="right") - 1, 0)
     return Emitters(
-        np.ascontiguousarray(np.concatenate(places)),
+        corners,
         np.ascontiguousarray(np.concatenate(reads)),
         np.ascontiguousarray(np.concatenate(which)),
         sums / whole,
         weight / whole / np.concatenate(areas),
+        normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30),
+        guide.astype(np.int32),
     )
 
 
