@@ -13,7 +13,7 @@ from numba import njit
 from timing import least
 
 from fasciculum.baking.casting import tree_over
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
+from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
 from fasciculum.kernels.sampling import cosine_direction, frame_about, point_of
 
 SIDE, RAYS = 256, 16
@@ -21,20 +21,20 @@ SIDE, RAYS = 256, 16
 
 @njit(nogil=True)
 def own_closest(tree, origins, ways, found):
-    stack = np.empty(ROOM, np.int64)
+    stack, within = np.empty(ROOM, np.int64), opened(tree)
     for n in range(len(origins)):
         hit, _, _, _, _ = closest_hit(
-            tree, origins[n, 0], origins[n, 1], origins[n, 2], ways[n, 0], ways[n, 1], ways[n, 2], 0.0, 1e9, stack
+            within, origins[n, 0], origins[n, 1], origins[n, 2], ways[n, 0], ways[n, 1], ways[n, 2], 0.0, 1e9, stack
         )
         found[n] = hit >= 0
 
 
 @njit(nogil=True)
 def own_any(tree, origins, ways, found):
-    stack = np.empty(ROOM, np.int64)
+    stack, within = np.empty(ROOM, np.int64), opened(tree)
     for n in range(len(origins)):
         found[n] = any_hit(
-            tree, origins[n, 0], origins[n, 1], origins[n, 2], ways[n, 0], ways[n, 1], ways[n, 2], 0.0, 1e9, stack
+            within, origins[n, 0], origins[n, 1], origins[n, 2], ways[n, 0], ways[n, 1], ways[n, 2], 0.0, 1e9, stack
         )
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from fasciculum.baking.casting import tree_of
 from fasciculum.baking.world import world_box, world_normals
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
+from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
 from fasciculum.operations.gather.gather import gather
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, square_uvs
 
@@ -34,7 +34,7 @@ class Casting(unittest.TestCase):
 
     def met(self, tree, x, y):
         """Whether a ray along -z meets what stands over a place of the square."""
-        return bool(any_hit(tree, x, y, 5.0, 0.0, 0.0, -1.0, 0.0, 1e9, STACK))
+        return bool(any_hit(opened(tree), x, y, 5.0, 0.0, 0.0, -1.0, 0.0, 1e9, STACK))
 
     def test_holes_are_where_the_transformed_texture_is_clear(self):
         picture = np.full((8, 8, 4), 255, np.uint8)
@@ -67,7 +67,7 @@ class Casting(unittest.TestCase):
             tree = self.gathered()
             x, y = (middle[:2] + [0.01, 0.02]) * scale[:2]
             for z, front in ((5.0, True), (-5.0, False)):
-                hit, far, _, _, side = closest_hit(tree, x, y, z, 0.0, 0.0, -z / 5, 0.0, 1e9, STACK)
+                hit, far, _, _, side = closest_hit(opened(tree), x, y, z, 0.0, 0.0, -z / 5, 0.0, 1e9, STACK)
                 self.assertGreaterEqual(hit, 0)
                 self.assertAlmostEqual(far, 5.0, places=5)
                 self.assertEqual(side > 0, front, (scale, z))

@@ -6,7 +6,7 @@ import numpy as np
 from scipy.optimize import minimize
 
 from fasciculum.baking.casting import tree_over
-from fasciculum.kernels.bvh import ROOM
+from fasciculum.kernels.bvh import ROOM, opened
 from fasciculum.kernels.probing import nearest_places, probe
 
 STACK = np.empty(ROOM, np.int64)
@@ -91,7 +91,9 @@ class Probing(unittest.TestCase):
         flags = np.repeat(np.array(sides), 2)
         _, numbers = tree(np.concatenate(high))
         at_places = np.where(numbers >= 0, flags[np.maximum(numbers, 0)], False)
-        hit, far, _, _, side = probe(own, at_places, self_tree, 0.1, 0, 0.2, 0, 1, 0, out, into, guarded, STACK)
+        hit, far, _, _, side = probe(
+            opened(own), at_places, opened(self_tree), 0.1, 0, 0.2, 0, 1, 0, out, into, guarded, STACK
+        )
         return (None, None) if hit < 0 else (round(far, 6), side)
 
     def test_the_outermost_front_within_the_reach(self):

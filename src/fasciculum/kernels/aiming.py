@@ -1,8 +1,8 @@
 """Rays that are aimed at what shines, from many places at once: at one lamp, one place on what emits, one bright spot.
 
 Of several places on emitters one is chosen by what it would give (Talbot et al. 2005,
-doi:10.2312/EGWR/EGSR05/139-146). What is aimed is weighed against rays along the cosine, which could have found the same
-light, by how likely each was (Veach and Guibas 1995, doi:10.1145/218380.218498).
+doi:10.2312/EGWR/EGSR05/139-146). What is aimed is weighed against rays along the cosine, which could have found the
+same light, by how likely each was (Veach and Guibas 1995, doi:10.1145/218380.218498).
 """
 
 from __future__ import annotations
@@ -94,7 +94,7 @@ def aim_at_lamps(count, lamps, at, weigh, points, powers, straight, shots, unhin
 
 @njit(cache=True, nogil=True, inline="always")
 def _emitter_at(pick, sums, guide):
-    """Return the emitter that a number of the unit interval draws (Chen and Asau 1974, doi:10.1080/05695557408974949)."""
+    """Return the emitter that a number draws, by where its part of the unit interval begins (Chen and Asau 1974)."""
     e = guide[min(int(pick * len(guide)), len(guide) - 1)]
     while e < len(sums) - 2 and sums[e + 1] <= pick:
         e += 1
@@ -116,7 +116,7 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
         fx, fy, fz = at[6, i], at[7, i], at[8, i]
         seed = hashed(np.uint32(np.uint32(seeds[i] + np.uint32(salt)) + np.uint32(TO_EMITTER)))
         total, chance = 0.0, 0.0
-        kx, ky, kz, kr, kg, kb = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        kx, ky, kz, kr, kg, kb, kept = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
         if many > 1:
             chance, _ = point_of(indexes[i], hashed(np.uint32(seed ^ np.uint32(CHOICE))))
         for one in range(many):
@@ -147,9 +147,9 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
                 r, g, bl = emission_at(factors, tables, glow, m, s, t)
             else:
                 r, g, bl = factors[m, 4], factors[m, 5], factors[m, 6]
-            # how likely it was, per steradian, and how likely the cosine would have found it
-            drawn = chances[e] * square / beyond
-            other = cos * OVER_PI
+            # how likely it was, per steradian, and how likely the cosine would have found it; both times ``beyond``
+            drawn = chances[e] * square
+            other = cos * beyond * OVER_PI
             level = other / drawn if alone else many * other / (many * drawn + other)
             shade = luminance(r, g, bl)
             bright = shade * level
@@ -165,12 +165,12 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
                 # a little off the emitter, on the side that looks here, so that it does not stand in its own way
                 off = step if front > 0.0 else -step
                 kx, ky, kz = sx + normals[e, 0] * off, sy + normals[e, 1] * off, sz + normals[e, 2] * off
-                kr, kg, kb = r / shade, g / shade, bl / shade
+                kr, kg, kb, kept = r, g, bl, shade
         if not total > 0.0:
             continue
         x, y, z = kx - px - fx * step, ky - py - fy * step, kz - pz - fz * step
         far = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-        level = total / many
+        level = total / (many * kept)
         shots[0, i], shots[1, i], shots[2, i], shots[REACH, i] = x / far, y / far, z / far, far
         shots[BRINGS, i] = weigh[0, i] * kr * level
         shots[BRINGS + 1, i] = weigh[1, i] * kg * level

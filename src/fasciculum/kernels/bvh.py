@@ -12,6 +12,7 @@ from numba import njit
 from fasciculum.kernels.meeting import (
     BOXES,
     LATER,
+    address_of,
     bits_at,
     double_at,
     float_of,
@@ -211,18 +212,56 @@ def fill_blocks(corners, order, links, blocks, which):
 
 
 @njit(cache=True, nogil=True, inline="always")
+def _single_at(address):
+    """Return the float at an address."""
+    return float_of(bits_at(address))
+
+
+@njit(cache=True, nogil=True, inline="always")
 def _lets_through(place, u, v, cuts, uvs, alphas, sizes):
-    """Tell whether a triangle is cut out where it is hit: its opacity at the nearest texel is below its cut-off."""
-    kind = cuts[place]
+    """Tell whether a triangle is cut out where it is hit: its opacity at the nearest texel is below its cut-off.
+
+    ``cuts`` to ``sizes`` are addresses, see `opened`.
+    """
+    kind = whole_at(cuts + place * 4)
     if kind < 0:
         return False
-    start, width, height = int(sizes[kind, 0]), int(sizes[kind, 1]), int(sizes[kind, 2])
-    w = uvs[place]
-    x = w[0] + u * (w[2] - w[0]) + v * (w[4] - w[0])
-    y = w[1] + u * (w[3] - w[1]) + v * (w[5] - w[1])
+    size, corner = sizes + kind * 32, uvs + place * 24
+    start, width, height = int(double_at(size)), int(double_at(size + 8)), int(double_at(size + 16))
+    s, t = np.float64(_single_at(corner)), np.float64(_single_at(corner + 4))
+    x = s + u * (_single_at(corner + 8) - s) + v * (_single_at(corner + 16) - s)
+    y = t + u * (_single_at(corner + 12) - t) + v * (_single_at(corner + 20) - t)
     column = min(int((x - np.floor(x)) * width), width - 1)
     row = min(int((y - np.floor(y)) * height), height - 1)
-    return alphas[start + row * width + column] < sizes[kind, 3]
+    return _single_at(alphas + (start + row * width + column) * 4) < double_at(size + 24)
+
+
+@njit(cache=True, nogil=True, forceinline=True)
+def opened(tree):
+    """Return a tree as rays go down it: where its bounds, blocks, cuts, uvs, alphas and sizes lie in memory.
+
+    ``tree`` is (bounds, links, blocks, cuts, uvs, alphas, sizes), whose last four say where triangles are cut out; it
+    has to be held for as long as this is used. An array that is taken out of a tuple is counted, by all threads in one
+    place: rays that did so took twice as long.
+    """
+    bounds, _, blocks, cuts, uvs, alphas, sizes = tree
+    return (
+        address_of(bounds),
+        address_of(blocks),
+        address_of(cuts),
+        address_of(uvs),
+        address_of(alphas),
+        address_of(sizes),
+    )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def front_of(tree, place):
+    """Return the normal of the front of a triangle of an opened tree, as long as twice its area."""
+    e = tree[1] + (place >> 2) * BLOCK_BYTES + (place & 3) * 4 + 48
+    ax, ay, az = np.float64(_single_at(e)), np.float64(_single_at(e + 16)), np.float64(_single_at(e + 32))
+    bx, by, bz = np.float64(_single_at(e + 48)), np.float64(_single_at(e + 64)), np.float64(_single_at(e + 80))
+    return ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -243,16 +282,15 @@ def _begins(word):
 def any_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     """Tell whether a ray meets a triangle between two distances.
 
-    ``tree`` is (bounds, links, blocks, cuts, uvs, alphas, sizes); the last four say where triangles are cut out.
-    ``stack`` (ROOM) of 64-bit integers is scratch.
+    ``tree`` is one that is `opened`; ``stack`` (ROOM) of 64-bit integers is scratch.
     """
-    bounds, _, blocks, cuts, uvs, alphas, sizes = tree
+    base, leaves, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
     hx, hy, hz = 3 - lx, 5 - ly, 7 - lz
     first, last = np.float32(near), np.float32(far)
-    base, leaves, scratch = bounds.ctypes.data, blocks.ctypes.data, stack.ctypes.data + AWAY * 8
+    scratch = address_of(stack) + AWAY * 8
     stack[0], waiting = 0, 1
     while waiting:
         waiting -= 1
@@ -286,14 +324,14 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     The side is positive where the ray meets the triangle from the front: its corners go round against the clock. A
     place is four times its block, and its lane in it. ``tree`` and ``stack`` are those of `any_hit`.
     """
-    bounds, _, blocks, cuts, uvs, alphas, sizes = tree
+    base, leaves, cuts, uvs, alphas, sizes = tree
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     fx, fy, fz = np.float32(ox), np.float32(oy), np.float32(oz)
     lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
     hx, hy, hz = 3 - lx, 5 - ly, 7 - lz
     first = np.float32(near)
     best, found, wu, wv, side = far, np.int64(-1), 0.0, 0.0, 0.0
-    base, leaves, scratch = bounds.ctypes.data, blocks.ctypes.data, stack.ctypes.data + AWAY * 8
+    scratch = address_of(stack) + AWAY * 8
     # what waits is its distance in the upper and its link in the lower half of a word
     stack[0], waiting = 0, 1
     while waiting:

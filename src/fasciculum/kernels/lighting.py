@@ -51,7 +51,9 @@ def _add(count, found, texels, sums):
         sums[y, x, THERE] += found[ARRIVED, i]
         sums[y, x, FREE] += found[UNHINDERED, i]
         if texels[2, i] & 1:
-            sums[y, x, ODD] += luminance(found[0, i] + found[3, i], found[1, i] + found[4, i], found[2, i] + found[5, i])
+            sums[y, x, ODD] += luminance(
+                found[0, i] + found[3, i], found[1, i] + found[4, i], found[2, i] + found[5, i]
+            )
 
 
 @njit(cache=True, nogil=True)

@@ -133,6 +133,17 @@ def _build_triangles(context, builder, signature, values):
 
 
 @intrinsic
+def address_of(typing, array):
+    """Return where an array's numbers lie. Unlike its other attributes that takes no count of who holds it."""
+
+    def build(context, builder, signature, values):
+        held = context.make_array(signature.args[0])(context, builder, values[0])
+        return builder.ptrtoint(held.data, I64)
+
+    return types.int64(array), build
+
+
+@intrinsic
 def double_at(typing, address):
     """Return the double at an address."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
+from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, front_of, opened
 from fasciculum.kernels.sampling import cosine_direction, frame_about, hashed, point_of
 from fasciculum.kernels.tiles import TILE, WIDE, texel_of
 
@@ -73,10 +73,9 @@ def _thickness(tree, place, seed, rays, radius, step, stack):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _faces(blocks, place, nx, ny, nz):
+def _faces(tree, place, nx, ny, nz):
     """Return the cosine between a triangle's front and a direction."""
-    e = blocks[place >> 2, :, place & 3]
-    x, y, z = e[4] * e[8] - e[5] * e[7], e[5] * e[6] - e[3] * e[8], e[3] * e[7] - e[4] * e[6]
+    x, y, z = front_of(tree, place)
     return (x * nx + y * ny + z * nz) / max(np.sqrt(x * x + y * y + z * z), 1e-30)
 
 
@@ -103,7 +102,7 @@ def _curvature(tree, place, seed, rays, radius, step, stack):
         near = 0.0
         for _ in range(MOST_CROSSED):
             hit, far, _, _, side = closest_hit(tree, ox, oy, oz, dx, dy, dz, near, radius, stack)
-            if hit >= 0 and _faces(tree[2], hit, nx, ny, nz) < AGAINST:
+            if hit >= 0 and _faces(tree, hit, nx, ny, nz) < AGAINST:
                 # the other side of a thin sheet, or of a gap: another surface, whose bends are not this one's
                 hit = np.int64(-1)
             end = far if hit >= 0 else radius
@@ -147,13 +146,13 @@ def trace_places(places, where, chosen, shares, tree, wanted, rays, radii, step,
     ``where`` (S, 6) has the place on the sheet last, which scrambles the rays; ``shares`` (S,) is the part of the rays
     that each casts.
     """
-    stack, found = np.empty(ROOM, np.int64), np.empty(4)
+    stack, found, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
     for s in range(len(places)):
         if not chosen[s]:
             continue
         seed = _seed_of(int(where[s, 4] * 4.0), int(where[s, 5] * 4.0))
         many = max(int(np.ceil(rays * shares[s])), 1)
-        _trace(tree, places[s], seed, wanted, many, radii, step, floor, stack, found, values[s])
+        _trace(within, places[s], seed, wanted, many, radii, step, floor, stack, found, values[s])
 
 
 @njit(cache=True, nogil=True)
@@ -169,7 +168,7 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
     radii : (3)
         Of these, metres; ``step`` is how far off its surface a ray begins, ``floor`` the height of an endless floor.
     """
-    stack = np.empty(ROOM, np.int64)
+    stack, within = np.empty(ROOM, np.int64), opened(tree)
     place, found = np.empty(9), np.empty(4)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
@@ -180,13 +179,13 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
                 continue
             _texel(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
             seed = _seed_of(left + x, top + y)
-            _trace(tree, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
+            _trace(within, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
 
 
 @njit(cache=True, nogil=True)
 def open_at(places, tree, rays, radius, step, floor, openness):
     """Fill ``openness`` (N) of places (N, 9): place, shading normal, face normal. The same rays for each."""
-    stack, found = np.empty(ROOM, np.int64), np.empty(4)
+    stack, found, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
     for n in range(len(places)):
-        _openness(tree, places[n], hashed(np.uint32(n % 64)), rays, radius, step, floor, stack, found)
+        _openness(within, places[n], hashed(np.uint32(n % 64)), rays, radius, step, floor, stack, found)
         openness[n] = found[0]

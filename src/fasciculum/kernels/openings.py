@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.bvh import any_hit, closest_hit
+from fasciculum.kernels.bvh import any_hit, closest_hit, opened
 from fasciculum.kernels.sampling import frame_about
 from fasciculum.kernels.tiles import TILE
 
@@ -109,9 +109,12 @@ def texel_metres(t, weights, corners):
 
 
 @njit(cache=True, nogil=True)
-def _behind(world, place, step, near, stack):
-    """Tell whether a place lies within other geometry: looking up from it, surfaces are met from behind."""
-    tree, numbers, material, factors = world[0], world[1], world[4][0], world[4][3]
+def _behind(tree, met, place, step, near, stack):
+    """Tell whether a place lies within other geometry: looking up from it, surfaces are met from behind.
+
+    ``met`` says of a tree's places which triangles lie there, of these which materials, and of these the factors.
+    """
+    numbers, material, factors = met
     gx, gy, gz = place[6], place[7], place[8]
     ax, ay, az, bx, by, bz = frame_about(gx, gy, gz)
     ox, oy, oz = place[0] + gx * step, place[1] + gy * step, place[2] + gz * step
@@ -175,7 +178,7 @@ def find_openings(tiles, across, ids, weights, corners, world, step, stack, open
     Where no part is covered, beyond the edges of islands, a texel has no bit and is lit where its triangle is nearest.
     """
     height, width = openings.shape
-    tree = world[0]
+    tree, met = opened(world[0]), (world[1], world[4][0], world[4][3])
     place, middle = np.empty(10), np.empty(10)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE, (tiles[n] % across) * TILE
@@ -193,19 +196,19 @@ def find_openings(tiles, across, ids, weights, corners, world, step, stack, open
                 px, py = left + x + 0.5, top + y + 0.5
                 place_at(t, px, py, weights, corners, middle)
                 size = texel_metres(t, weights, corners)
-                hidden = _behind(world, middle, step, 2.0 * size, stack)
+                hidden = _behind(tree, met, middle, step, 2.0 * size, stack)
                 if not hidden and not _crowded(tree, middle, max(step, LIFT * size), size, stack):
                     openings[top + y, left + x] = bits
                     continue
                 openings[top + y, left + x] = _open_parts(
-                    n, y, x, top, left, bits, hidden, size, ids, weights, corners, world, step, middle, place, stack
+                    n, y, x, top, left, bits, hidden, size, ids, weights, corners, tree, met, step, middle, place, stack
                 )
 
 
 @njit(cache=True, nogil=True)
-def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, world, step, middle, place, stack):
+def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, tree, met, step, middle, place, stack):
     """Return which parts of a texel are open and see its middle or, where that is hidden, the nearest open one."""
-    tree, lift = world[0], max(step, LIFT * size)
+    lift = max(step, LIFT * size)
     free = 0
     best, away = -1, np.inf
     for part in range(PARTS * PARTS):
@@ -215,7 +218,7 @@ def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, w
         dx, dy = (sx + 0.5) / PARTS, (sy + 0.5) / PARTS
         px, py = left + x + dx, top + y + dy
         place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, place)
-        if _behind(world, place, step, 2.0 * size, stack):
+        if _behind(tree, met, place, step, 2.0 * size, stack):
             continue
         free |= 1 << part
         off = (dx - 0.5) ** 2 + (dy - 0.5) ** 2

@@ -30,7 +30,7 @@ from fasciculum.kernels.aiming import (
     draw_points,
     look_along_cosine,
 )
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit
+from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, front_of, opened
 from fasciculum.kernels.sampling import hashed
 from fasciculum.kernels.shining import NOTHING, PICTURE, diffuse_at, emission_at, emitter_of, sky_at, sky_chance
 
@@ -51,9 +51,7 @@ AWAY, MET = 0, 7
 
 #: paths that are followed at once: places (10, N), what their light is multiplied by (3, N), which path of its sequence
 #: (N) and what scrambles that (N), which column of ``out`` it adds to (N), values (8, N); the rest is scratch
-Batch = namedtuple(
-    "Batch", "at weigh indexes seeds columns out points powers shots ways stack met triangles".split()
-)
+Batch = namedtuple("Batch", "at weigh indexes seeds columns out points powers shots ways stack met triangles".split())
 
 
 @njit(cache=True, nogil=True)
@@ -82,10 +80,20 @@ def _fraction(x):
     return hashed(x) * 2.3283064365386963e-10
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _opacity(surfaces, g, u, v):
+    material, uvs, colors, factors, tables, texels = surfaces
+    _, _, _, alpha = diffuse_at(material, uvs, colors, factors, tables, texels, g, u, v)
+    return alpha
+
+
 @njit(cache=True, nogil=True)
-def passes(world, ox, oy, oz, dx, dy, dz, far, stack):
-    """Return how much of light comes through what is clear between a place and another in a direction, 0 to 1."""
-    clear, numbers, surfaces = world[2], world[3], world[4]
+def passes(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, far, stack):
+    """Return how much of light comes through what is clear between a place and another in a direction, 0 to 1.
+
+    ``clear`` is a tree that is `opened`, ``numbers`` says which triangle lies at its places, ``surfaces`` are the first
+    six tables of `fasciculum.baking.light.surfaces.Surfaces`.
+    """
     left, near = 1.0, 0.0
     for _ in range(MOST_CLEAR):
         hit, away, u, v, _ = closest_hit(clear, ox, oy, oz, dx, dy, dz, near, far, stack)
@@ -100,24 +108,17 @@ def passes(world, ox, oy, oz, dx, dy, dz, far, stack):
 
 
 @njit(cache=True, nogil=True)
-def _opacity(surfaces, g, u, v):
-    material, uvs, colors, factors, tables, texels, _, _, _ = surfaces
-    _, _, _, alpha = diffuse_at(material, uvs, colors, factors, tables, texels, g, u, v)
-    return alpha
-
-
-@njit(cache=True, nogil=True)
-def ends_clear(world, ox, oy, oz, dx, dy, dz, away, seed, stack):
+def ends_clear(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack):
     """Return the place of the clear triangle that a ray ends at before a distance, -1 for none; as `closest_hit` does.
 
-    What is clear ends it by chance, as often as it is opaque.
+    What is clear ends it by chance, as often as it is opaque. Tables are as for `passes`.
     """
     near = 0.0
     for number in range(MOST_CLEAR):
-        hit, far, u, v, side = closest_hit(world[2], ox, oy, oz, dx, dy, dz, near, away, stack)
+        hit, far, u, v, side = closest_hit(clear, ox, oy, oz, dx, dy, dz, near, away, stack)
         if hit < 0:
             break
-        if _fraction(np.uint32(seed) + np.uint32(number)) < _opacity(world[4], world[3][hit], u, v):
+        if _fraction(np.uint32(seed) + np.uint32(number)) < _opacity(surfaces, numbers[hit], u, v):
             return hit, far, u, v, side
         near = far * (1.0 + 1e-6) + 1e-9
     return np.int64(-1), away, 0.0, 0.0, 0.0
@@ -126,8 +127,8 @@ def ends_clear(world, ox, oy, oz, dx, dy, dz, away, seed, stack):
 @njit(cache=True, nogil=True)
 def cast_shots(count, world, at, step, shots, columns, base, out, stack):
     """Add what rays (8, N) bring that reach what they were aimed at."""
-    solid = world[0]
-    clear = len(world[3]) > 0
+    solid, clear, numbers, surfaces = opened(world[0]), opened(world[2]), world[3], world[4][:6]
+    some = len(numbers) > 0
     for i in range(count):
         far = shots[REACH, i]
         if far <= 0.0:
@@ -136,7 +137,7 @@ def cast_shots(count, world, at, step, shots, columns, base, out, stack):
         dx, dy, dz = shots[0, i], shots[1, i], shots[2, i]
         if any_hit(solid, ox, oy, oz, dx, dy, dz, 0.0, far, stack):
             continue
-        through = passes(world, ox, oy, oz, dx, dy, dz, far, stack) if clear else 1.0
+        through = passes(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, far, stack) if some else 1.0
         place = columns[i]
         for k in range(3):
             out[base + k, place] += shots[BRINGS + k, i] * through
@@ -146,36 +147,27 @@ def cast_shots(count, world, at, step, shots, columns, base, out, stack):
 @njit(cache=True, nogil=True)
 def cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, triangles):
     """Fill ``met`` (7, N) and ``triangles`` (N) with what rays along ``ways`` (4, N) meet, -1 for nothing."""
-    solid, numbers = world[0], world[1]
-    blocks, others = solid[2], world[2][2]
-    clear = len(world[3]) > 0
+    solid, clear, surfaces = opened(world[0]), opened(world[2]), world[4][:6]
+    numbers, others = world[1], world[3]
+    some = len(others) > 0
     for i in range(count):
         ox, oy, oz = at[0, i] + at[6, i] * step, at[1, i] + at[7, i] * step, at[2, i] + at[8, i] * step
         dx, dy, dz = ways[0, i], ways[1, i], ways[2, i]
         hit, away, u, v, side = closest_hit(solid, ox, oy, oz, dx, dy, dz, 0.0, np.inf, stack)
-        found = np.int64(-1)
+        found, x, y, z = np.int64(-1), 0.0, 0.0, 0.0
         if hit >= 0:
             found = np.int64(numbers[hit])
-            _put_met(blocks, hit, away, u, v, side, met, i)
-        if clear:
+            x, y, z = front_of(solid, hit)
+        if some:
             seed = hashed(np.uint32(np.uint32(seeds[i] + np.uint32(salt)) ^ indexes[i]))
-            hit, away, u, v, side = ends_clear(world, ox, oy, oz, dx, dy, dz, away, seed, stack)
+            hit, far, a, b, facing = ends_clear(clear, others, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack)
             if hit >= 0:
-                found = np.int64(world[3][hit])
-                _put_met(others, hit, away, u, v, side, met, i)
+                found, away, u, v, side = np.int64(others[hit]), far, a, b, facing
+                x, y, z = front_of(clear, hit)
+        length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
+        met[0, i], met[1, i], met[2, i], met[3, i] = away, u, v, side
+        met[4, i], met[5, i], met[6, i] = x / length, y / length, z / length
         triangles[i] = found
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _put_met(blocks, hit, away, u, v, side, met, i):
-    """Write what a ray met, with its normal, whose sides' blocks lie as `fasciculum.kernels.bvh.fill_blocks` has them."""
-    b, lane = hit >> 2, hit & 3
-    ax, ay, az = blocks[b, 3, lane], blocks[b, 4, lane], blocks[b, 5, lane]
-    bx, by, bz = blocks[b, 6, lane], blocks[b, 7, lane], blocks[b, 8, lane]
-    x, y, z = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-    length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
-    met[0, i], met[1, i], met[2, i], met[3, i] = away, u, v, side
-    met[4, i], met[5, i], met[6, i] = x / length, y / length, z / length
 
 
 @njit(cache=True, nogil=True)
@@ -296,9 +288,7 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
             aim_at_lamps(count, lamps, at, weigh, points, powers, depth == 0, shots, out[UNHINDERED])
             cast_shots(count, world, at, step, shots, columns, base, out, stack)
         if emits and not plain:
-            aim_at_emitters(
-                count, emitters, surfaces, at, weigh, step, indexes, seeds, salt, many, alone, shots
-            )
+            aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, salt, many, alone, shots)
             cast_shots(count, world, at, step, shots, columns, base, out, stack)
         if picture and not plain:
             draw_points(count, indexes, seeds, salt, TO_SKY, points)
@@ -318,9 +308,7 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
         if not dark:
             add_sky(count, sky, ways, triangles, weigh, picture and not plain, columns, base, out)
         if emits:
-            add_emission(
-                count, surfaces, emitters, ways, met, triangles, many, plain, weigh, columns, base, out
-            )
+            add_emission(count, surfaces, emitters, ways, met, triangles, many, plain, weigh, columns, base, out)
         if depth == bounces:
             break
         count = go_on(count, surfaces, batch, step, salt, depth + 1 <= SURE)

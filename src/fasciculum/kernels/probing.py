@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from fasciculum.kernels.bvh import EMPTY, ROOM, WAITING, closest_hit
+from fasciculum.kernels.bvh import EMPTY, ROOM, WAITING, closest_hit, opened
 from fasciculum.kernels.meeting import BOXES
 from fasciculum.kernels.sampling import reversed_bits
 from fasciculum.kernels.tiles import TILE, WIDE, texel_of
@@ -23,6 +23,8 @@ TO_ONE = 2.3283064365386963e-10
 @njit(cache=True, nogil=True)
 def probe(tree, sides, low, px, py, pz, dx, dy, dz, out, into, guarded, stack):
     """Return which place of a tree is read from a point along a direction, how far outwards it lies, and two weights.
+
+    Both trees are `opened`.
 
     The ray comes from ``out`` before the point and goes on by ``into`` behind it. It meets fronts; backs only where
     ``sides`` has them (two-sided), and then not those behind the middle of the low-poly itself. It begins no further
@@ -104,7 +106,7 @@ def probe_tiles(tiles, across, ids, weights, low, group, chosen, tree, numbers, 
     ``found`` (N, WIDE, WIDE) receives the number of what is read, -1 where nothing is met; ``where`` (N, WIDE, WIDE, 4)
     two weights there, how far outwards it lies, and the side that is met. Other texels are left alone.
     """
-    stack, ray = np.empty(ROOM, np.int64), np.empty(8)
+    stack, ray, high, own_tree = np.empty(ROOM, np.int64), np.empty(8), opened(tree), opened(own)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
         for number in range(WIDE * WIDE):
@@ -113,7 +115,7 @@ def probe_tiles(tiles, across, ids, weights, low, group, chosen, tree, numbers, 
             if t < 0 or group[t] != chosen:
                 continue
             hit, away, u, v, side = _probe_sheet(
-                tree, sides, own, weights, low, t, left + x + 0.5, top + y + 0.5, ray, stack
+                high, sides, own_tree, weights, low, t, left + x + 0.5, top + y + 0.5, ray, stack
             )
             found[n, y, x] = numbers[hit] if hit >= 0 else -1
             where[n, y, x, 0], where[n, y, x, 1], where[n, y, x, 2], where[n, y, x, 3] = u, v, away, side
@@ -128,7 +130,7 @@ def probe_within(
     ``found`` (S, many) and ``where`` (S, many, 6) are as in `probe_tiles`, and the place on the sheet. Places are those
     of Hammersley's set, of which no two share a row or a column: edges along these come out in as many steps.
     """
-    stack, ray = np.empty(ROOM, np.int64), np.empty(8)
+    stack, ray, high, own_tree = np.empty(ROOM, np.int64), np.empty(8), opened(tree), opened(own)
     for s in range(len(texels)):
         n, rest = divmod(texels[s], WIDE * WIDE)
         y, x = divmod(rest, WIDE)
@@ -138,7 +140,7 @@ def probe_within(
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
         for k in range(many):
             px, py = left + x + (k + 0.5) / many, top + y + reversed_bits(k) * TO_ONE + 0.5 / many
-            hit, away, u, v, side = _probe_sheet(tree, sides, own, weights, low, t, px, py, ray, stack)
+            hit, away, u, v, side = _probe_sheet(high, sides, own_tree, weights, low, t, px, py, ray, stack)
             found[s, k] = numbers[hit] if hit >= 0 else -1
             where[s, k, 0], where[s, k, 1], where[s, k, 2], where[s, k, 3] = u, v, away, side
             where[s, k, 4], where[s, k, 5] = px, py
@@ -147,10 +149,10 @@ def probe_within(
 @njit(cache=True, nogil=True)
 def probe_points(triangles, weights, low, tree, numbers, sides, own, found, where):
     """Probe from places (S,) on triangles at weights (S, 3); ``found`` (S,), ``where`` (S, 4) as in `probe_tiles`."""
-    stack, ray = np.empty(ROOM, np.int64), np.empty(8)
+    stack, ray, high, own_tree = np.empty(ROOM, np.int64), np.empty(8), opened(tree), opened(own)
     for s in range(len(triangles)):
         w = weights[s]
-        hit, away, u, v, side = _probe_at(tree, sides, own, low, triangles[s], w[0], w[1], w[2], ray, stack)
+        hit, away, u, v, side = _probe_at(high, sides, own_tree, low, triangles[s], w[0], w[1], w[2], ray, stack)
         found[s] = numbers[hit] if hit >= 0 else -1
         where[s, 0], where[s, 1], where[s, 2], where[s, 3] = u, v, away, side
 

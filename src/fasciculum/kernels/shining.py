@@ -173,8 +173,8 @@ def lamp_light(lamps, n, px, py, pz):
     x, y, z = lamps[n, 4] - px, lamps[n, 5] - py, lamps[n, 6] - pz
     square = max(x * x + y * y + z * z, 1e-12)
     far = np.sqrt(square)
-    x, y, z = x / far, y / far, z / far
-    level = 1.0 / square
+    near = 1.0 / far
+    x, y, z, level = x * near, y * near, z * near, near * near
     if lamps[n, 10] > 0.0:
         part = square / (lamps[n, 10] * lamps[n, 10])
         level *= max(1.0 - part * part, 0.0)
