@@ -3,6 +3,9 @@
 import contextlib
 import io
 import json
+import signal
+import subprocess
+import sys
 import tempfile
 import unittest
 from dataclasses import replace
@@ -26,6 +29,19 @@ from tests.builders import Glb, box_mesh, smooth_image
 from tests.reference import Model
 
 LUX = 8.0
+
+#: the command line, telling of each pass of light that begins
+BEGINNING = """
+import sys
+from fasciculum.baking.light.passes import LightPasses
+from fasciculum.cli.main import main
+run = LightPasses.run
+def told(self, *words):
+    print("a pass", flush=True)
+    return run(self, *words)
+LightPasses.run = told
+sys.exit(main(sys.argv[1:]))
+"""
 
 
 class Lit(unittest.TestCase):
@@ -136,6 +152,24 @@ class Lit(unittest.TestCase):
         # beneath the twin the floor is in its shadow, elsewhere not
         floor = self.read(model, "floor", "light", 1)
         np.testing.assert_allclose(floor.max(), LUX / np.pi, rtol=0.05)
+
+    def test_kills_and_interrupts_while_light_is_gathered_leave_the_delivery_as_it_was(self):
+        self.sunny()
+        self.make("--maps", "light", "--light-uv")
+        before = {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}
+        words = ["make", self.folder / "m.glb", "--out", self.folder / "out", "--seconds", "0", "--size", "128"]
+        words += ["--maps", "light,lit,shadow", "--light-uv", "--light-rays", "4096", "--light-size", "256"]
+        for number, sent in enumerate((signal.SIGKILL, signal.SIGKILL, signal.SIGINT, signal.SIGINT)):
+            line = [sys.executable, "-c", BEGINNING, *map(str, words)]
+            process = subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+            # at the first pass, and later ones
+            for _ in range(1 + number % 2 * 3):
+                self.assertEqual(process.stdout.readline(), b"a pass\n")
+            process.send_signal(sent)
+            self.assertEqual((process.wait(60), sent), (-9 if sent == signal.SIGKILL else 5, sent))
+            process.stdout.close()
+            process.stderr.close()
+            self.assertEqual({path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}, before)
 
     def test_what_is_lit_is_the_material_in_the_light(self):
         self.sunny()

@@ -23,6 +23,8 @@ AT, NORMAL, FACE, ROUNDED, PLACE = 0, 3, 6, 9, 10
 #: choice among places on emitters
 TO_COSINE, TO_LAMP, TO_EMITTER, TO_SKY = 0, 1, 2, 3
 CHOICE = 0x68BC21EB
+#: part of its light that a group of emitters counts with which lies behind a texel
+FAINT = 0.02
 
 
 @njit(cache=True, nogil=True)
@@ -93,25 +95,51 @@ def aim_at_lamps(count, lamps, at, weigh, points, powers, straight, shots, unhin
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _emitter_at(pick, sums, guide):
-    """Return the emitter that a number draws, by where its part of the unit interval begins (Chen and Asau 1974)."""
-    e = guide[min(int(pick * len(guide)), len(guide) - 1)]
-    while e < len(sums) - 2 and sums[e + 1] <= pick:
-        e += 1
-    return e
+def _place_of(pick, sums, guide):
+    """Return the last place at which rising sums are not above a number of the unit interval (Chen and Asau 1974)."""
+    place = guide[min(int(pick * len(guide)), len(guide) - 1)]
+    while place < len(sums) - 2 and sums[place + 1] <= pick:
+        place += 1
+    return place
+
+
+@njit(cache=True, nogil=True, inline="always")
+def reach_of(groups, c, x, y, z, nx, ny, nz):
+    """Return about how much light a group of emitters sends to where a texel lies and faces; more than nothing."""
+    x, y, z = groups[c, 0] - x, groups[c, 1] - y, groups[c, 2] - z
+    square = x * x + y * y + z * z
+    # from within the ball about it, it may come from anywhere
+    facing = (x * nx + y * ny + z * nz + np.sqrt(groups[c, 3])) / np.sqrt(max(square, groups[c, 3]))
+    level = (groups[c, 5] - groups[c, 4]) / max(square, groups[c, 3])
+    return level * min(max(facing, FAINT), 1.0)
 
 
 @njit(cache=True, nogil=True)
-def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, salt, many, alone, shots):
+def aim_at_emitters(
+    count, emitters, surfaces, at, texels, weigh, step, indexes, seeds, salt, many, alone, near, powers, totals, shots
+):
     """Fill ``shots`` (8, N) with a ray to one place on what emits from each place: one of ``many``, by what each gives.
 
     ``emitters`` is `fasciculum.baking.light.surfaces.Emitters`. Where no ray along the cosine follows, these are
-    ``alone`` and not weighed against that.
+    ``alone`` and not weighed against that. Where ``near`` is told, they are drawn group by group, by how far off these
+    are from the texels (6, N) that paths begin at: ``totals`` (N) receives what groups send there together.
     """
-    corners, uvs, which, sums, chances, normals, guide = emitters
+    corners, uvs, which, order, sums, chances, normals, guide, groups, _ = emitters
     factors, tables, glow = surfaces[3], surfaces[4], surfaces[6]
+    last = len(groups) - 1
     for i in range(count):
         shots[REACH, i] = 0.0
+        if near:
+            x, y, z = texels[0, i], texels[1, i], texels[2, i]
+            nx, ny, nz = texels[3, i], texels[4, i], texels[5, i]
+            same = i > 0 and x == texels[0, i - 1] and y == texels[1, i - 1] and z == texels[2, i - 1]
+            if same and nx == texels[3, i - 1] and ny == texels[4, i - 1] and nz == texels[5, i - 1]:
+                totals[i] = totals[i - 1]
+            else:
+                totals[i] = 0.0
+                for c in range(last + 1):
+                    powers[c] = reach_of(groups, c, x, y, z, nx, ny, nz)
+                    totals[i] += powers[c]
         px, py, pz, nx, ny, nz = at[0, i], at[1, i], at[2, i], at[3, i], at[4, i], at[5, i]
         fx, fy, fz = at[6, i], at[7, i], at[8, i]
         seed = hashed(np.uint32(np.uint32(seeds[i] + np.uint32(salt)) + np.uint32(TO_EMITTER)))
@@ -121,9 +149,20 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
             chance, _ = point_of(indexes[i], hashed(np.uint32(seed ^ np.uint32(CHOICE))))
         for one in range(many):
             pick, b = point_of(np.uint32(indexes[i] * np.uint32(many) + np.uint32(one)), seed)
-            e = _emitter_at(pick, sums, guide)
-            # where within its choice the number fell is as even as the number was; evenly over the triangle
-            root = np.sqrt(min(max((pick - sums[e]) / max(sums[e + 1] - sums[e], 1e-300), 0.0), 1.0))
+            rate = 1.0
+            if near:
+                # where within its choice the number fell is as even as the number was
+                pick, c = pick * totals[i], 0
+                while c < last and pick >= powers[c]:
+                    pick -= powers[c]
+                    c += 1
+                part = groups[c, 5] - groups[c, 4]
+                rate = powers[c] / (totals[i] * part)
+                pick = groups[c, 4] + part * min(pick / powers[c], 1.0 - 1e-9)
+            place = _place_of(pick, sums, guide)
+            e = order[place]
+            # evenly over the triangle
+            root = np.sqrt(min(max((pick - sums[place]) / max(sums[place + 1] - sums[place], 1e-300), 0.0), 1.0))
             u, v = root * (1.0 - b), root * b
             sx = corners[e, 0] + u * corners[e, 3] + v * corners[e, 6]
             sy = corners[e, 1] + u * corners[e, 4] + v * corners[e, 7]
@@ -136,8 +175,8 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
             beyond = abs(front) if two else front
             if square < 1e-16 or cos <= 0.0 or beyond <= 0.0 or x * fx + y * fy + z * fz <= 0.0:
                 continue
-            near = 1.0 / np.sqrt(square)
-            cos, beyond = cos * near, beyond * near
+            over = 1.0 / np.sqrt(square)
+            cos, beyond = cos * over, beyond * over
             if beyond <= 1e-7:
                 continue
             m = which[e, 0]
@@ -148,7 +187,7 @@ def aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, 
             else:
                 r, g, bl = factors[m, 4], factors[m, 5], factors[m, 6]
             # how likely it was, per steradian, and how likely the cosine would have found it; both times ``beyond``
-            drawn = chances[e] * square
+            drawn = chances[e] * rate * square
             other = cos * beyond * OVER_PI
             level = other / drawn if alone else many * other / (many * drawn + other)
             shade = luminance(r, g, bl)

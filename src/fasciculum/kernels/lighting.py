@@ -118,7 +118,8 @@ def light_tiles(
         Samples that a texel may have in all, a power of two.
     """
     height, width = openings.shape
-    batch, place, texels = room_for_paths(len(lamps)), np.empty(10), np.empty((3, MANY), np.int64)
+    batch, texels = room_for_paths(len(lamps), len(world[5][8])), np.empty((3, MANY), np.int64)
+    place, middle = np.empty(10), np.empty(10)
     apart = own.shape[0] > 1
     blocks = TILE // NEAR
     count = 0
@@ -136,6 +137,10 @@ def light_tiles(
                 continue
             start, seed = _start_of(left + x, top + y, room)
             which = own[top + y, left + x] if apart else -1
+            if which >= 0:
+                middle[:] = places[starts[which]]
+            else:
+                place_at(t, left + x + 0.5, top + y + 0.5, weights, corners, middle)
             for sample in range(first, last):
                 index = np.uint32(start + np.uint32(sample))
                 if which >= 0:
@@ -149,9 +154,11 @@ def light_tiles(
                     s = triangle_at(ids, n, y + 1, x + 1, px, py, weights)
                     place_at(s if s >= 0 else t, px, py, weights, corners, place)
                 else:
-                    place_at(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
+                    place[:] = middle
                 for k in range(PLACE):
                     batch.at[k, count] = place[k]
+                for k in range(6):
+                    batch.texels[k, count] = middle[k]
                 batch.indexes[count], batch.seeds[count] = index, seed
                 texels[0, count], texels[1, count], texels[2, count] = top + y, left + x, sample
                 count += 1
@@ -166,13 +173,15 @@ def light_tiles(
 @njit(cache=True, nogil=True)
 def light_places(places, seeds, world, lamps, sky, first, last, bounces, step, plain, sums):
     """Add samples of places (P, 10) to ``sums`` (P, 9), scrambled by ``seeds`` (P)."""
-    batch, texels = room_for_paths(len(lamps)), np.zeros((3, MANY), np.int64)
+    batch, texels = room_for_paths(len(lamps), len(world[5][8])), np.zeros((3, MANY), np.int64)
     row = sums.reshape((1, *sums.shape))
     count = 0
     for p in range(len(places)):
         for sample in range(first, last):
             for k in range(PLACE):
                 batch.at[k, count] = places[p, k]
+            for k in range(6):
+                batch.texels[k, count] = places[p, k]
             batch.indexes[count], batch.seeds[count] = np.uint32(sample), seeds[p]
             texels[1, count], texels[2, count] = p, sample
             count += 1
@@ -199,7 +208,8 @@ def picture_rows(top, low, eye, axes, world, normals, lamps, sky, first, last, b
         See `fasciculum.kernels.paths.follow`.
     """
     height, width = sums.shape[0], sums.shape[1]
-    batch, pixels, looks = room_for_paths(len(lamps)), np.empty((2, MANY), np.int64), np.empty((6, MANY))
+    batch, looks = room_for_paths(len(lamps), len(world[5][8])), np.empty((6, MANY))
+    pixels = np.empty((2, MANY), np.int64)
     # a constant would have all that follows paths compiled once more
     plain = first < 0
     count = 0
@@ -254,6 +264,8 @@ def _see(count, world, normals, batch, step, pixels, looks):
         for k in range(3):
             at[3 + k, left] /= length
         at[9, left] = 0.0
+        for k in range(6):
+            batch.texels[k, left] = at[k, left]
         looks[0, left], looks[1, left], looks[2, left], _ = diffuse_at(
             material, uvs, colors, factors, tables, texels, g, u, v
         )

@@ -29,6 +29,7 @@ from fasciculum.kernels.aiming import (
     aim_at_sky,
     draw_points,
     look_along_cosine,
+    reach_of,
 )
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, front_of, opened
 from fasciculum.kernels.sampling import hashed
@@ -37,7 +38,7 @@ from fasciculum.kernels.shining import NOTHING, PICTURE, diffuse_at, emission_at
 #: values of a path: light that comes straight (3), light that was sent back (3), what of lamps arrives, unhindered too
 STRAIGHT, SENT, ARRIVED, UNHINDERED, LIGHT_VALUES = 0, 3, 6, 7, 8
 #: places on emitters that one is chosen of at first, and later on
-CANDIDATES, LATER_CANDIDATES = 3, 1
+CANDIDATES, LATER_CANDIDATES = 2, 1
 #: clear surfaces that a ray is followed through at most
 MOST_CLEAR = 24
 #: places that a path comes to after which it may end by chance, and its least chance to go on
@@ -49,16 +50,21 @@ MANY = 128
 #: rows of what a ray met: how far off, two weights, which side, and the normal
 AWAY, MET = 0, 7
 
-#: paths that are followed at once: places (10, N), what their light is multiplied by (3, N), which path of its sequence
-#: (N) and what scrambles that (N), which column of ``out`` it adds to (N), values (8, N); the rest is scratch
-Batch = namedtuple("Batch", "at weigh indexes seeds columns out points powers shots ways stack met triangles".split())
+#: paths that are followed at once: places (10, N), the texels that they begin at (place and normal, 6, N), what their
+#: light is multiplied by (3, N), which path of its sequence (N) and what scrambles that (N), which column of ``out``
+#: each adds to (N), values (8, N); the rest is scratch
+Batch = namedtuple(
+    "Batch",
+    "at texels weigh indexes seeds columns out points powers shares totals shots ways stack met triangles".split(),
+)
 
 
 @njit(cache=True, nogil=True)
-def room_for_paths(lamps):
-    """Return a `Batch` with room for `MANY` paths."""
+def room_for_paths(lamps, groups):
+    """Return a `Batch` with room for `MANY` paths, where so many lamps and groups of emitters shine."""
     return Batch(
         np.empty((PLACE, MANY)),
+        np.empty((6, MANY)),
         np.empty((3, MANY)),
         np.empty(MANY, np.uint32),
         np.empty(MANY, np.uint32),
@@ -66,6 +72,8 @@ def room_for_paths(lamps):
         np.empty((LIGHT_VALUES, MANY)),
         np.empty((2, MANY)),
         np.empty((lamps + 1, MANY)),
+        np.empty(max(groups, 1)),
+        np.empty(MANY),
         np.empty((SHOT, MANY)),
         np.empty((4, MANY)),
         np.empty(ROOM, np.int64),
@@ -189,10 +197,12 @@ def add_sky(count, sky, ways, triangles, weigh, weighed, columns, base, out):
 
 
 @njit(cache=True, nogil=True)
-def add_emission(count, surfaces, emitters, ways, met, triangles, many, plain, weigh, columns, base, out):
-    """Add what the surfaces emit that rays met, weighed against rays that are aimed at them."""
+def add_emission(
+    count, surfaces, emitters, texels, totals, near, ways, met, triangles, many, plain, weigh, columns, base, out
+):
+    """Add what the surfaces emit that rays met, weighed against rays that are aimed at them, as those were drawn."""
     material, uvs, _, factors, tables, _, glow, firsts, parts = surfaces
-    which, chances = emitters[2], emitters[4]
+    which, chances, groups, member = emitters[2], emitters[5], emitters[8], emitters[9]
     for i in range(count):
         g = triangles[i]
         if g < 0 or firsts[g] < 0:
@@ -209,6 +219,11 @@ def add_emission(count, surfaces, emitters, ways, met, triangles, many, plain, w
         if not plain:
             beyond = abs(met[4, i] * ways[0, i] + met[5, i] * ways[1, i] + met[6, i] * ways[2, i])
             drawn = many * chances[e] * away * away / max(beyond, 1e-7)
+            if near:
+                c = member[e]
+                x, y, z, nx, ny, nz = texels[0, i], texels[1, i], texels[2, i], texels[3, i], texels[4, i], texels[5, i]
+                part = totals[i] * (groups[c, 5] - groups[c, 4])
+                drawn *= reach_of(groups, c, x, y, z, nx, ny, nz) / part
             other = ways[3, i] * OVER_PI
             share = other / (drawn + other)
         place = columns[i]
@@ -220,7 +235,8 @@ def add_emission(count, surfaces, emitters, ways, met, triangles, many, plain, w
 @njit(cache=True, nogil=True)
 def go_on(count, surfaces, batch, step, salt, sure):
     """Move paths that go on to where their rays ended, one behind the other; return how many there are."""
-    at, weigh, indexes, seeds, columns, _, _, _, _, ways, _, met, triangles = batch
+    at, weigh, indexes, seeds, columns = batch.at, batch.weigh, batch.indexes, batch.seeds, batch.columns
+    ways, met, triangles = batch.ways, batch.met, batch.triangles
     material, uvs, colors, factors, tables, texels, _, _, _ = surfaces
     left = 0
     for i in range(count):
@@ -268,10 +284,19 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
     plain : bool
         Look along the cosine alone, as a measure for the other ways.
     """
-    at, weigh, indexes, seeds, columns, out, points, powers, shots, ways, stack, met, triangles = batch
+    at, texels, weigh, indexes, seeds, columns = (
+        batch.at,
+        batch.texels,
+        batch.weigh,
+        batch.indexes,
+        batch.seeds,
+        batch.columns,
+    )
+    out, points, powers, shares, totals = batch.out, batch.points, batch.powers, batch.shares, batch.totals
+    shots, ways, stack, met, triangles = batch.shots, batch.ways, batch.stack, batch.met, batch.triangles
     surfaces, emitters = world[4], world[5]
     picture, dark = sky[0][0] == PICTURE, sky[0][0] == NOTHING
-    emits = len(emitters[4]) > 0
+    emits = len(emitters[5]) > 0
     for i in range(count):
         weigh[0, i] = weigh[1, i] = weigh[2, i] = 1.0
         columns[i] = i
@@ -288,7 +313,8 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
             aim_at_lamps(count, lamps, at, weigh, points, powers, depth == 0, shots, out[UNHINDERED])
             cast_shots(count, world, at, step, shots, columns, base, out, stack)
         if emits and not plain:
-            aim_at_emitters(count, emitters, surfaces, at, weigh, step, indexes, seeds, salt, many, alone, shots)
+            told = (indexes, seeds, salt, many, alone, depth == 0, shares, totals)
+            aim_at_emitters(count, emitters, surfaces, at, texels, weigh, step, *told, shots)
             cast_shots(count, world, at, step, shots, columns, base, out, stack)
         if picture and not plain:
             draw_points(count, indexes, seeds, salt, TO_SKY, points)
@@ -308,7 +334,8 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
         if not dark:
             add_sky(count, sky, ways, triangles, weigh, picture and not plain, columns, base, out)
         if emits:
-            add_emission(count, surfaces, emitters, ways, met, triangles, many, plain, weigh, columns, base, out)
+            told = (texels, totals, depth == 0, ways, met, triangles, many, plain)
+            add_emission(count, surfaces, emitters, *told, weigh, columns, base, out)
         if depth == bounces:
             break
         count = go_on(count, surfaces, batch, step, salt, depth + 1 <= SURE)

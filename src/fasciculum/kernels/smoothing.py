@@ -172,3 +172,34 @@ def even_rows(first, last, pixels, variance, smooth, labels, normals, step, apar
             for c in range(channels):
                 even[y, x, c] = total[c] / weight
             spread[y, x] = more / (weight * weight)
+
+
+@njit(cache=True, nogil=True)
+def dim_rows(first, last, bright, variance, labels, sure, shares):
+    """Fill rows of ``shares`` (H, W) with what texels are to be multiplied by that outshine those around them.
+
+    A texel is to be no brighter than all but one of its neighbours on the same part of the surface, but for as much as
+    ``sure`` standard deviations leave of it: a path that rarely finds much light does so in one texel of many. Where
+    fewer than three neighbours are of its part it is left alone.
+    """
+    height, width = labels.shape
+    for y in range(first, last):
+        for x in range(width):
+            shares[y, x] = 1.0
+            own = labels[y, x]
+            if own < 0:
+                continue
+            most, second, count = -1.0, -1.0, 0
+            for j in range(max(y - 1, 0), min(y + 2, height)):
+                for i in range(max(x - 1, 0), min(x + 2, width)):
+                    if labels[j, i] != own or (i == x and j == y):
+                        continue
+                    count += 1
+                    value = bright[j, i]
+                    if value > most:
+                        most, second = value, most
+                    elif value > second:
+                        second = value
+            level = bright[y, x]
+            if count >= 3 and level > second:
+                shares[y, x] = max(second, level - sure * np.sqrt(variance[y, x])) / level

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.smoothing import Guide
 from fasciculum.kernels.lighting import ODD
-from fasciculum.kernels.smoothing import even_rows, spread_rows
+from fasciculum.kernels.smoothing import dim_rows, even_rows, spread_rows
 from fasciculum.model.choices import Choice
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
@@ -34,6 +35,8 @@ PACKAGE = "pyoidn"
 BAND, PART, OVERLAP = 32, 2048, 128
 #: rounds of the own filter, each of twice the reach, and how much brightness may differ, in standard deviations
 ROUNDS, APART = 5, 2.0
+#: standard deviations that a texel may lose which outshines those around it
+SPARK = 3.0
 #: standard deviations that removing noise may change a texel by, without the library and with it
 MOST_OFF = 1.0, 1.5
 
@@ -66,7 +69,19 @@ def remove_noise(
         See `guide_of`; the same for all layers.
     """
     labels = np.where(passes.lit, guide.labels, -1)
-    variance = _variance(passes, layer, labels)
+    own = _variance(passes, layer, labels)
+    bands = range(0, len(layer), BAND)
+    shares = np.empty_like(own)
+    bright = brightness(layer) if layer.shape[2] == 3 else np.ascontiguousarray(layer[..., 0])
+
+    def dim(first: int) -> None:
+        dim_rows(first, min(first + BAND, len(own)), bright, own, labels, SPARK, shares)
+
+    in_pieces(dim, bands)
+    layer *= shares[..., None]
+    bleed(passes.lit, [(layer, None)])
+    variance = np.empty_like(own)
+    in_pieces(lambda first: spread_rows(first, min(first + BAND, len(own)), own, labels, variance), bands)
     given = layer.copy()
     library = available()
     if library:
@@ -147,8 +162,5 @@ def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[n
     light = total / done
     # other layers are as noisy as the light, in parts of it
     share = np.square(np.divide(bright, light, out=np.ones_like(light), where=light > 1e-12))
-    found = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
-    even = np.empty_like(found)
-    bands = range(0, len(found), BAND)
-    in_pieces(lambda first: spread_rows(first, min(first + BAND, len(found)), found, labels, even), bands)
-    return even
+    found: NDArray[np.float32] = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
+    return found

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from heapq import heappop, heappush
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 import cv2
@@ -22,6 +24,8 @@ BOUNCED, EMITTED, CLEAR = 128, 256, 1024
 FACTORS = 8
 #: edges that a textured emitting triangle is cut into for sampling, at most, and texels to each of the parts
 PARTS, PER_PART = 16, 8
+#: groups of emitters that one is drawn of by how near and how bright they are, at most
+GROUPS = 64
 
 
 class Surfaces(NamedTuple):
@@ -66,23 +70,33 @@ class Emitters(NamedTuple):
         Where emission is read, in the same way.
     which : ndarray of int64, shape (E, 2)
         Material, and whether both sides emit.
+    order : ndarray of int32, shape (E,)
+        Group after group.
     sums : ndarray of float64, shape (E + 1,)
-        How much of the light comes from those before each, from 0 to 1.
+        In this order, how much of the light comes from those before each, from 0 to 1.
     chances : ndarray of float64, shape (E,)
         Part of all light over area, 1 / square metre.
     normals : ndarray of float64, shape (E, 3)
         Of their fronts, a metre long.
     guide : ndarray of int32, shape (E,)
-        Of as many even parts of the unit interval the emitter that each begins in.
+        Of as many even parts of the unit interval the place in the order that each begins in.
+    groups : ndarray of float64, shape (C, 6)
+        Of emitters that lie together: middle (3), square of the radius of the ball about them, and the sums at which
+        they begin and end.
+    member : ndarray of int32, shape (E,)
+        The group of each.
     """
 
     corners: NDArray[np.float64]
     uvs: NDArray[np.float64]
     which: NDArray[np.int64]
+    order: NDArray[np.int32]
     sums: NDArray[np.float64]
     chances: NDArray[np.float64]
     normals: NDArray[np.float64]
     guide: NDArray[np.int32]
+    groups: NDArray[np.float64]
+    member: NDArray[np.int32]
 
 
 class World(NamedTuple):
@@ -305,21 +319,67 @@ def _emitters(surfaces: Surfaces, triangles: NDArray[np.float32]) -> Emitters:
     if len(weight):
         # nothing that emits is left out for good
         weight += 1e-4 * weight.mean() + 1e-30
-    sums = np.concatenate([[0.0], np.cumsum(weight)])
-    whole = max(float(sums[-1]), 1e-300)
     corners = np.ascontiguousarray(np.concatenate(places))
+    order, starts = _grouped(corners, weight)
+    sums = np.concatenate([[0.0], np.cumsum(weight[order])])
+    whole = max(float(sums[-1]), 1e-300)
+    sums /= whole
     normals = np.cross(corners[:, 3:6], corners[:, 6:9])
     steps = np.arange(len(weight)) / max(len(weight), 1)
-    guide = np.maximum(np.searchsorted(sums / whole, steps, side="right") - 1, 0)
+    guide = np.maximum(np.searchsorted(sums, steps, side="right") - 1, 0)
+    groups, member = np.zeros((len(starts) - 1, 6)), np.zeros(len(weight), np.int32)
+    for number, (first, last) in enumerate(pairwise(starts)):
+        inside = order[first:last]
+        low, high = _boxes(corners[inside])
+        low, high = low.min(axis=0), high.max(axis=0)
+        groups[number, :3] = (low + high) / 2
+        groups[number, 3] = max(((high - low) ** 2).sum() / 4, 1e-12)
+        groups[number, 4:] = sums[first], sums[last]
+        member[inside] = number
     return Emitters(
         corners,
         np.ascontiguousarray(np.concatenate(reads)),
         np.ascontiguousarray(np.concatenate(which)),
-        sums / whole,
+        order,
+        sums,
         weight / whole / np.concatenate(areas),
         normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-30),
         guide.astype(np.int32),
+        groups,
+        member,
     )
+
+
+def _boxes(corners: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return the least and the greatest coordinates of triangles, each a corner and two edges."""
+    spots = np.stack([corners[:, :3], corners[:, :3] + corners[:, 3:6], corners[:, :3] + corners[:, 6:9]])
+    return spots.min(axis=0), spots.max(axis=0)
+
+
+def _grouped(corners: NDArray[np.float64], weight: NDArray[np.float64]) -> tuple[NDArray[np.int32], list[int]]:
+    """Return emitters put into groups of those that lie together, and where each group begins, and the last ends.
+
+    What gives most light over most of space is parted next, by half of its light along its longest side.
+    """
+    low, high = _boxes(corners)
+    middle = (low + high) / 2
+
+    def entry(own: NDArray[np.int64]) -> tuple[float, int, NDArray[np.int64]]:
+        size = high[own].max(axis=0) - low[own].min(axis=0)
+        return -float(weight[own].sum() * (size**2).sum()) if len(own) > 1 else 0.0, int(own[0]), own
+
+    parts = [entry(np.arange(len(weight)))] if len(weight) else []
+    while parts and len(parts) < GROUPS and parts[0][0] < 0:
+        _, _, own = heappop(parts)
+        axis = int((high[own].max(axis=0) - low[own].min(axis=0)).argmax())
+        own = own[np.argsort(middle[own, axis], kind="stable")]
+        light = np.cumsum(weight[own])
+        half = min(max(int(np.searchsorted(light, light[-1] / 2)), 1), len(own) - 1)
+        heappush(parts, entry(own[:half]))
+        heappush(parts, entry(own[half:]))
+    kept = [own for _, _, own in sorted(parts, key=lambda part: part[1])]
+    order = np.concatenate([np.zeros(0, np.int64), *kept]).astype(np.int32)
+    return order, [0, *np.cumsum([len(own) for own in kept]).tolist()]
 
 
 def _cut(surfaces: Surfaces, corners: NDArray[np.float32], g: int) -> tuple[int, Any, Any, Any, Any, Any] | None:
