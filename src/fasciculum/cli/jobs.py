@@ -6,7 +6,6 @@ import glob
 import shutil
 import tempfile
 import time
-import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,11 +20,14 @@ from fasciculum.errors import FasciculumError, MalformedFile, UsageError
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
+from fasciculum.later import Later
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project
 from fasciculum.progress import SILENT, Cancelled, Progress
 from fasciculum.session.pipeline import begin, bring_up, make
+
+tomllib = Later("tomllib")
 
 #: keys of a job that are no options of ``make``
 OWN = ("models", "out", "name")

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import dijkstra
 
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.later import Later
 from fasciculum.uv.islands import weld
 from fasciculum.uv.unwrap.surface import weld_tolerance
+
+sparse = Later("scipy.sparse")
+csgraph = Later("scipy.sparse.csgraph")
 
 #: a loop goes on along an edge that turns away by no more than this, degrees
 STRAIGHT = 50.0
@@ -46,10 +49,10 @@ class EdgeGraph:
         return found
 
     @cached_property
-    def _graph(self) -> csr_matrix:
+    def _graph(self) -> Any:
         count = len(self.points)
         length = np.maximum(self.lengths, 1e-12)
-        return csr_matrix((length, (self.ends[:, 0], self.ends[:, 1])), shape=(count, count))
+        return sparse.csr_matrix((length, (self.ends[:, 0], self.ends[:, 1])), shape=(count, count))
 
     @cached_property
     def _at(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
@@ -81,7 +84,7 @@ class EdgeGraph:
     def path(self, one: int, two: int) -> NDArray[np.int64]:
         """Return the edges of the shortest way that begins with edge ``one`` and ends with edge ``two``."""
         a, b = self.ends[one], self.ends[two]
-        far, came = dijkstra(self._graph, directed=False, indices=a, return_predecessors=True)
+        far, came = csgraph.dijkstra(self._graph, directed=False, indices=a, return_predecessors=True)
         start = int(far[:, b].min(axis=1).argmin())
         end = int(b[far[start][b].argmin()])
         if not np.isfinite(far[start, end]):
@@ -134,8 +137,8 @@ class EdgeGraph:
         one, two = order[:-1][same] // 3, order[1:][same] // 3
         smooth = np.einsum("ij,ij->i", normals[one], normals[two]) > np.cos(np.radians(angle))
         count = len(self.corners)
-        graph = csr_matrix((np.ones(int(smooth.sum())), (one[smooth], two[smooth])), shape=(count, count))
-        far = dijkstra(graph, directed=False, indices=triangle, unweighted=True)
+        graph = sparse.csr_matrix((np.ones(int(smooth.sum())), (one[smooth], two[smooth])), shape=(count, count))
+        far = csgraph.dijkstra(graph, directed=False, indices=triangle, unweighted=True)
         return np.flatnonzero(np.isfinite(far))
 
 

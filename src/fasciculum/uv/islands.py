@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.later import Later
+
+sparse = Later("scipy.sparse")
+csgraph = Later("scipy.sparse.csgraph")
 
 
 def weld(rows: NDArray[np.float64], tolerance: float) -> NDArray[np.int64]:
@@ -39,8 +41,8 @@ def connect(vertices: NDArray[np.int64]) -> NDArray[np.int32]:
     order = np.lexsort((edges[:, 1], edges[:, 0]))
     edges, owner = edges[order], owner[order]
     same = (edges[1:] == edges[:-1]).all(axis=1)
-    graph = coo_matrix((np.ones(same.sum()), (owner[:-1][same], owner[1:][same])), shape=(count, count))
-    _, labels = connected_components(graph, directed=False)
+    graph = sparse.coo_matrix((np.ones(same.sum()), (owner[:-1][same], owner[1:][same])), shape=(count, count))
+    _, labels = csgraph.connected_components(graph, directed=False)
     numbers: NDArray[np.int32] = labels.astype(np.int32)
     return numbers
 

@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
-from scipy.sparse.csgraph import connected_components
 
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.later import Later
+
+sparse = Later("scipy.sparse")
+csgraph = Later("scipy.sparse.csgraph")
 
 
 def unit(vectors: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -95,8 +97,8 @@ def _groups(vertex: NDArray[np.int64], sign: NDArray[np.float64]) -> NDArray[np.
     one, two = usable[order][:-1][same], usable[order][1:][same]
     # the end of one is the beginning of the other
     pairs = np.concatenate([np.stack([first[one], last[two]]), np.stack([last[one], first[two]])], axis=1)
-    graph = coo_array((np.ones(pairs.shape[1], np.int8), (pairs[0], pairs[1])), shape=(3 * count, 3 * count))
-    found: NDArray[np.int64] = connected_components(graph, directed=False)[1].astype(np.int64)
+    graph = sparse.coo_array((np.ones(pairs.shape[1], np.int8), (pairs[0], pairs[1])), shape=(3 * count, 3 * count))
+    found: NDArray[np.int64] = csgraph.connected_components(graph, directed=False)[1].astype(np.int64)
     return found
 
 

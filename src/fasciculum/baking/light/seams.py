@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix, identity
-from scipy.sparse.linalg import cg
 
 from fasciculum.baking.light.passes import LightPasses
 from fasciculum.kernels.rows import unique_rows
+from fasciculum.later import Later
 from fasciculum.progress import SILENT, Progress
+
+sparse = Later("scipy.sparse")
+solving = Later("scipy.sparse.linalg")
 
 #: cosine between the normals of both sides from which they are one surface
 ALIKE = 0.985
@@ -38,18 +40,19 @@ class Seams:
         self.texels, number = np.unique(flat, return_inverse=True)
         values = np.concatenate([weights[0].ravel(), -weights[1].ravel()])
         shape = count, len(self.texels)
-        self._apart = coo_matrix((values, (np.concatenate([rows, rows]), number.reshape(-1))), shape=shape).tocsr()
+        places = np.concatenate([rows, rows]), number.reshape(-1)
+        self._apart = sparse.coo_matrix((values, places), shape=shape).tocsr()
 
     def close(self, layer: NDArray[np.float32], progress: Progress = SILENT) -> None:
         """Bring both sides of each seam of a layer (H, W, C) together, in place."""
         if not len(self.texels):
             return
-        square = self._apart.T @ self._apart + HOLD * identity(len(self.texels), format="csr")
+        square = self._apart.T @ self._apart + HOLD * sparse.identity(len(self.texels), format="csr")
         flat = layer.reshape(-1, layer.shape[2])
         for channel in range(layer.shape[2]):
             progress.check()
             given = flat[self.texels, channel].astype(np.float64)
-            found, _ = cg(square, HOLD * given, x0=given, rtol=ENOUGH, maxiter=STEPS)
+            found, _ = solving.cg(square, HOLD * given, x0=given, rtol=ENOUGH, maxiter=STEPS)
             flat[self.texels, channel] = np.maximum(found, 0)
 
     def differences(self, layer: NDArray[np.float32]) -> NDArray[np.float64]:

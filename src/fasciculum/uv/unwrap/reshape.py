@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_matrix
-from scipy.sparse.linalg import splu
 
 from fasciculum.kernels.flattening import corners_at, frames, relax
+from fasciculum.later import Later
 from fasciculum.uv.corners import signed_uv_areas
 from fasciculum.uv.islands import weld
 from fasciculum.uv.unwrap.charts import rest_of
+
+sparse = Later("scipy.sparse")
+solving = Later("scipy.sparse.linalg")
 
 #: how many times vertices are moved at most
 SWEEPS = 60
@@ -85,7 +87,7 @@ class Island:
         count = len(self.places)
         rows = np.concatenate([ends[:, 0], ends[:, 1]])
         columns = np.concatenate([ends[:, 1], ends[:, 0]])
-        graph = coo_matrix((np.ones(len(rows)), (rows, columns)), shape=(count, count)).tocsr()
+        graph = sparse.coo_matrix((np.ones(len(rows)), (rows, columns)), shape=(count, count)).tocsr()
         graph.data[:] = 1.0
         free = np.flatnonzero(~fixed)
         if not len(free):
@@ -94,7 +96,7 @@ class Island:
         inner = -graph[free][:, free]
         inner.setdiag(degree[free])
         outer = graph[free][:, np.flatnonzero(fixed)] @ self.places[fixed]
-        self.places[free] = splu(inner.tocsc()).solve(outer)
+        self.places[free] = solving.splu(inner.tocsc()).solve(outer)
 
     def rectangle(self) -> bool:
         """Lay the island into a rectangle by its four strongest corners; False when it has no four."""
