@@ -21,6 +21,7 @@ from fasciculum.model.layers import Axis, Mask, MaskKind
 
 FIRST = """
 import time; began = time.perf_counter()
+import numba, cv2
 from PySide6.QtWidgets import QApplication
 from PySide6.QtCore import QTimer
 from fasciculum.app.start import make_window

@@ -5,6 +5,14 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
+_NAMES: list[str] = []
+
+
+def load_now() -> None:
+    """Load all that is still waited with."""
+    for name in _NAMES:
+        import_module(name)
+
 
 class Later:
     """A module in whose place this stands until it is needed.
@@ -17,6 +25,7 @@ class Later:
 
     def __init__(self, name: str) -> None:
         self._name = name
+        _NAMES.append(name)
 
     def __getattr__(self, wanted: str) -> Any:
         return getattr(import_module(self._name), wanted)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import sys
+import threading
 import time
 import traceback
 from pathlib import Path
@@ -16,6 +17,7 @@ from fasciculum.app.demo import open_demo
 from fasciculum.app.frame.window import Window
 from fasciculum.app.look import apply_theme
 from fasciculum.app.workspace import Workspace
+from fasciculum.later import load_now
 
 
 def _report_crashes(workspace: Workspace) -> None:
@@ -61,6 +63,8 @@ def run(files: list[str], *, demo: bool = False) -> int:
     gc.freeze()
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
+    # beside what the artist does first, so that nothing waits for it later
+    QTimer.singleShot(0, lambda: threading.Thread(target=load_now, daemon=True).start())
     if demo:
         QTimer.singleShot(0, lambda: open_demo(window.workspace))
     QTimer.singleShot(0, window.files.offer_lost_work)

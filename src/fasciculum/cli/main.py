@@ -151,6 +151,9 @@ def _window(parsed: Any) -> int:
 
     # all that is loaded stays; the window lets rubbish be collected again once it stands
     gc.disable()
+    # Qt looks at the source of every module that is loaded after it
+    for name in ("numba", "cv2"):
+        importlib.import_module(name)
     # the window is beside the command line, not below it, so that it is found by name
     start = importlib.import_module("fasciculum.app.start")
     files = list(getattr(parsed, "files", []))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import moderngl
@@ -14,7 +14,7 @@ from fasciculum.errors import FasciculumError
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.draws import ROLES, Draw
 from fasciculum.rendering.layer_looks import MOST, Ground, LayerLook
-from fasciculum.rendering.shaders import FRAGMENT, LAYERED_FRAGMENT, VERTEX
+from fasciculum.rendering.shaders import FRAGMENT, VERTEX, layered_fragment
 
 LAYOUT = "3f 3f 4f 4f 2f 2f 2f 2f 2f"
 NAMES = (
@@ -50,8 +50,8 @@ class _Item:
     corners: Any
     lens: Any
     array: Any
-    #: for the program that knows layers, once any lie on it
-    layered: Any = None
+    #: for each program that knows layers, once any lie on it
+    layered: dict[frozenset[int], Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,7 +83,9 @@ class Renderer:
             raise NoGraphics(
                 f"the model cannot be drawn here ({error}).", hint="Install libegl1 and libgl1-mesa-dri."
             ) from error
-        self._layered: Any = None
+        #: programs that know layers, by the ways in which these are projected, and which is in use
+        self._layered: dict[frozenset[int], Any] = {}
+        self._ways: frozenset[int] = frozenset()
         self._uniforms: dict[int, dict[str, Any]] = {}
         self._last_looks: list[LayerLook] = []
         self._pictures: dict[str, int] = {}
@@ -112,9 +114,8 @@ class Renderer:
     def set_side(self, side: str, draws: Sequence[Draw]) -> None:
         """Give a side its draws, in place of those that it had."""
         for item in self._sides.pop(side, []):
-            for part in (item.array, item.layered, item.corners, item.lens):
-                if part is not None:
-                    part.release()
+            for part in (item.array, *item.layered.values(), item.corners, item.lens):
+                part.release()
         items = []
         for draw in draws:
             corners = self._gl.buffer(np.ascontiguousarray(draw.corners, np.float32).tobytes())
@@ -222,7 +223,7 @@ class Renderer:
         frame.color_attachments[1].write(np.full((height, width), -1, np.int32).tobytes())
         right, up = camera.axes()
         light = camera.backward() * 0.75 + up * 0.55 + right * 0.35
-        for program in (self._plain, self._layered):
+        for program in (self._plain, self._layered.get(self._ways)):
             if program is not None:
                 self._program = program
                 self._uniform("camera").write(camera.matrix(width / height).T.tobytes())
@@ -279,15 +280,17 @@ class Renderer:
     def set_stacks(self, stacks: dict[str, tuple[Ground, list[LayerLook]]]) -> None:
         """Lay layers over objects, by their keys, on the side that shows what came."""
         self.stacks, self._last_looks = stacks, []
-        if stacks and self._layered is None:
-            self._layered = self._gl.program(VERTEX, LAYERED_FRAGMENT)
+        shown = [look for _, looks in stacks.values() for look in looks[:MOST]]
+        self._ways = frozenset(look.kind for look in shown if look.texture)
+        if stacks and self._ways not in self._layered:
+            self._layered[self._ways] = self._gl.program(VERTEX, layered_fragment(self._ways))
 
     def _lay_over(self, item: _Item, stack: tuple[Ground, list[LayerLook]]) -> None:
         """Give the program the layers on what is drawn next."""
         ground, looks = stack
-        if item.layered is None:
+        if self._ways not in item.layered:
             parts = [(item.corners, LAYOUT, *NAMES), (item.lens, "3f", "in_lens")]
-            item.layered = self._gl.vertex_array(self._program, parts, skip_errors=True)
+            item.layered[self._ways] = self._gl.vertex_array(self._program, parts, skip_errors=True)
         looks = looks[:MOST]
         self._uniform("to_own").write(np.ascontiguousarray(ground.to_own.T, np.float32).tobytes())
         self._set("box_low", ground.low)
@@ -317,7 +320,7 @@ class Renderer:
         stack: tuple[Ground, list[LayerLook]] | None = None,
     ) -> None:
         draw, gl = item.draw, self._gl
-        self._program = self._plain if stack is None else self._layered
+        self._program = self._plain if stack is None else self._layered[self._ways]
         if stack is not None:
             self._lay_over(item, stack)
         used = [0] * 5
@@ -353,7 +356,7 @@ class Renderer:
             gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
         else:
             gl.disable(moderngl.BLEND)
-        (item.array if stack is None else item.layered).render(moderngl.TRIANGLES)
+        (item.array if stack is None else item.layered[self._ways]).render(moderngl.TRIANGLES)
 
     def release(self) -> None:
         """Give the context back."""

@@ -104,6 +104,7 @@ vec2 placed(int n, vec2 uv) {
     return vec2(at.z * uv.x - at.w * uv.y, at.w * uv.x + at.z * uv.y) + at.xy;
 }
 
+#if BOX || PLANE
 vec4 read_side(int n, int axis, float way, vec3 p) {
     vec2 flat_ = side_ways(axis, way, p);
     vec4 scale = layer_scale[n];
@@ -113,6 +114,8 @@ vec4 read_side(int n, int axis, float way, vec3 p) {
     return read_layer(n, placed(n, (flat_ - first) / size * scale.yz));
 }
 
+#endif
+#if CYLINDER || SPHERE
 vec4 read_round(int n, vec3 p, vec3 m, bool sphere) {
     int up = layer_axis[n], one = (up + 2) % 3, front = (up + 1) % 3;
     vec3 from = p - (box_low + box_high) * 0.5, size = (box_high - box_low) * 0.5;
@@ -142,17 +145,29 @@ vec4 read_round(int n, vec3 p, vec3 m, bool sphere) {
     return mix(side, read_layer(n, placed(n, cap / vec2(length_u, length_v))), ends);
 }
 
+#endif
 vec4 layer_at(int n, vec3 p, vec3 m) {
     if (layer_used[n] == 0) return vec4(layer_color[n].rgb, 1.0);
     vec3 way = vec3(m.x < 0.0 ? -1.0 : 1.0, m.y < 0.0 ? -1.0 : 1.0, m.z < 0.0 ? -1.0 : 1.0);
+#if PLANE
     if (layer_kind[n] == 1) return read_side(n, layer_axis[n], way[layer_axis[n]], p);
+#endif
+#if CYLINDER
     if (layer_kind[n] == 2) return read_round(n, p, m, false);
+#endif
+#if SPHERE
     if (layer_kind[n] == 3) return read_round(n, p, m, true);
+#endif
+#if UVS
     if (layer_kind[n] == 4) return read_layer(n, placed(n, uv0 * layer_scale[n].yz));
+#endif
+#if BOX
     vec3 weight = max(abs(m) / max(max(abs(m.x), abs(m.y)), max(abs(m.z), 1e-6)) - 0.7, 0.0);
     weight /= weight.x + weight.y + weight.z;
     return weight.x * read_side(n, 0, way.x, p) + weight.y * read_side(n, 1, way.y, p)
         + weight.z * read_side(n, 2, way.z, p);
+#endif
+    return vec4(layer_color[n].rgb, 1.0);
 }
 
 float shows(int n, vec3 p, vec3 world) {
@@ -178,6 +193,15 @@ vec3 over_layers(vec3 beneath) {
     return beneath;
 }
 """
-LAYERED_FRAGMENT = FRAGMENT.replace("//FUNCTIONS", LAYER_FUNCTIONS).replace(
-    "//LAYERS", "if (lens_on == 0) base.rgb = over_layers(base.rgb);"
-)
+#: what each projection is called there, in the order of `fasciculum.rendering.layer_looks.PROJECTIONS`
+PROJECTIONS = ("BOX", "PLANE", "CYLINDER", "SPHERE", "UVS")
+
+
+def layered_fragment(kinds: frozenset[int]) -> str:
+    """Return the fragment program for layers whose pictures are projected in these ways alone.
+
+    Drivers that draw in software go through every way for every pixel, whichever of them is asked for.
+    """
+    said = "".join(f"#define {word} {int(kind in kinds)}\n" for kind, word in enumerate(PROJECTIONS))
+    text = FRAGMENT.replace("//FUNCTIONS", said + LAYER_FUNCTIONS)
+    return text.replace("//LAYERS", "if (lens_on == 0) base.rgb = over_layers(base.rgb);")

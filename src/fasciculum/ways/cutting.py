@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +12,10 @@ from numpy.typing import NDArray
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.scene import Primitive
 
+#: weights of a triangle's corners, and a polygon on it
+Weights = tuple[float, float, float]
+Polygon = list[Weights]
+WHOLE: Polygon = [(1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)]
 #: how near to a whole repeat a corner may come and still lie on it, in repeats
 NEAR = 1e-6
 #: pieces that a triangle may be cut into
@@ -38,42 +44,56 @@ def cut_at_repeats(primitive: Primitive, uvs: NDArray[np.float64]) -> tuple[Prim
     shifted = [uvs[whole] - np.floor(low[whole] + NEAR)[:, None, :]]
     triangles = [primitive.triangles[whole].astype(np.int64)]
     for number in np.flatnonzero(~whole).tolist():
-        for polygon, cell in _cells(uvs[number]):
+        own = uvs[number].tolist()
+        for polygon, cell in _cells(own):
             corners = pieces.corners(number, polygon)
-            at = polygon @ uvs[number] - cell
+            at = [[_at(weights, [uv[axis] for uv in own]) - cell[axis] for axis in (0, 1)] for weights in polygon]
             for second in range(1, len(polygon) - 1):
                 triangles.append(np.array([[corners[0], corners[second], corners[second + 1]]]))
-                shifted.append(at[[0, second, second + 1]][None])
+                shifted.append(np.array([[at[0], at[second], at[second + 1]]]))
     return pieces.primitive(np.concatenate(triangles)), np.concatenate(shifted)
 
 
-def _cells(uvs: NDArray[np.float64]) -> list[tuple[NDArray[np.float64], NDArray[np.float64]]]:
-    """Return the parts of a triangle by whole repeat: polygons as weights of its corners, (N, 3), and the repeat."""
-    parts = [np.eye(3)]
-    for axis in (0, 1):
-        cut: list[NDArray[np.float64]] = []
+# a triangle has a handful of pieces of a handful of corners: plain numbers are ten times as quick as arrays of them
+
+
+def _at(weights: Weights, corners: Sequence[float]) -> float:
+    """Return a coordinate at weights of a triangle's corners."""
+    return weights[0] * corners[0] + weights[1] * corners[1] + weights[2] * corners[2]
+
+
+def _cells(uvs: list[list[float]]) -> list[tuple[Polygon, tuple[int, int]]]:
+    """Return the parts of a triangle by whole repeat: polygons as weights of its corners, and the repeat."""
+    parts = [WHOLE]
+    across, down = ([uv[axis] for uv in uvs] for axis in (0, 1))
+    for corners in (across, down):
+        cut: list[Polygon] = []
         for polygon in parts:
-            cut += _strips(polygon, uvs[:, axis])
+            cut += _strips(polygon, corners)
             if len(cut) > MOST_PIECES:
-                return [(np.eye(3), np.floor(uvs.min(axis=0) + NEAR))]
+                return [(WHOLE, (math.floor(min(across) + NEAR), math.floor(min(down) + NEAR)))]
         parts = cut
-    return [(polygon, np.floor((polygon @ uvs).mean(axis=0))) for polygon in parts]
+
+    def middle(polygon: Polygon, corners: list[float]) -> int:
+        return math.floor(sum(_at(weights, corners) for weights in polygon) / len(polygon))
+
+    return [(polygon, (middle(polygon, across), middle(polygon, down))) for polygon in parts]
 
 
-def _strips(polygon: NDArray[np.float64], corners: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+def _strips(polygon: Polygon, corners: list[float]) -> list[Polygon]:
     """Return a polygon's parts between whole numbers of a coordinate, given at the triangle's corners."""
-    at = polygon @ corners
+    at = [_at(weights, corners) for weights in polygon]
     found = []
-    for step in range(int(np.floor(at.min() + NEAR)), int(np.ceil(at.max() - NEAR))):
-        part = _clipped(polygon, at - step)
-        if len(part):
-            part = _clipped(part, step + 1 - part @ corners)
+    for step in range(math.floor(min(at) + NEAR), math.ceil(max(at) - NEAR)):
+        part = _clipped(polygon, [value - step for value in at])
+        if part:
+            part = _clipped(part, [step + 1 - _at(weights, corners) for weights in part])
         if len(part) >= 3:
             found.append(part)
     return found or [polygon]
 
 
-def _clipped(polygon: NDArray[np.float64], inside: NDArray[np.float64]) -> NDArray[np.float64]:
+def _clipped(polygon: Polygon, inside: list[float]) -> Polygon:
     """Return the part of a convex polygon where a value is not negative (Sutherland and Hodgman 1974)."""
     corners = []
     count = len(polygon)
@@ -84,8 +104,10 @@ def _clipped(polygon: NDArray[np.float64], inside: NDArray[np.float64]) -> NDArr
             corners.append(polygon[index])
         if (here > NEAR and there < -NEAR) or (here < -NEAR and there > NEAR):
             part = here / (here - there)
-            corners.append(polygon[index] * (1 - part) + polygon[after] * part)
-    return np.array(corners).reshape(-1, 3)
+            (a, b, c), (d, e, f) = polygon[index], polygon[after]
+            rest = 1.0 - part
+            corners.append((a * rest + d * part, b * rest + e * part, c * rest + f * part))
+    return corners
 
 
 class _Pieces:
@@ -96,11 +118,11 @@ class _Pieces:
         self._numbers: dict[tuple[tuple[int, float], ...], int] = {}
         self._weights: list[tuple[tuple[int, float], ...]] = []
 
-    def corners(self, triangle: int, polygon: NDArray[np.float64]) -> list[int]:
+    def corners(self, triangle: int, polygon: Polygon) -> list[int]:
         """Return the vertices of a polygon in a triangle, given by weights."""
         found = []
         vertices = self.whole.triangles[triangle].tolist()
-        for weights in polygon.tolist():
+        for weights in polygon:
             parts = tuple(sorted((v, round(w, 9)) for v, w in zip(vertices, weights, strict=True) if w > NEAR))
             if len(parts) == 1:
                 found.append(parts[0][0])
