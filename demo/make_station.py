@@ -3,8 +3,8 @@
 A mountain ropeway station in metres, with every peculiarity that the product has to deal with: six alike seats,
 repeating planks and corrugated sheet, a rope and a handrail that repeat along one axis, flat-coloured buttons, a lamp
 that glows, cut-out enamel signs, dirt in vertex colours, a missing texture, an object without UVs, a mirrored lamp
-post, glass, a second UV set, texture transforms and a person-sized box. Of four parts there are detailed twins in a
-file of their own: bull wheel, hut door, control desk and lamp post.
+post, glass, a second UV set, texture transforms and a person-sized box. Of three parts there are detailed twins in a
+file of their own: bull wheel, hut door and lamp post.
 """
 
 from __future__ import annotations
@@ -673,18 +673,6 @@ def add_detailed(b):
         for row in (-0.035, 0.035)
     ]
     b.simple("Nails", s.join(*nails), "Iron black", parent=door)
-    body = s.join(
-        s.rounded_box(1.3, 0.75, 0.5, 0.02, 4, 1.0, at=(0, 0.375, 0)),
-        s.moved(s.rounded_box(1.3, 0.06, 0.6, 0.014, 4, 1.0), (0, 0.8, 0.02), turn_x=18),
-    )
-    parts = [b.primitive(body, "Desk enamel")]
-    button = s.join(
-        s.lathe([(0.034, 0), (0.034, 0.02), (0.032, 0.028), (0.026, 0.033)], 28, 1.0, 1, 60),
-        s.moved(s.dome(0.026, 0.006, 28, 5), (0, 0.031, 0)),
-    )
-    for row, name in enumerate(("Button red", "Button green", "Button amber", "Button white")):
-        parts.append(b.primitive(s.join(*[s.moved(button, *place, **turn) for place, turn in buttons(row)]), name))
-    b.node("Control desk high", b.mesh("Control desk high", *parts), (-3.0, 0, -2.4))
     lamp = b.mesh("Lamp post high", *lamp_post(b, detail=True))
     b.node("Lamp post high", lamp, (-5.4, 0, 3.4))
     b.node("Lamp post mirrored high", lamp, (6.4, 0, 3.4), scale=(-1.0, 1.0, 1.0))

@@ -22,6 +22,7 @@ from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.gather.high import gather_high
 from fasciculum.operations.gather.pairing import pair_up
+from fasciculum.operations.gather.palettes import made_palette
 from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle, set_given, set_layers, set_lighting
@@ -98,15 +99,22 @@ def demo_models() -> tuple[Path, Path]:
     return model, detailed
 
 
-#: the demo's objects that are laid onto its sheet of wood
-CRATES = ("Crate", "Crate small", "Crate flat")
+#: the demo's objects that are laid onto its sheet of wood, and onto a palette of their own colours
+WOODEN = ("Crate", "Crate small", "Crate flat", "Hut shutter left", "Hut shutter right")
+DESK = ("Control desk",)
 
 
 def with_demo_sheets(document: Document) -> Document:
-    """Return the demo with its crates on the given sheet of wood, and moss and dirt on its steps and lamp posts."""
-    crates = [key for key in CRATES if document.scene.has(key)]
-    document = add_bundle(document, "Crates", crates)
-    document = set_given(document, ["Crates"], read_sheet(STATION / "wood.json"))
+    """Return the demo with what is given: crates and shutters on a sheet of wood, the control desk on a palette.
+
+    Moss and dirt lie on its steps and lamp posts.
+    """
+    wooden, desk = ([key for key in keys if document.scene.has(key)] for keys in (WOODEN, DESK))
+    document = add_bundle(document, "Wood", wooden)
+    document = set_given(document, ["Wood"], read_sheet(STATION / "wood.json"))
+    if desk:
+        document = add_bundle(document, "Desk", desk)
+        document = set_given(document, ["Desk"], made_palette(document.scene, desk))
     return set_layers(document, read_layers(STATION / "layers.json"))
 
 
