@@ -9,13 +9,60 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
-from fasciculum.cli.farm import farm_of
+from fasciculum.cli.farm import Beyond, Here, farm_of
 from fasciculum.errors import MissingFile
+from fasciculum.session.far import do_far
+from tests.builders import Glb, box_mesh, smooth_image
 from tests.cli.test_batch import BatchCase, job
 from tests.test_api import digests
 
 DASK = importlib.util.find_spec("distributed") is not None
+
+
+def several_bundles(path):
+    """Write a model of four objects, each with a texture of its own."""
+    glb = Glb()
+    for number in range(4):
+        material = glb.material(glb.texture(smooth_image(64, seed=number)), name=f"paint {number}")
+        glb.node(f"box {number}", box_mesh(glb, material, (1, 1, 1)), translation=[2 * number, 0, 0])
+    glb.write(path)
+
+
+class Processes(BatchCase):
+    def setUp(self):
+        super().setUp()
+        several_bundles(self.folder / "many.glb")
+
+    def test_bundles_of_one_job_go_to_several_processes(self):
+        self.write(job("one", models='["many.glb"]', bundle='"object"'))
+        self.run_batch()
+        alone = digests(self.folder / "built")
+        self.assertEqual(len([name for name in alone if name.endswith("base_color.png")]), 4)
+        for path in (self.folder / "built").iterdir():
+            path.unlink()
+        handed = []
+
+        class Watched(Here):
+            def hand(inner, function, *arguments):
+                handed.append(arguments[0].__name__)
+                return super().hand(function, *arguments)
+
+        with mock.patch("fasciculum.cli.farm.Here", Watched):
+            code, lines, err = self.run_batch("--farm", "local:2")
+        self.assertEqual((code, lines[0]["exit"]), (0, 0), err)
+        self.assertEqual((handed.count("bake"), handed.count("check_bundle")), (4, 4))
+        self.assertEqual(digests(self.folder / "built"), alone)
+
+    def test_a_task_that_goes_wrong_is_told_as_at_home(self):
+        self.write(job("one", models='["many.glb"]', bundle='"object"', padding=64, size=64))
+        _, (home, _), _ = self.run_batch()
+        code, (far, _), _ = self.run_batch("--farm", "local:2")
+        self.assertEqual(code, 1)
+        self.assertNotEqual(home["exit"], 0)
+        self.assertEqual((far["exit"], far["error"]), (home["exit"], home["error"]))
+        self.assertFalse(list(self.folder.glob("built/*.glb")))
 
 
 @unittest.skipUnless(DASK, "distributed is not installed")
@@ -91,6 +138,30 @@ class Workers(BatchCase):
         self.assertEqual(len(rest.splitlines()), 8)
         self.assertEqual(digests(self.folder / "built"), alone)
         self.assertFalse(list((self.folder / "built").glob(".fasciculum*")))
+
+    def test_bundles_of_one_job_are_parted_and_their_pixels_sent(self):
+        several_bundles(self.folder / "many.glb")
+        self.write(job("one", models='["many.glb"]', bundle='"object"', maps='"auto,ao"'))
+        self.run_batch()
+        alone = digests(self.folder / "built")
+        for path in (self.folder / "built").iterdir():
+            path.unlink()
+        first, _ = self.worker(), self.worker()
+        self.workers(2)
+        killed = []
+
+        class Killing(Beyond):
+            def hand(inner, function, *arguments):
+                found = super().hand(function, *arguments)
+                self.assertIs(function, do_far)
+                if not killed:
+                    killed.append(os.kill(first.pid, signal.SIGKILL))
+                return found
+
+        with mock.patch("fasciculum.cli.farm.Beyond", Killing):
+            code, lines, err = self.run_batch("--farm", self.address)
+        self.assertEqual((code, lines[-1]["done"], bool(killed)), (0, 1, True), err)
+        self.assertEqual(digests(self.folder / "built"), alone)
 
     def test_workers_of_another_version_are_told_and_so_is_an_empty_farm(self):
         self.write(job("a"))

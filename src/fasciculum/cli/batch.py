@@ -7,7 +7,7 @@ import contextlib
 import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, wait
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, as_completed, wait
 from pathlib import Path
 from typing import Any
 
@@ -102,6 +102,16 @@ def _dry_run(jobs: Sequence[Job], progress: Progress) -> int:
     return 1 if failed else 0
 
 
+def _parted(jobs: Sequence[Job], farm: Farm, stopping: Callable[[], bool]) -> Iterator[tuple[int, Ended]]:
+    """Yield how jobs end that are fewer than workers: they are led from here, and their bundles handed out."""
+    with ThreadPoolExecutor(len(jobs)) as leading:
+        waiting = {leading.submit(do_job, job, stopping, hands=farm): number for number, job in enumerate(jobs)}
+        for future in as_completed(waiting):
+            if stopping():
+                return
+            yield waiting[future], future.result()
+
+
 def _ended(
     jobs: Sequence[Job], farm: Farm | None, stopping: Callable[[], bool], progress: Progress
 ) -> Iterator[tuple[int, Ended]]:
@@ -116,6 +126,9 @@ def _ended(
                 part.update(0.0, f"{job.name}: {words}" if words else "")
 
             yield number, do_job(job, stopping, told)
+        return
+    if farm.count() > len(jobs):
+        yield from _parted(jobs, farm, stopping)
         return
     # the largest first, so that no worker is left alone with it at the end
     order = sorted(range(len(jobs)), key=lambda number: (-_bytes(jobs[number]), number))

@@ -28,8 +28,17 @@ MOST = 256
 class Farm(Protocol):
     """Takes functions of modules with their arguments, to be done somewhere."""
 
+    #: whether workers see a folder for passing things that is on this machine
+    near: bool
+
     def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over."""
+
+    def send(self, key: str, data: bytes) -> Any:
+        """Return what stands for data among a call's arguments."""
+
+    def count(self) -> int:
+        """Return how many there are to do them."""
 
     def stop(self) -> None:
         """Stop whatever is under way."""
@@ -61,6 +70,8 @@ def farm_of(text: str) -> Farm | None:
 class Here:
     """Processes on this machine."""
 
+    near = True
+
     def __init__(self, count: int) -> None:
         self._count = count
         self._pool = self._new()
@@ -79,6 +90,14 @@ class Here:
             self._pool = self._new()
             return self._pool.submit(function, *arguments)
 
+    def send(self, key: str, data: bytes) -> Any:
+        """Return the data: all is on this machine."""
+        return data
+
+    def count(self) -> int:
+        """Return how many processes there are."""
+        return self._count
+
     def stop(self) -> None:
         """End every process."""
         for process in list((self._pool._processes or {}).values()):
@@ -92,6 +111,8 @@ class Here:
 
 class Beyond:
     """Workers of a Dask scheduler."""
+
+    near = False
 
     def __init__(self, address: str) -> None:
         try:
@@ -108,6 +129,8 @@ class Beyond:
             raise MissingFile(
                 "no scheduler answers there.", file=address, hint="Start one with `dask scheduler`, and check the port."
             ) from error
+        #: what has been sent, by the keys of its content
+        self._sent: dict[str, Any] = {}
         self._judge_workers(address)
 
     def _judge_workers(self, address: str) -> None:
@@ -147,6 +170,12 @@ class Beyond:
 
         future.add_done_callback(take)
         return found
+
+    def send(self, key: str, data: bytes) -> Any:
+        """Return what stands for data on the farm: sent once, and from worker to worker as tasks need it."""
+        if key not in self._sent:
+            self._sent[key] = self._client.scatter({f"fasciculum-{key}": data})[f"fasciculum-{key}"]
+        return self._sent[key]
 
     def count(self) -> int:
         """Return how many workers there are."""

@@ -25,6 +25,7 @@ from fasciculum.model.finding import ERROR, Finding
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project
 from fasciculum.progress import SILENT, Cancelled, Progress
+from fasciculum.session.far import Hands
 from fasciculum.session.pipeline import begin, bring_up, make
 
 tomllib = Later("tomllib")
@@ -147,8 +148,16 @@ def _told(error: FasciculumError) -> dict[str, str]:
     return {"code": error.code, "message": f"{error.message} {error.hint}".strip(), "file": where}
 
 
-def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[str], None] = lambda _: None) -> Ended:
-    """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress."""
+def do_job(
+    job: Job,
+    check: Callable[[], bool] = lambda: False,
+    told: Callable[[str], None] = lambda _: None,
+    hands: Hands | None = None,
+) -> Ended:
+    """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress.
+
+    Its bundles are worked on by ``hands`` where there are any.
+    """
     began = time.monotonic()
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-job-"))
     report, error, code = None, None, DONE
@@ -157,12 +166,11 @@ def do_job(job: Job, check: Callable[[], bool] = lambda: False, told: Callable[[
         if not job.models:
             raise UsageError("no file is called so.", file=job.name, hint="Correct the models of the job.")
         if is_project(job):
-            written, findings = finish_project(job, PixelStore(scratch), progress)
+            written, findings = finish_project(job, PixelStore(scratch), progress, hands)
         else:
             parsed = parsed_make(job.models, job.out, dict(job.options))
-            written, findings = make(
-                parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed), progress=progress
-            )
+            told_to = parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed)
+            written, findings = make(*told_to, progress=progress, hands=hands)
         report = str(Path(job.out) / written["files"][-1])
         code = FINDINGS if any(finding.severity == ERROR for finding in findings) else DONE
     except Cancelled:
@@ -182,7 +190,9 @@ def is_project(job: Job) -> bool:
     return any(Path(model).suffix.lower() == ".fasc" for model in job.models)
 
 
-def finish_project(job: Job, store: PixelStore, progress: Progress) -> tuple[dict[str, Any], list[Finding]]:
+def finish_project(
+    job: Job, store: PixelStore, progress: Progress, hands: Hands | None = None
+) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project and deliver it; return the report and its findings.
 
     Raises
@@ -199,7 +209,7 @@ def finish_project(job: Job, store: PixelStore, progress: Progress) -> tuple[dic
             hint=f"Take {', '.join(more) or 'the other models'} out of the job.",
         )
     name = str(dict(job.options).get("name", ""))
-    return bring_up(Path(job.models[0]), Path(job.out), store, name=name, progress=progress)
+    return bring_up(Path(job.models[0]), Path(job.out), store, name=name, progress=progress, hands=hands)
 
 
 def foretold(job: Job, progress: Progress = SILENT) -> dict[str, Any]:

@@ -89,7 +89,7 @@ class InlineRunner:
     ) -> Job:
         """Run a function now."""
         job = Job(
-            next(self._numbers), title, _name(function), arguments, keywords, finished, state=RUNNING, about=about
+            next(self._numbers), title, name_of(function), arguments, keywords, finished, state=RUNNING, about=about
         )
         self.jobs.append(job)
         try:
@@ -108,8 +108,12 @@ class InlineRunner:
     def cancel(self, job: Job) -> None:
         """Do nothing: whatever runs here is over once anybody can ask."""
 
+    def drain(self) -> None:
+        """Do nothing: results are taken in as jobs are submitted."""
 
-def _name(function: Callable[..., Any]) -> str:
+
+def name_of(function: Callable[..., Any]) -> str:
+    """Return a function as ``module:function``."""
     return f"{function.__module__}:{function.__qualname__}"
 
 
@@ -179,7 +183,7 @@ class Runner:
         **keywords: Any,
     ) -> Job:
         """Queue a function of a module; ``finished`` gets its value, ``shown`` what it shows before, from `poll`."""
-        job = Job(next(self._numbers), title, _name(function), arguments, keywords, finished, shown, about=about)
+        job = Job(next(self._numbers), title, name_of(function), arguments, keywords, finished, shown, about=about)
         self.jobs.append(job)
         self._next()
         self.changed()

@@ -40,6 +40,7 @@ from fasciculum.operations.plan.take import planned_bundles, ruled_ways
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
+from fasciculum.session.far import FarRunner, Hands
 from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import delivery_digest
@@ -86,7 +87,9 @@ class Order:
 class Pipeline:
     """Brings stages of a document in order, one task after the other, and keeps their times, in seconds."""
 
-    def __init__(self, document: Document, store: PixelStore, progress: Progress = SILENT) -> None:
+    def __init__(
+        self, document: Document, store: PixelStore, progress: Progress = SILENT, hands: Hands | None = None
+    ) -> None:
         self.document = document
         self.store = store
         self.progress = progress
@@ -95,6 +98,9 @@ class Pipeline:
         self.missed: tuple[Finding, ...] = ()
         self._runner = InlineRunner()
         self._scheduler = Scheduler(self, self._runner)
+        #: who does the tasks of bundles, and how results come back from there; all here without anybody
+        self._many = self._runner if hands is None else FarRunner(hands, store)
+        self._spread = Scheduler(self, self._many)
 
     def apply(self, label: str, document: Document) -> None:
         """Make a document the present one; nobody undoes anything here."""
@@ -146,15 +152,20 @@ class Pipeline:
     ) -> None:
         """Bring one stage of bundles in order, where it is not; ``stage`` is what its time is kept under."""
         first, last = SPANS[kind]
-        for number, name in enumerate(names):
-            step = (last - first) / len(names)
-            self._runner.progress = self.progress.part(first + number * step, first + (number + 1) * step)
-            for part in (Kind.VERIFY, kind) if kind is not Kind.PACK else (kind, Kind.VERIFY):
+        parts = (Kind.VERIFY, kind) if kind is not Kind.PACK else (kind, Kind.VERIFY)
+        step = (last - first) / max(len(names) * len(parts), 1)
+        for turn, part in enumerate(parts):
+            begun = first + turn * len(names) * step
+            for number, name in enumerate(names):
+                self._many.progress = self.progress.part(begun + number * step, begun + (number + 1) * step)
                 bundle = self.document.bundle(name)
                 again = redo and part is kind
                 task = due(self.document, bundle, part, self.store, redo=again, only=only if part is kind else ())
                 if task is not None:
-                    self.timed(stage, lambda task=task: self._scheduler.submit(task))  # type: ignore[misc]
+                    self.timed(stage, lambda task=task: self._spread.submit(task))  # type: ignore[misc]
+            # what is done elsewhere comes in before the next step asks what is still to be done
+            self._many.progress = self.progress.part(begun, begun + len(names) * step)
+            self.timed(stage, self._many.drain)
 
     def lay_out(self, names: Sequence[str], *, redo: bool = False) -> None:
         """Lay out the named bundles where they are stale."""
@@ -357,10 +368,11 @@ def make(
     *,
     progress: Progress = SILENT,
     heard: Callable[[Scene], None] = lambda _: None,
+    hands: Hands | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Gather, bundle, lay out, bake, check and deliver.
 
-    ``heard`` is told of the scene as soon as it is gathered.
+    ``heard`` is told of the scene as soon as it is gathered; bundles are worked on by ``hands`` where there are any.
 
     Returns
     -------
@@ -368,7 +380,7 @@ def make(
         Also written into the folder.
     findings : list of Finding
     """
-    line = Pipeline(Document(), store, progress)
+    line = Pipeline(Document(), store, progress, hands)
     gathered(line, models, order)
     heard(line.document.scene)
     bundled(line, order)
@@ -387,7 +399,13 @@ def _through(line: Pipeline, folder: Path, order: Order) -> tuple[dict[str, Any]
 
 
 def bring_up(
-    project: Path, folder: Path, store: PixelStore, *, name: str = "", progress: Progress = SILENT
+    project: Path,
+    folder: Path,
+    store: PixelStore,
+    *,
+    name: str = "",
+    progress: Progress = SILENT,
+    hands: Hands | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project, check and deliver it; the project itself is left as it is.
 
@@ -401,7 +419,7 @@ def bring_up(
     ------
     InputError, OutputError
     """
-    line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress)
+    line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress, hands)
     if name:
         line.document = replace(line.document, delivery=replace(line.document.delivery, name=name))
     return _through(line, folder, Order())

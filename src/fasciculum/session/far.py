@@ -1,0 +1,161 @@
+"""Tasks of one job on a farm: handed out side by side, with the pixels that they read, and taken in as they end."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from pathlib import Path
+from typing import Any, Protocol
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, Job, name_of
+from fasciculum.progress import SILENT, Cancelled, Progress
+
+#: seconds between two looks at whether all is to be stopped
+LOOK = 0.1
+#: how often a task is begun again whose process died
+MOST_AGAIN = 2
+
+
+class Hands(Protocol):
+    """Whoever does calls somewhere."""
+
+    #: whether workers see a folder for passing things that is on this machine
+    near: bool
+
+    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+        """Hand a call over."""
+
+    def send(self, key: str, data: bytes) -> Any:
+        """Return what stands for data among arguments; the same key is not sent twice."""
+
+    def stop(self) -> None:
+        """Stop whatever is under way."""
+
+
+class FarRunner:
+    """Hands tasks over as they are submitted; their results are taken in by `drain`.
+
+    Parameters
+    ----------
+    hands : Hands
+    store : PixelStore
+        What tasks are given as theirs; workers that do not see it get one of their own, with what is in this.
+    """
+
+    def __init__(self, hands: Hands, store: PixelStore, progress: Progress = SILENT) -> None:
+        self.hands, self.store, self.progress = hands, store, progress
+        self._under_way: dict[Future[Any], tuple[Job, int]] = {}
+        self._calls: dict[int, tuple[Any, ...]] = {}
+        self._numbers = itertools.count(1)
+
+    def submit(
+        self,
+        title: str,
+        function: Callable[..., Any],
+        *arguments: Any,
+        finished: Callable[[Any], None] | None = None,
+        about: tuple[str, ...] = (),
+        **keywords: Any,
+    ) -> Job:
+        """Hand a task over."""
+        number = next(self._numbers)
+        job = Job(number, title, name_of(function), (), {}, finished, state=RUNNING, about=about)
+        if self.hands.near:
+            self._calls[number] = (_do, function, arguments, keywords)
+        else:
+            sent = tuple(STORE if isinstance(one, PixelStore) else one for one in arguments)
+            kept = {file.name: file for file in sorted(self.store.folder.iterdir()) if file.suffix in KEPT}
+            # only tasks that are given a store read pixels
+            pixels = {name: self.hands.send(name, file.read_bytes()) for name, file in kept.items() if STORE in sent}
+            self._calls[number] = (do_far, function, sent, keywords, pixels)
+        self._under_way[self.hands.hand(*self._calls[number])] = job, 0
+        return job
+
+    def cancel(self, job: Job) -> None:
+        """Do nothing: `drain` stops everything at once."""
+
+    def drain(self) -> None:
+        """Take in what is under way, in the order in which it ends.
+
+        Raises
+        ------
+        Cancelled
+        FasciculumError
+            What a task ended with.
+        """
+        count, over = len(self._under_way), 0
+        while self._under_way:
+            done, _ = wait(self._under_way, timeout=LOOK, return_when=FIRST_COMPLETED)
+            try:
+                self.progress.update(over / count, f"{len(self._under_way)} tasks on the farm")
+            except Cancelled:
+                for job, _ in self._under_way.values():
+                    job.state = CANCELLED
+                self._under_way.clear()
+                self.hands.stop()
+                raise
+            for future in done:
+                job, again = self._under_way.pop(future)
+                error = future.exception()
+                if error is not None and again < MOST_AGAIN and not _ours(error):
+                    # a process that died takes nothing along
+                    self._under_way[self.hands.hand(*self._calls[job.number])] = job, again + 1
+                    continue
+                del self._calls[job.number]
+                if error is not None:
+                    job.state, job.error = FAILED, error if isinstance(error, Exception) else None
+                    for other in self._under_way:
+                        other.cancel()
+                    self._under_way.clear()
+                    raise error
+                value, made = future.result()
+                for name, data in made.items():
+                    write_kept(self.store, name, data)
+                job.state, job.fraction = DONE, 1.0
+                over += 1
+                if job.finished is not None:
+                    job.finished(value)
+
+
+#: what stands for the store of whoever does a task, and what is kept in one
+STORE = "the worker's own store"
+KEPT = (".npy", ".image")
+
+
+def _ours(error: BaseException) -> bool:
+    """Whether a task itself went wrong, and would again."""
+    from fasciculum.errors import FasciculumError
+
+    return isinstance(error, FasciculumError | ValueError | TypeError | KeyError | IndexError | AttributeError)
+
+
+def _do(function: Callable[..., Any], arguments: Sequence[Any], keywords: Mapping[str, Any]) -> tuple[Any, dict]:
+    """Do a task on this machine, in a store that both see."""
+    return function(*arguments, **keywords, progress=SILENT), {}
+
+
+def do_far(
+    function: Callable[..., Any], arguments: Sequence[Any], keywords: Mapping[str, Any], pixels: Mapping[str, bytes]
+) -> tuple[Any, dict[str, bytes]]:
+    """Do a task with a store of this process's own; return its result, and what it put into the store."""
+    store = PixelStore(Path(tempfile.gettempdir()) / f"fasciculum-far-{os.getpid()}")
+    for name, data in pixels.items():
+        write_kept(store, name, data)
+    before = {file.name for file in store.folder.iterdir()}
+    own = [store if one == STORE and isinstance(one, str) else one for one in arguments]
+    value = function(*own, **keywords, progress=SILENT)
+    made = [file for file in store.folder.iterdir() if file.suffix in KEPT and file.name not in before]
+    return value, {file.name: file.read_bytes() for file in made}
+
+
+def write_kept(store: PixelStore, name: str, data: bytes) -> None:
+    """Put a file of another store into this one, under the same content's key."""
+    target = store.folder / name
+    if not target.exists():
+        beside = target.with_name(f"{name}.{os.getpid()}.part")
+        beside.write_bytes(data)
+        os.replace(beside, target)
