@@ -7,6 +7,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
+import cv2
 import numpy as np
 from PIL import Image
 
@@ -14,7 +15,11 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO
+from fasciculum.model.given import Given, GivenMap, Trim
+from fasciculum.model.layers import Layer, LayerImage
+from fasciculum.model.lighting import Sky, SkyKind
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.bake.light import sky_digest
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.session import commands
@@ -78,6 +83,43 @@ class Reloading(Station):
     def test_a_texture_makes_its_maps_stale_and_no_others(self):
         self.picture(1, smooth_image(16, seed=9))
         self.assertEqual(self.states(self.reload()), [(DONE, DONE), (DONE, STALE), (DONE, DONE)])
+
+    def test_pictures_of_layers_skies_and_given_sheets_likewise(self):
+        pictures = {name: self.folder / name for name in ("moss.png", "wood.png", "sky.hdr")}
+        for path in pictures.values():
+            cv2.imwrite(str(path), np.ones((8, 8, 3), np.float32 if path.suffix == ".hdr" else np.uint8))
+        layer = Layer("moss", objects=("Crate",), base_color=LayerImage(str(pictures["moss.png"]), "old"))
+        trim = Trim("plank", (0.0, 0.0, 1.0, 1.0))
+        given = Given((GivenMap("base_color", str(pictures["wood.png"]), "old"),), 8, 8, trims=(trim,))
+        document = commands.set_layers(self.document, (layer,))
+        document = commands.set_given(document, ["Bench"], given)
+        sky = Sky(SkyKind.PICTURE, picture=str(pictures["sky.hdr"]), digest="old")
+        document = commands.set_lighting(document, replace(document.scene.lighting, sky=sky))
+        self.assertLessEqual({str(path) for path in pictures.values()}, set(watched_files(document)))
+
+        def digests(document):
+            (layer,) = document.scene.layers
+            given = document.bundle("Bench").given.maps[0]
+            return layer.base_color.digest, given.digest, document.scene.lighting.sky.digest
+
+        once = self.reload(document)
+        self.assertNotIn("old", digests(once))
+        # the same bytes, the same digests as where they are read at first
+        self.assertEqual(digests(once)[2], sky_digest(str(pictures["sky.hdr"])))
+        self.assertEqual(digests(self.reload(once)), digests(once))
+        line = Pipeline(once, self.store)
+        line.lay_out(["Crate"])
+        line.bake(["Crate"])
+        self.assertEqual(self.states(self.reload(line.document))[0], (DONE, DONE))
+        cv2.imwrite(str(pictures["moss.png"]), np.full((8, 8, 3), 200, np.uint8))
+        again = self.reload(line.document)
+        self.assertEqual(
+            [one == two for one, two in zip(digests(again), digests(once), strict=True)], [False, True, True]
+        )
+        self.assertEqual(self.states(again)[0], (DONE, STALE))
+        # one that is gone is what it was
+        pictures["moss.png"].unlink()
+        self.assertEqual(digests(self.reload(again)), digests(again))
 
     def test_a_colour_likewise(self):
         self.write(color=[1, 0, 0, 1])

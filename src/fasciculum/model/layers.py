@@ -169,9 +169,13 @@ class Layer:
 
     def with_files(self, change: Callable[[str], str]) -> Layer:
         """Return the same layer with the paths of its pictures changed."""
+        return self.with_images(lambda image: replace(image, file=change(image.file)))
+
+    def with_images(self, change: Callable[[LayerImage], LayerImage]) -> Layer:
+        """Return the same layer with its pictures changed."""
 
         def moved(image: LayerImage | None) -> LayerImage | None:
-            return None if image is None else replace(image, file=change(image.file))
+            return None if image is None else change(image)
 
         color = self.base_color
         return replace(

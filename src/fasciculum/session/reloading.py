@@ -6,9 +6,14 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from fasciculum.errors import InputError
 from fasciculum.io.pixels import PixelStore
+from fasciculum.io.places import read_file
+from fasciculum.model.bundle import Bundle
+from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.layers import LayerImage
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.scene import Scene
 from fasciculum.operations.gather.gather import gather, with_names
@@ -35,7 +40,10 @@ def reload_sources(
     scene = with_names(scene, {source.path: source.named for source in before.sources})
     for edit in document.uv_edits:
         scene = edited(scene, edit)
-    scene = scene.lit_by(before.lighting).layered(before.layers)
+    sky = before.lighting.sky
+    lighting = replace(before.lighting, sky=replace(sky, digest=_digest(sky.picture, sky.digest)))
+    layers = tuple(layer.with_images(_anew) for layer in before.layers)
+    scene = scene.lit_by(lighting).layered(layers)
     pairing, detail = document.pairing, before.detail
     if detail is not None and detail.scene.sources:
         blown = detail.cages.sources if detail.cages is not None else ()
@@ -71,11 +79,31 @@ def reload_sources(
     return replace(
         document,
         scene=scene,
-        bundles=tuple(carried_bundle(bundle, found, scene) for bundle in document.bundles),
+        bundles=tuple(_given_anew(carried_bundle(bundle, found, scene)) for bundle in document.bundles),
         gathered=(*findings, *notes),
         lookup=lookup,
         pairing=pairing,
     )
+
+
+def _digest(file: str, before: str) -> str:
+    """Return a digest of what a file holds by now; one that cannot be read is what it was."""
+    try:
+        return digest_of(read_file(Path(file))) if file else before
+    except InputError:
+        return before
+
+
+def _anew(image: LayerImage) -> LayerImage:
+    return replace(image, digest=_digest(image.file, image.digest))
+
+
+def _given_anew(bundle: Bundle) -> Bundle:
+    """Return a bundle whose given sheet's textures are what their files hold by now."""
+    if bundle.given is None:
+        return bundle
+    maps = tuple(replace(one, digest=_digest(one.file, one.digest)) for one in bundle.given.maps)
+    return replace(bundle, given=replace(bundle.given, maps=maps))
 
 
 def with_folder(lookup: Lookup, folder: str) -> Lookup:
@@ -90,8 +118,16 @@ def with_file(lookup: Lookup, missing: str, chosen: str) -> Lookup:
 
 
 def watched_files(document: Document) -> Sequence[str]:
-    """Return the files that a document was read from, and those that were missing: they may change or turn up."""
-    return files_of(document.scene)
+    """Return the files that a document was read from, and those that were missing: they may change or turn up.
+
+    Pictures of layers, of the sky and of given sheets are among them.
+    """
+    scene = document.scene
+    files = dict.fromkeys(files_of(scene))
+    files.update(dict.fromkeys(image.file for layer in scene.layers for image in layer.images))
+    files.update(dict.fromkeys(one.file for bundle in document.bundles if bundle.given for one in bundle.given.maps))
+    files[scene.lighting.sky.picture] = None
+    return [file for file in files if file]
 
 
 def files_of(whole: Scene) -> Sequence[str]:
