@@ -475,6 +475,22 @@ class Acts(WindowCase):
             self.window.files.new()
             self.assertEqual(len(self.workspace.document.scene.objects), 4)
 
+    def test_baking_packs_first_what_has_no_layout_yet(self):
+        self.gathered()
+        keys = ["Plate 1", "Plate 2"]
+        self.workspace.apply(
+            "One", lambda d: commands.set_sheet(commands.add_bundle(d, "One", keys), ["One"], seconds=0.0)
+        )
+        self.workspace.select((), ("One",))
+        self.keys(Qt.Key.Key_3)
+        self.assertIn("Pack and bake", self.window.settings.main.text())
+        self.keys(Qt.Key.Key_Return, CTRL)
+        self.idle()
+        for bundle in self.workspace.bundles:
+            self.assertIsNotNone(bundle.layout, bundle.name)
+            self.assertIsNotNone(bundle.texturing, bundle.name)
+        self.assertTrue(self.window.settings.main.text().startswith("Bake"))
+
     def test_the_demo_opens(self):
         self.window.files.open_demo()
         self.wait(lambda: self.workspace.document.bundles, "the station")

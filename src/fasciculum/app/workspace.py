@@ -463,6 +463,13 @@ class Workspace(QObject):
                 make = partial(self._bake_task, bundle.identity, tuple(only))
                 self.scheduler.want(Kind.BAKE, bundle.identity, make)
 
+    def pack_and_bake(self) -> None:
+        """Bake the chosen bundles; those that have no layout yet are laid out before."""
+        unpacked = [bundle.name for bundle in self.bundles if bundle.objects and bundle.layout is None]
+        if unpacked:
+            self.pack(unpacked)
+        self.bake()
+
     def take_plan(self, name: str, point: Point = (0, 0, 0.0)) -> None:
         """Bundle everything as a plan says: that of a name, or the one with these figures."""
         document = self.document

@@ -140,11 +140,12 @@ class SettingsColumn(QWidget):
         scene = bool(workspace.document.scene.objects)
         which = names[0] if len(names) == 1 else f"{len(names)} bundles" if names else "nothing"
         ready = [bundle for bundle in workspace.document.bundles if bundle.texturing is not None]
-        laid = [bundle for bundle in workspace.bundles if bundle.layout is not None]
+        filled = [bundle for bundle in workspace.bundles if bundle.objects]
+        laid = [bundle for bundle in filled if bundle.layout is not None]
         return {
             "gather": ("Add models", True),
-            "lay out": (f"Pack {which}", bool(names) and any(bundle.objects for bundle in workspace.bundles)),
-            "bake": (f"Bake {which}" if laid else "Pack before baking", bool(laid)),
+            "lay out": (f"Pack {which}", bool(filled)),
+            "bake": (f"Bake {which}" if laid == filled else f"Pack and bake {which}", bool(filled)),
             "check": ("Compare" if ready else "Bake before checking", bool(ready)),
             "deliver": ("Deliver" if ready or not scene else "Bake before delivering", bool(ready)),
         }[workspace.stage]

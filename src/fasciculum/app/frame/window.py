@@ -456,7 +456,7 @@ class Window(QMainWindow):
         {
             "gather": self.files.add_models,
             "lay out": self.workspace.pack,
-            "bake": self.workspace.bake,
+            "bake": self.workspace.pack_and_bake,
             "check": self.workspace.check,
             "deliver": self.deliver,
         }[self.workspace.stage]()

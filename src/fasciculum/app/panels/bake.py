@@ -28,7 +28,7 @@ from fasciculum.units import MIB, texture_bytes
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 DENOISERS = {"oidn": "removed by Open Image Denoise", "own": "removed by the simple filter"}
-STATE_WORDS = {NONE: "not baked", STALE: "stale", DONE: "baked"}
+STATE_WORDS = {NONE: "not yet", STALE: "stale", DONE: "baked"}
 
 
 class BakePanel(FoldColumn):

@@ -548,7 +548,8 @@ class SheetView(QWidget):
         layout = self._layout
         if layout is None or self.live is not None or layout_state(self.workspace.document, bundle) != DONE:
             return ""
-        words = f"{len(self.islands)} islands"
+        count = len(self.islands)
+        words = f"{count} islands" if count != 1 else "1 island"
         if self.workspace.lens == "moved":
             stayed = int((~layout.moved).sum())
             return f"{stayed} of {len(layout.moved)} islands stayed where they were"
@@ -558,7 +559,9 @@ class SheetView(QWidget):
             return words + " · being verified"
         if layout.overlap > 0:
             return words + f" · overlapping on {layout.overlap:.1f} px²"
-        words += f" · gap {layout.gap} px · to the border {layout.border_gap} px"
+        # one alone has no other that it could come near to
+        gap = f" · gap {layout.gap} px" if layout.gap >= 0 else ""
+        words += f"{gap} · to the border {layout.border_gap} px"
         if math.isfinite(layout.gain) and layout.gain > 0.002:
             words += f" · a fresh layout: {layout.gain:+.1%} px/m"
         return words
