@@ -77,7 +77,7 @@ def unwrapping(window: Window, shot: Callable[[str], None]) -> None:
     """Unwrap some parts, and show a checker on them with edges picked."""
     workspace = window.workspace
     workspace.set_stage("lay out")
-    workspace.select({"Bench", "Crate 1", "Control desk"} & {item.key for item in workspace.document.scene.objects})
+    workspace.select({"Bench", "Crate", "Hut door"} & {item.key for item in workspace.document.scene.objects})
     window.act("unwrap_anew")()
     workspace.pack()
     idle(window)
@@ -159,7 +159,7 @@ def light(window: Window, shot: Callable[[str], None]) -> None:
     workspace.set_stage("gather")
     with only(panel, "Lights"):
         window.lights.choose("Sun")
-        workspace.set_view(lens="light", map="light", exposure=1.0)
+        workspace.set_view(lens="light", map="light", exposure=1.0, side="wipe")
         window.model.camera = replace(
             window.model.camera, yaw=28.0, pitch=14.0, distance=window.model.camera.distance * 0.62
         )
@@ -194,7 +194,7 @@ def layers(window: Window, shot: Callable[[str], None]) -> None:
 def trims(window: Window, shot: Callable[[str], None]) -> None:
     """Show the crates on the boards of a given sheet."""
     workspace, panel = window.workspace, window.settings.lay_out
-    (bundle,) = (one for one in workspace.document.bundles if one.given is not None)
+    bundle = workspace.document.bundle("Wood")
     workspace.set_stage("lay out")
     with only(panel, "Sheet"):
         workspace.select(bundle.objects, (bundle.name,))
@@ -274,7 +274,7 @@ def main() -> int:
     idle(window)
     workspace.set_stage("lay out")
     workspace.set_view(lens="object")
-    workspace.select({"Crate 1"})
+    workspace.select({"Crate"})
     idle(window)
     shot("lay-out")
     workspace.set_view(lens="colour")
@@ -298,6 +298,7 @@ def main() -> int:
     pump(0.2)
     shot("queue", window.queue.dialog)
     window.queue.dialog.close()
+    workspace.say("")
     idle(window)
     workspace.select((), ("Opaque",))
     workspace.set_stage("bake")

@@ -339,10 +339,13 @@ class BundleList(QWidget):
             bundle = document.bundle_of(child.data(0, KEY))
             child.setData(0, FIGURE, "" if bundle is None else self._ways_of(bundle, child.data(0, KEY)))
 
-    def _ways_of(self, bundle: Bundle, key: str) -> str:
+    def _ways_of(self, bundle: Bundle, key: str, *, whole: bool = False) -> str:
+        """Return how an object's materials are treated, all of it if ``whole``: beside a name there is little room."""
         scene = self.workspace.document.scene
-        ways = dict.fromkeys(on_sheet(scene, bundle).ways_of(scene, key))
-        return " + ".join(WAY_SHORT[way] for way in ways)
+        ways = list(dict.fromkeys(on_sheet(scene, bundle).ways_of(scene, key)))
+        if whole or len(ways) < 2:
+            return ", ".join(WAY_SHORT[way] for way in ways)
+        return f"{len(ways)} ways"
 
     def _figure_objects(self, row: QTreeWidgetItem, bundle: Bundle) -> None:
         document = self.workspace.shown
@@ -350,10 +353,11 @@ class BundleList(QWidget):
         expected = forecast(on_sheet(document.scene, bundle).bundle, self.workspace.figures)
         for number in range(row.childCount()):
             child = row.child(number)
-            key, words = child.data(0, KEY), ""
+            key, words, told = child.data(0, KEY), "", ""
             ways = on_sheet(document.scene, bundle).ways_of(document.scene, key) if bundle.ways else (Way.BAKE,)
             if Way.BAKE not in ways:
                 words = self._ways_of(bundle, key)
+                told = self._ways_of(bundle, key, whole=True)
             elif fresh and key in self._densities and math.isfinite(self._densities[key]):
                 words = f"{self._densities[key]:.0f} px/m"
             elif expected is not None:
@@ -362,7 +366,7 @@ class BundleList(QWidget):
             about = " (foretold; pack to measure it)" if "~" in words else ""
             if bundle.share(key) != 1.0:
                 about += f"\nIts share is {bundle.share(key):g}: so many times the texels along an edge."
-            child.setToolTip(0, f"{key}\n{words}{about}")
+            child.setToolTip(0, f"{key}\n{told or words}{about}")
 
     def _chosen(self) -> None:
         if self._filling:

@@ -108,7 +108,7 @@ class BakePanel(FoldColumn):
             state = QPushButton()
             state.setFlat(True)
             state.setProperty("quiet", True)
-            state.setStyleSheet("text-align: right; padding: 2px 2px; font-size: 10px")
+            state.setStyleSheet("text-align: right; padding: 2px 0px; font-size: 10px")
             state.setMinimumWidth(20)
             state.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             state.setToolTip(f"Set size, depth and file of {kind.title.lower()} for itself")
@@ -255,7 +255,8 @@ class BakePanel(FoldColumn):
             state = STATE_WORDS.get(states.get(name, ""), "")
             if name in constants and states.get(name) == DONE:
                 state = "one value"
-            button.setText(" · ".join(part for part in (size, depth, state) if part) if name in wanted else "options")
+            told = "  ".join(part for part in (size, depth, state) if part)
+            button.setText(told if name in wanted else "options")
             button.setToolTip(
                 f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "
                 f"{memory:.1f} MiB in the engine{f', {state}' if state else ''}. Click to set these for this map alone."

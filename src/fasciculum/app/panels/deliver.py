@@ -75,7 +75,7 @@ class DeliverPanel(FoldColumn):
     def _where(self) -> tuple[QWidget, ...]:
         form = Form()
         self.folder = QLineEdit()
-        self.folder.setPlaceholderText("a folder that the engine watches")
+        self.folder.setPlaceholderText("none yet")
         self.folder.textChanged.connect(lambda _: self._say_folder())
         form.row("Folder", self.folder, "Where the files are written. Nothing else in it is touched.")
         self.choose = QPushButton("Choose folder …")
