@@ -274,7 +274,7 @@ def main() -> int:
     idle(window)
     workspace.set_stage("lay out")
     workspace.set_view(lens="object")
-    workspace.select({"Crate"})
+    workspace.select({"Hut door"})
     idle(window)
     shot("lay-out")
     workspace.set_view(lens="colour")
