@@ -1,6 +1,7 @@
 """Light against what it must be: sky, lamps, emitters, rooms, shadows; its noise; and walls that keep it out."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -221,6 +222,30 @@ class Noise(unittest.TestCase):
             better = self.spread(scene, 16, bounces=bounces)
             plain = self.spread(scene, 16, bounces=bounces, plain=True)
             self.assertGreater(plain, 4 * better)
+
+    def test_of_many_emitters_those_nearby_are_drawn_more_often(self):
+        def scene():
+            glb = Glb()
+            glb.node("floor", floor_quad(glb, glb.material(), (-1, -1), (1, 1)))
+            bright = glowing(glb, 100.0)
+            for number in range(40):
+                glb.node(f"far {number}", floor_quad(glb, bright, (number, 0), (number + 1, 1), 60.0, up=False))
+            glb.node("near", floor_quad(glb, bright, (-0.05, -0.05), (0.05, 0.05), 0.5, up=False))
+            return LitScene(glb)
+
+        def light(scene):
+            points = np.tile([[0.1, 0, 0.1]], (256, 1))
+            return scene.sums(points, rays=16, bounces=0)[:, 0] / 16
+
+        grouped = light(scene())
+        with mock.patch("fasciculum.baking.light.surfaces.GROUPS", 1):
+            apart = light(scene())
+        self.assertLess(abs(grouped.mean() / apart.mean() - 1), 0.1)
+        self.assertLess(grouped.var(), apart.var() / 10)
+        # a square of 1 dm about straight above: its cosines and the solid angle, and 40 far away
+        square = 0.1**2 * 0.5**2 / (0.5**2 + 0.02) ** 2
+        far = sum(60**2 / (60**2 + (n + 0.5) ** 2 + 0.25) ** 2 for n in range(40))
+        self.assertAlmostEqual(grouped.mean() / (100 / np.pi * (square + far)), 1, delta=0.03)
 
     def test_both_ways_tell_the_same(self):
         scene = self.small_lamp()

@@ -368,7 +368,7 @@ def _add_farm(command: argparse.ArgumentParser) -> None:
         "--farm",
         default="",
         metavar="local:N|tcp://HOST:PORT",
-        help="hand jobs to N processes here, or to the workers of a Dask scheduler",
+        help="hand jobs, or the bundles of a few, to N processes here, or to the workers of a Dask scheduler",
     )
 
 

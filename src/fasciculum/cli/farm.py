@@ -1,6 +1,7 @@
-"""Farms: processes here, or the workers of a Dask scheduler, that whole jobs are handed to.
+"""Farms: processes here, or the workers of a Dask scheduler, that jobs or their bundles are handed to.
 
-Workers see the same files as whoever hands jobs out. The same bytes come out: a job depends on nothing but itself.
+Workers of whole jobs see the same files as whoever hands them out. The same bytes come out: a job depends on nothing
+but itself.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ from typing import Any, Protocol
 
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
+from fasciculum.session.far import Hands
 
 #: seconds that a scheduler is waited for
 PATIENCE = 20
@@ -25,23 +27,11 @@ LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
 MOST = 256
 
 
-class Farm(Protocol):
+class Farm(Hands, Protocol):
     """Takes functions of modules with their arguments, to be done somewhere."""
-
-    #: whether workers see a folder for passing things that is on this machine
-    near: bool
-
-    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
-        """Hand a call over."""
-
-    def send(self, key: str, data: bytes) -> Any:
-        """Return what stands for data among a call's arguments."""
 
     def count(self) -> int:
         """Return how many there are to do them."""
-
-    def stop(self) -> None:
-        """Stop whatever is under way."""
 
     def close(self) -> None:
         """Let all go."""
