@@ -25,8 +25,8 @@ class Sparks(unittest.TestCase):
         bright[2, 2], bright[1, 1], bright[3, 2] = 50.0, 4.0, 3.0
         found = dimmed(bright)
         self.assertAlmostEqual(found[2, 2], 3.0, 5)
-        # that beside it is outshone by none but it
-        self.assertAlmostEqual(found[1, 1], 4.0, 5)
+        # so does that beside it, around which only one is brighter
+        self.assertAlmostEqual(found[1, 1], 1.0, 5)
         self.assertAlmostEqual(found[0, 4], 1.0, 6)
 
     def test_two_side_by_side_and_a_line_stay(self):
