@@ -294,11 +294,12 @@ def main() -> int:
     workspace.bake(names)
     while workspace.worker.runner.running is None or workspace.worker.runner.running.fraction < 0.3:
         pump(0.02)
+    # where it goes is a folder of whoever takes the pictures
+    workspace.say("")
     window.queue.open()
     pump(0.2)
     shot("queue", window.queue.dialog)
     window.queue.dialog.close()
-    workspace.say("")
     idle(window)
     workspace.select((), ("Opaque",))
     workspace.set_stage("bake")
