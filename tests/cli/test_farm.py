@@ -6,14 +6,18 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 import unittest
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 from fasciculum.cli.farm import Beyond, Here, farm_of
 from fasciculum.errors import MissingFile
-from fasciculum.session.far import do_far
+from fasciculum.io.pixels import PixelStore
+from fasciculum.session.far import STORE, do_far
 from tests.builders import Glb, box_mesh, smooth_image
 from tests.cli.test_batch import BatchCase, job
 from tests.test_api import digests
@@ -63,6 +67,23 @@ class Processes(BatchCase):
         self.assertNotEqual(home["exit"], 0)
         self.assertEqual((far["exit"], far["error"]), (home["exit"], home["error"]))
         self.assertFalse(list(self.folder.glob("built/*.glb")))
+
+
+class Parts(unittest.TestCase):
+    def test_what_a_task_makes_comes_back_each_time_but_not_what_was_sent(self):
+        def task(store, *, progress):
+            # what was sent is there, and what is made is kept beside it
+            return store.put(store.get("given") * 2)
+
+        with tempfile.TemporaryDirectory() as folder:
+            home = PixelStore(Path(folder))
+            home.put(np.arange(6), key="given")
+            sent = {file.name: file.read_bytes() for file in home.files()}
+            for _ in range(2):
+                key, made = do_far(task, (STORE,), {}, sent)
+                self.assertEqual(set(made), {f"{key}.npy"})
+                home.put_file(*made.popitem())
+                np.testing.assert_array_equal(home.get(key), 2 * np.arange(6))
 
 
 @unittest.skipUnless(DASK, "distributed is not installed")

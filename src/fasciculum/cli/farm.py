@@ -80,9 +80,9 @@ class Here:
             self._pool = self._new()
             return self._pool.submit(function, *arguments)
 
-    def send(self, key: str, data: bytes) -> Any:
+    def send(self, key: str, read: Callable[[], bytes]) -> Any:
         """Return the data: all is on this machine."""
-        return data
+        return read()
 
     def count(self) -> int:
         """Return how many processes there are."""
@@ -161,10 +161,10 @@ class Beyond:
         future.add_done_callback(take)
         return found
 
-    def send(self, key: str, data: bytes) -> Any:
+    def send(self, key: str, read: Callable[[], bytes]) -> Any:
         """Return what stands for data on the farm: sent once, and from worker to worker as tasks need it."""
         if key not in self._sent:
-            self._sent[key] = self._client.scatter({f"fasciculum-{key}": data})[f"fasciculum-{key}"]
+            self._sent[key] = self._client.scatter({f"fasciculum-{key}": read()})[f"fasciculum-{key}"]
         return self._sent[key]
 
     def count(self) -> int:

@@ -17,6 +17,8 @@ from fasciculum.model.digests import digest_of
 
 #: bytes from which an array is filled on disk
 LARGE = 256 << 20
+#: of what is kept: arrays, and files that images were decoded from
+KEPT = (".npy", ".image")
 
 
 class PixelStore:
@@ -96,7 +98,15 @@ class PixelStore:
 
     def put_encoded(self, key: str, data: bytes) -> None:
         """Keep the file that an image was decoded from, for deliveries that leave it as it is."""
-        target = self.folder / f"{key}.image"
+        self.put_file(f"{key}.image", data)
+
+    def files(self) -> list[Path]:
+        """Return the files that are kept, by name: each is named after its content, in every store."""
+        return sorted(file for file in self.folder.iterdir() if file.suffix in KEPT)
+
+    def put_file(self, name: str, data: bytes) -> None:
+        """Keep a file of another store."""
+        target = self.folder / name
         if not target.exists():
             self._write(target, lambda stream: stream.write(data))
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import itertools
-import os
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
 from pathlib import Path
 from typing import Any, Protocol
 
+from fasciculum.errors import FasciculumError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, Job, name_of
 from fasciculum.progress import SILENT, Cancelled, Progress
@@ -18,6 +18,8 @@ from fasciculum.progress import SILENT, Cancelled, Progress
 LOOK = 0.1
 #: how often a task is begun again whose process died
 MOST_AGAIN = 2
+#: what stands for the store of whoever does a task
+STORE = "the worker's own store"
 
 
 class Hands(Protocol):
@@ -29,8 +31,8 @@ class Hands(Protocol):
     def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over."""
 
-    def send(self, key: str, data: bytes) -> Any:
-        """Return what stands for data among arguments; the same key is not sent twice."""
+    def send(self, key: str, read: Callable[[], bytes]) -> Any:
+        """Return what stands for data among arguments; what goes by the same key is neither read nor sent twice."""
 
     def stop(self) -> None:
         """Stop whatever is under way."""
@@ -68,9 +70,9 @@ class FarRunner:
             self._calls[number] = (_do, function, arguments, keywords)
         else:
             sent = tuple(STORE if isinstance(one, PixelStore) else one for one in arguments)
-            kept = {file.name: file for file in sorted(self.store.folder.iterdir()) if file.suffix in KEPT}
             # only tasks that are given a store read pixels
-            pixels = {name: self.hands.send(name, file.read_bytes()) for name, file in kept.items() if STORE in sent}
+            files = self.store.files() if STORE in sent else []
+            pixels = {file.name: self.hands.send(file.name, file.read_bytes) for file in files}
             self._calls[number] = (do_far, function, sent, keywords, pixels)
         self._under_way[self.hands.hand(*self._calls[number])] = job, 0
         return job
@@ -114,22 +116,15 @@ class FarRunner:
                     raise error
                 value, made = future.result()
                 for name, data in made.items():
-                    write_kept(self.store, name, data)
+                    self.store.put_file(name, data)
                 job.state, job.fraction = DONE, 1.0
                 over += 1
                 if job.finished is not None:
                     job.finished(value)
 
 
-#: what stands for the store of whoever does a task, and what is kept in one
-STORE = "the worker's own store"
-KEPT = (".npy", ".image")
-
-
 def _ours(error: BaseException) -> bool:
     """Whether a task itself went wrong, and would again."""
-    from fasciculum.errors import FasciculumError
-
     return isinstance(error, FasciculumError | ValueError | TypeError | KeyError | IndexError | AttributeError)
 
 
@@ -141,21 +136,14 @@ def _do(function: Callable[..., Any], arguments: Sequence[Any], keywords: Mappin
 def do_far(
     function: Callable[..., Any], arguments: Sequence[Any], keywords: Mapping[str, Any], pixels: Mapping[str, bytes]
 ) -> tuple[Any, dict[str, bytes]]:
-    """Do a task with a store of this process's own; return its result, and what it put into the store."""
-    store = PixelStore(Path(tempfile.gettempdir()) / f"fasciculum-far-{os.getpid()}")
-    for name, data in pixels.items():
-        write_kept(store, name, data)
-    before = {file.name for file in store.folder.iterdir()}
-    own = [store if one == STORE and isinstance(one, str) else one for one in arguments]
-    value = function(*own, **keywords, progress=SILENT)
-    made = [file for file in store.folder.iterdir() if file.suffix in KEPT and file.name not in before]
-    return value, {file.name: file.read_bytes() for file in made}
+    """Do a task with a store of its own; return its result, and what it put into the store.
 
-
-def write_kept(store: PixelStore, name: str, data: bytes) -> None:
-    """Put a file of another store into this one, under the same content's key."""
-    target = store.folder / name
-    if not target.exists():
-        beside = target.with_name(f"{name}.{os.getpid()}.part")
-        beside.write_bytes(data)
-        os.replace(beside, target)
+    The store goes with the task: one that has kept what an earlier task made could not tell that this one made it too.
+    """
+    with tempfile.TemporaryDirectory(prefix="fasciculum-far-") as folder:
+        store = PixelStore(Path(folder))
+        for name, data in pixels.items():
+            store.put_file(name, data)
+        own = [store if isinstance(one, str) and one == STORE else one for one in arguments]
+        value = function(*own, **keywords, progress=SILENT)
+        return value, {file.name: file.read_bytes() for file in store.files() if file.name not in pixels}
