@@ -40,6 +40,16 @@ def _start_of(x, y, room):
     return np.uint32(number & np.uint64(0xFFFFFFFF)), hashed(np.uint32(number >> np.uint64(32)) + np.uint32(0x5BD1E995))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _set_out(i, batch, place, texel, index, seed):
+    """Have a path of a batch begin at a place (10), on a texel that lies and faces as another one (10) says."""
+    for k in range(PLACE):
+        batch.at[k, i] = place[k]
+    for k in range(6):
+        batch.texels[k, i] = texel[k]
+    batch.indexes[i], batch.seeds[i] = index, seed
+
+
 @njit(cache=True, nogil=True)
 def _add(count, found, texels, sums):
     """Add what paths brought (8, N) to the sums of the texels that they set out from: row, column and sample (3, N)."""
@@ -155,11 +165,7 @@ def light_tiles(
                     place_at(s if s >= 0 else t, px, py, weights, corners, place)
                 else:
                     place[:] = middle
-                for k in range(PLACE):
-                    batch.at[k, count] = place[k]
-                for k in range(6):
-                    batch.texels[k, count] = middle[k]
-                batch.indexes[count], batch.seeds[count] = index, seed
+                _set_out(count, batch, place, middle, index, seed)
                 texels[0, count], texels[1, count], texels[2, count] = top + y, left + x, sample
                 count += 1
                 if count == MANY:
@@ -174,15 +180,12 @@ def light_tiles(
 def light_places(places, seeds, world, lamps, sky, first, last, bounces, step, plain, sums):
     """Add samples of places (P, 10) to ``sums`` (P, 9), scrambled by ``seeds`` (P)."""
     batch, texels = room_for_paths(len(lamps), len(world[5][8])), np.zeros((3, MANY), np.int64)
-    row = sums.reshape((1, *sums.shape))
+    row, place = sums.reshape((1, *sums.shape)), np.empty(PLACE)
     count = 0
     for p in range(len(places)):
+        place[:] = places[p]
         for sample in range(first, last):
-            for k in range(PLACE):
-                batch.at[k, count] = places[p, k]
-            for k in range(6):
-                batch.texels[k, count] = places[p, k]
-            batch.indexes[count], batch.seeds[count] = np.uint32(sample), seeds[p]
+            _set_out(count, batch, place, place, np.uint32(sample), seeds[p])
             texels[1, count], texels[2, count] = p, sample
             count += 1
             if count == MANY:

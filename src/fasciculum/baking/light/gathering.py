@@ -116,9 +116,10 @@ def finished(
         np.divide(sums[..., THERE : THERE + 1], free, out=shadow, where=free > 0)
         np.clip(shadow, 0.0, 1.0, out=shadow)
     layers = [layer for layer in (light, bounced, shadow) if layer is not None]
-    bleed(lit, [(layer, None) for layer in layers])
     used = Denoiser.NONE
-    if denoise:
+    if not denoise:
+        bleed(lit, [(layer, None) for layer in layers])
+    else:
         guide = guide_of(passes)
         for number, layer in enumerate(layers):
             part = progress.part(0.8 * number / len(layers), 0.8 * (number + 1) / len(layers))

@@ -58,13 +58,13 @@ def guide_of(passes: LightPasses) -> Guide:
 def remove_noise(
     passes: LightPasses, layer: NDArray[np.float32], guide: Guide, *, progress: Progress = SILENT
 ) -> Denoiser:
-    """Remove noise from a layer of light (H, W, 1 or 3) that is continued beyond the islands, in place.
+    """Remove noise from a layer of light (H, W, 1 or 3), in place; it is continued beyond the islands before.
 
     Parameters
     ----------
     passes : LightPasses
     layer : ndarray of float32
-        What texels without samples hold was continued from those that have them.
+        What texels without samples hold is of no account.
     guide : Guide
         See `guide_of`; the same for all layers.
     """
@@ -72,7 +72,7 @@ def remove_noise(
     own = _variance(passes, layer, labels)
     bands = range(0, len(layer), BAND)
     shares = np.empty_like(own)
-    bright = brightness(layer) if layer.shape[2] == 3 else np.ascontiguousarray(layer[..., 0])
+    bright = _bright(layer)
 
     def dim(first: int) -> None:
         dim_rows(first, min(first + BAND, len(own)), bright, own, labels, SPARK, shares)
@@ -150,6 +150,11 @@ def _by_itself(
         layer[:], variance[:] = beside, spread
 
 
+def _bright(layer: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Return how bright the texels of a layer (H, W, 1 or 3) are, (H, W)."""
+    return brightness(layer) if layer.shape[2] == 3 else np.ascontiguousarray(layer[..., 0])
+
+
 def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[np.int64]) -> NDArray[np.float32]:
     """Return the variance of each texel's brightness, (H, W), as both halves of its samples tell."""
     done = max(passes.done, 2)
@@ -158,9 +163,8 @@ def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[n
     odd = passes.sums[..., ODD]
     away = (odd / halves[0] - (total - odd) / halves[1]) / 2
     own = away * away
-    bright = brightness(layer) if layer.shape[2] == 3 else layer[..., 0]
     light = total / done
     # other layers are as noisy as the light, in parts of it
-    share = np.square(np.divide(bright, light, out=np.ones_like(light), where=light > 1e-12))
+    share = np.square(np.divide(_bright(layer), light, out=np.ones_like(light), where=light > 1e-12))
     found: NDArray[np.float32] = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
     return found
