@@ -431,6 +431,38 @@ class HighToLow(unittest.TestCase):
         self.assertAlmostEqual(self.report["pairing"][0]["missed"], 0.5, delta=0.07)
         self.assertNotIn("missed", [finding["code"] for finding in self.report["findings"]])
 
+    def test_a_detailed_cut_off_is_brought_to_that_of_the_bundle(self):
+        """What the detailed model shows from its own cut-off of a quarter on, the delivered one shows from its own."""
+        alpha = np.full((8, 8, 4), 255, np.uint8)
+        alpha[:, :4, 3] = 96
+        alpha[:, 4:, 3] = 200
+        card = self.low.material(self.low.texture(np.full((8, 8, 4), 255, np.uint8)), alphaMode="MASK")
+        up = np.tile([0, 1.0, 0], (4, 1))
+        self.put(self.low, "leaf_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS, card, NORMAL=up)
+        leaf = self.high.material(self.high.texture(alpha), alphaMode="MASK", alphaCutoff=0.25)
+        self.put(self.high, "leaf_high", FLOOR + [0, 0.001, 0], FLOOR_TRIANGLES, FLOOR_UVS, leaf, NORMAL=up)
+        model = self.make("--reach", "0.01", "--maps", "base_color,opacity")
+        cutoff = model.json["materials"][0].get("alphaCutoff", 0.5)
+        at, values = self.seen(model, "leaf_low", "opacity")
+        left = np.abs(at[:, 0] + 0.25) < 0.17
+        self.assertAlmostEqual(float(np.median(values[left])), 96 / 255 / 0.25 * cutoff, delta=0.01)
+        self.assertGreaterEqual(values[np.abs(at[:, 0]) < 0.4].min(), cutoff)
+
+    def test_where_nothing_is_met_there_is_nothing_even_if_all_is_of_one_colour(self):
+        card = self.low.material(pbr={"baseColorFactor": [1, 1, 1, 1]}, alphaMode="MASK")
+        up = np.tile([0, 1.0, 0], (4, 1))
+        self.put(self.low, "leaf_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS, card, NORMAL=up)
+        leaf = self.high.material(pbr={"baseColorFactor": [1, 1, 1, 1]}, alphaMode="MASK")
+        half = FLOOR * [0.5, 1, 1] - [0.25, 0, 0]
+        self.put(self.high, "leaf_high", half + [0, 0.001, 0], FLOOR_TRIANGLES, FLOOR_UVS, leaf, NORMAL=up)
+        model = self.make("--reach", "0.01", "--flats", "bake")
+        material = model.json["materials"][0]["pbrMetallicRoughness"]
+        self.assertIn("baseColorTexture", material)
+        rows, columns, at, *_ = self.places(model, "leaf_low")
+        clear = self.map("base_color")[rows, columns, 3]
+        self.assertTrue((clear[at[:, 0] > 0.05] == 0).all())
+        self.assertTrue((clear[at[:, 0] < -0.05] == 1).all())
+
     def test_backs_of_two_sided_surfaces_are_met_and_turned(self):
         self.quad(self.low, "banner_low", None)
         self.quad(self.high, "banner_high", (0.3, 0.6, 0.1), (0, 0.001, 0), turn=-1, doubleSided=True)

@@ -16,6 +16,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.map_wishes import CHANNEL_SETS, read_channels
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.model.terms import Terms
 from fasciculum.operations.bake.bake import bake
 from fasciculum.operations.projects import open_project
 from fasciculum.session.pipeline import Order, make
@@ -300,3 +301,60 @@ class SameBytes(Delivering):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Factors(unittest.TestCase):
+    """What a material multiplies by what its textures hold is what the source said, however the maps were asked for."""
+
+    FACTORS = {"baseColorFactor": [0.5, 0.25, 0.8, 1], "metallicFactor": 0.2, "roughnessFactor": 0.6}
+    GLOW = (0.5, 0.25, 0.1)
+
+    def delivered(self, maps, **settings):
+        folder = Path(tempfile.mkdtemp())
+        glb = Glb()
+        material = glb.material(pbr=dict(self.FACTORS), emissiveFactor=list(self.GLOW))
+        glb.node("Plate", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, uvs=[square_uvs()])))
+        order = Order(
+            "one", SheetSettings(32, 32, padding=2, seconds=0), BakeSettings(maps, **settings), terms=Terms(swatches=False)
+        )
+        make([glb.write(folder / "plate.glb")], folder / "out", PixelStore(folder / "pixels"), order)
+        model = Model(folder / "out" / "plate.glb")
+        return model, model.json["materials"][0]
+
+    def texel(self, model, info):
+        """Return the middle of a material's texture, 0 to 1; white where there is none."""
+        if info is None:
+            return np.ones(3)
+        image = model.texture(info)
+        return image[image.shape[0] // 2, image.shape[1] // 2, :3] / 255.0
+
+    def test_a_texture_and_its_factor_give_what_the_source_had(self):
+        asked = {
+            "automatic": ("auto",),
+            "named": ("base_color", "orm", "emissive"),
+            "only orm": ("base_color", "orm"),
+            "mixed": ("auto", "orm"),
+            "named and packed": ("base_color", "orm", "emissive", "roughness", "metallic"),
+        }
+        for words, maps in asked.items():
+            with self.subTest(words):
+                model, material = self.delivered(maps)
+                pbr = material["pbrMetallicRoughness"]
+                surface = self.texel(model, pbr.get("metallicRoughnessTexture"))
+                self.assertAlmostEqual(pbr.get("metallicFactor", 1.0) * surface[2], 0.2, delta=0.003)
+                self.assertAlmostEqual(pbr.get("roughnessFactor", 1.0) * surface[1], 0.6, delta=0.003)
+                color = decode(self.texel(model, pbr.get("baseColorTexture")))
+                factor = np.array(pbr.get("baseColorFactor", [1, 1, 1, 1]))[:3]
+                np.testing.assert_allclose(color * factor, self.FACTORS["baseColorFactor"][:3], atol=0.004)
+                if "emissive" in maps or "auto" in maps:
+                    glow = decode(self.texel(model, material.get("emissiveTexture")))
+                    strength = material.get("extensions", {}).get("KHR_materials_emissive_strength", {})
+                    glow = glow * np.array(material["emissiveFactor"]) * strength.get("emissiveStrength", 1.0)
+                    np.testing.assert_allclose(glow, self.GLOW, atol=0.004)
+
+    def test_a_map_for_a_packed_file_alone_leaves_its_factors(self):
+        model, material = self.delivered(("base_color",), channels=("mask=roughness,metallic",))
+        pbr = material["pbrMetallicRoughness"]
+        self.assertNotIn("metallicRoughnessTexture", pbr)
+        self.assertAlmostEqual(pbr["roughnessFactor"], 0.6, delta=0.003)
+        self.assertAlmostEqual(pbr.get("metallicFactor", 1.0), 0.2, delta=0.003)

@@ -231,9 +231,6 @@ class Baking:
             words=f"Baking {names}",
             progress=progress.part(ahead, 0.85),
         )
-        constants = {
-            plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
-        }
         if guide is not None:
             for plan in lot:
                 if plan.kind.source is Values.RAYS:
@@ -246,6 +243,10 @@ class Baking:
                 if plan.kind in (BASE_COLOR, OPACITY):
                     # where nothing is met there is nothing
                     pixels[plan.kind.name][..., -1][high.missed] = 0
+        # judged once what met nothing is filled: until then it holds something else
+        constants = {
+            plan.kind.name: self._constant(plan, pixels[plan.kind.name], covered, tiles, sources) for plan in lot
+        }
         limits = [(pixels[plan.kind.name], plan.wish.bleed) for plan in lot]
         bleed(covered, limits, progress=progress.part(0.85, 1.0))
         if self.conditions.clear:
@@ -321,6 +322,7 @@ class Baking:
                     self._pixels,
                     roles=frozenset(ROLES),
                     tinted=conditions.tinted,
+                    cutoff=conditions.cutoff,
                     edges=conditions.edges,
                     angle=conditions.angle,
                     progress=progress,

@@ -292,7 +292,9 @@ class SceneBuilder:
             self.progress.check()
         level = min(strength, 1.0) if glows else 0.0
         color, emission = (1.0, 1.0, 1.0, 1.0), (level, level, level)
-        metallic, roughness = made.metallic, made.roughness
+        # a texture that is there holds the whole value: what it is multiplied by is 1
+        written = Role.METALLIC_ROUGHNESS in slots
+        metallic, roughness = (1.0, 1.0) if written else (made.metallic, made.roughness)
         for constant in made.constants:
             if constant.name == "base_color":
                 red, green, blue, *alpha = constant.values
