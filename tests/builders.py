@@ -4,10 +4,14 @@ import base64
 import io
 import json
 import struct
+import tempfile
 from pathlib import Path
 
 import numpy as np
 from PIL import Image
+
+from fasciculum.io.pixels import PixelStore
+from fasciculum.operations.gather.gather import gather
 
 KINDS = {"f4": 5126, "u1": 5121, "i1": 5120, "u2": 5123, "i2": 5122, "u4": 5125}
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
@@ -181,3 +185,9 @@ def box_mesh(glb, material=None, size=(1, 1, 1), uvs=True):
             triangles += [[start, start + 1, start + 2], [start, start + 2, start + 3]]
     flat = np.tile([[0, 0], [1, 0], [1, 1], [0, 1]], (6, 1)).astype(float)
     return glb.mesh(glb.primitive(positions, triangles, material, [flat] if uvs else None, NORMAL=normals))
+
+
+def gathered_scene(glb):
+    """Return a model as it is gathered."""
+    folder = Path(tempfile.mkdtemp())
+    return gather([glb.write(folder / "model.glb")], PixelStore(folder / "pixels"))[0]

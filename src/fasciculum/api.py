@@ -85,6 +85,7 @@ class Project:
     _room: _Room = field(default_factory=_Room, repr=False)
     _delivered: Any = field(default=None, repr=False)
     _missed: tuple[Finding, ...] = field(default=(), repr=False)
+    _plan: str = field(default="", repr=False)
 
     @property
     def name(self) -> str:
@@ -108,11 +109,11 @@ class Project:
 
     def _line(self) -> Pipeline:
         line = Pipeline(self.document, self._room.store)
-        line.seconds, line.missed = dict(self.seconds), self._missed
+        line.seconds, line.missed, line.plan = dict(self.seconds), self._missed, self._plan
         return line
 
     def _after(self, line: Pipeline, **more: Any) -> Project:
-        return replace(self, document=line.document, seconds=line.seconds, _missed=line.missed, **more)
+        return replace(self, document=line.document, seconds=line.seconds, _missed=line.missed, _plan=line.plan, **more)
 
     def _with(self, options: Mapping[str, Any]) -> Project:
         judge_names([name for name in options if name != "checks"])
@@ -202,11 +203,14 @@ def bundle(project: Project, bundle: str | Grouping = "auto", **options: Any) ->
     ------
     FasciculumError
     """
-    told = project._with({**options, "bundle": bundle})
+    return _bundled_as_told(project._with({**options, "bundle": bundle}))
+
+
+def _bundled_as_told(project: Project) -> Project:
     with _LOCK:
-        line = told._line()
-        bundled(line, told._order())
-        return told._after(line)
+        line = project._line()
+        bundled(line, project._order())
+        return project._after(line)
 
 
 def lay_out(project: Project, **options: Any) -> Project:
@@ -338,7 +342,8 @@ def make(models: Place | Sequence[Place], out: Place, **options: Any) -> dict[st
     ------
     FasciculumError
     """
-    project = bundle(gather(models, **options), options.get("bundle", "auto"))
+    # what is bundled by the balanced plan unless an option says otherwise, as on the command line
+    project = _bundled_as_told(gather(models, **options))
     return deliver(check(bake(lay_out(project))), out).report
 
 

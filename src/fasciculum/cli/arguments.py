@@ -27,6 +27,10 @@ from fasciculum.operations.plan.plan import NAMES
 SHELLS = ("bash", "zsh", "fish")
 #: a sheet's size that follows from the sharpness to keep
 AUTO_SIZE = (0, 0)
+COMMANDS = ("open", "demo", "inspect", "plan", "make", "run", "batch", "completion", "desktop", "check")
+#: what stands for taking no plan, and the options that say what a plan would decide: with any of them none is taken
+NO_PLAN = "none"
+INSTEAD_OF_A_PLAN = ("--bundle", "--size", "--repeats", "--pieces", "--onto", "--palette")
 
 
 def _size_or_auto(text: str) -> tuple[int, int]:
@@ -264,9 +268,9 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument("--out", required=True, metavar="DIR")
     make.add_argument(
         "--bundle",
-        default=Rule.AUTO,
+        default=None,
         help="how objects are put into bundles: all in one, each by itself, by alpha mode, or that and by cost "
-        "(default: auto)",
+        "(default: what --plan says, else auto)",
         **_words(Rule),  # type: ignore[arg-type]
     )
     make.add_argument(
@@ -275,19 +279,20 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         default=None,
         metavar="2048|WxH|auto",
         help="width and height of a sheet in px; auto is the smallest that keeps --yield, up to --max-size (default: "
-        "2048, or what --plan says)",
+        "what --plan says, else 2048)",
     )
     make.add_argument(
         "--plan",
         default=None,
         metavar="NAME",
         help="what goes together, the way of each material and the sizes as a plan says: "
-        f"{', '.join(NAMES)}; `fasciculum plan` shows them",
+        f"{', '.join(NAMES)}; `fasciculum plan` shows them; {NO_PLAN}: a bundle for each alpha mode (default: "
+        f"{NAMES[0]}, unless one of {', '.join(INSTEAD_OF_A_PLAN)} is given)",
     )
     _add_terms(make)
     make.add_argument(
         "--repeats",
-        default=str(Repeats.AUTO),
+        default=None,
         help="what is done with textures that repeat: baked, on a lane across the sheet, kept apart, cut at the "
         "repeats, or in slices of a texture array (default: auto, which bakes, or does what --plan says)",
         **_words(Repeats),  # type: ignore[arg-type]

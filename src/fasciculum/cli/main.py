@@ -15,9 +15,10 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
-from fasciculum.cli.arguments import WrongUsage, parser
+from fasciculum.cli.arguments import COMMANDS, WrongUsage, parser
 from fasciculum.cli.exits import CRASHED, STOPPED, USAGE, exit_code
 from fasciculum.errors import FasciculumError, UsageError
+from fasciculum.io.formats.table import READ_FORMATS
 from fasciculum.progress import Cancelled, Progress
 from fasciculum.session.scratch import new_folder, sweep
 
@@ -73,7 +74,7 @@ def _log_crash() -> Path:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code."""
-    given = sys.argv[1:] if arguments is None else arguments
+    given = _with_command(sys.argv[1:] if arguments is None else arguments)
     try:
         parsed = parser().parse_args(given)
     except SystemExit as ended:
@@ -119,6 +120,15 @@ def main(arguments: list[str] | None = None) -> int:
         shutil.rmtree(scratch, ignore_errors=True)
         for kind, handler in zip((signal.SIGINT, signal.SIGTERM), previous, strict=False):
             signal.signal(kind, handler)
+
+
+def _with_command(given: list[str]) -> list[str]:
+    """Return the arguments with ``open`` before them where they begin with a file instead of a command."""
+    if not given or given[0].startswith("-"):
+        return given
+    suffix = Path(given[0]).suffix.lower()
+    is_file = suffix in READ_FORMATS or suffix == ".fasc" or Path(given[0]).is_dir()
+    return ["open", *given] if is_file and given[0] not in COMMANDS else given
 
 
 def _help_out(parsed: Any) -> int:

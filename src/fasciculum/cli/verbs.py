@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from fasciculum.cli.arguments import AUTO_SIZE
+from fasciculum.cli.arguments import AUTO_SIZE, NO_PLAN
 from fasciculum.cli.options import with_options
 from fasciculum.cli.words import inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
@@ -37,7 +37,7 @@ from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.gather.palettes import read_palette
-from fasciculum.operations.plan.plan import Planner
+from fasciculum.operations.plan.plan import NAMES, Planner
 from fasciculum.operations.plan.report import plans_report, plans_words
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import finding_entry, inspection_of
@@ -92,11 +92,24 @@ def _terms(parsed: argparse.Namespace) -> Terms:
         sharpness=parsed.sharpness,
         largest=parsed.largest,
         padding=PLAN_PADDING if given is None else given,
-        repeats=str(getattr(parsed, "repeats", "auto")),
+        repeats=str(getattr(parsed, "repeats", None) or Repeats.AUTO),
         most_repeats=getattr(parsed, "most_repeats", None),
         swatches=getattr(parsed, "flats", Flats.AUTO) != Flats.BAKE,
         size=None if size in (None, AUTO_SIZE) else size,
     )
+
+
+def plan_of(parsed: argparse.Namespace) -> str:
+    """Return the name of the plan that ``make`` takes, empty for none.
+
+    The balanced plan is taken unless an option says what a plan would decide.
+    """
+    if parsed.plan is not None:
+        return "" if parsed.plan == NO_PLAN else str(parsed.plan)
+    given = parsed.bundle, parsed.size, parsed.repeats, getattr(parsed, "SheetSettings.pieces")
+    if any(one is not None for one in given) or parsed.onto or parsed.palette:
+        return ""
+    return NAMES[0]
 
 
 def order_of(parsed: argparse.Namespace) -> Order:
@@ -106,16 +119,17 @@ def order_of(parsed: argparse.Namespace) -> Order:
     ------
     UsageError, InputError
     """
+    plan = plan_of(parsed)
     free = parsed.size in (None, AUTO_SIZE)
     width, height = (SheetSettings().width, SheetSettings().height) if free else parsed.size
     plain = replace(SheetSettings(), width=width, height=height)
     unwrap = with_options(parsed, PRESETS[parsed.shapes], once=True)
     sheet = replace(with_options(parsed, plain, once=True), unwrap=unwrap)
-    if parsed.plan or parsed.size == AUTO_SIZE:
+    if plan or parsed.size == AUTO_SIZE:
         # what a plan decides unless it is told: texels that keep a quarter clean, and the same yield for all
         told = {name: getattr(parsed, f"SheetSettings.{name}") for name in ("padding", "density")}
         sheet = sheet if told["padding"] is not None else replace(sheet, padding=PLAN_PADDING)
-        sheet = sheet if told["density"] is not None or not parsed.plan else replace(sheet, density=DensityRule.KEEP)
+        sheet = sheet if told["density"] is not None or not plan else replace(sheet, density=DensityRule.KEEP)
     if 2 * sheet.border + 8 >= min(width, height):
         raise UsageError("the margin leaves no room on the sheet.", hint="Choose a larger sheet or a smaller margin.")
     wishes = tuple(dict.fromkeys(parsed.map))
@@ -125,14 +139,14 @@ def order_of(parsed: argparse.Namespace) -> Order:
         bake = replace(bake, light_width=parsed.light_size[0], light_height=parsed.light_size[1])
     _judge_depth(bake)
     return Order(
-        Rule(parsed.bundle),
+        Rule(parsed.bundle or (Rule.ALPHA if parsed.plan == NO_PLAN else Rule.AUTO)),
         sheet,
         bake,
         _delivery(parsed),
         _lookup(parsed),
-        plan=parsed.plan or "",
+        plan=plan,
         terms=_terms(parsed),
-        repeats=Repeats(parsed.repeats),
+        repeats=Repeats(parsed.repeats or Repeats.AUTO),
         size_follows=parsed.size == AUTO_SIZE,
         high=tuple(parsed.high),
         cages=(parsed.cage,) if parsed.cage else (),

@@ -81,7 +81,7 @@ def _grid_size(boxes, first, last):
 
 
 @njit(cache=True, nogil=True)
-def _grid(boxes, first, last):
+def grid_of_boxes(boxes, first, last):
     """Sort the boxes first..last-1 into square cells: lower corner, cell size, cells a side, and who is in which."""
     low_x, low_y, extent, cells = _grid_size(boxes, first, last)
     step = extent / cells if extent > 0 else 1.0
@@ -120,7 +120,7 @@ def overlap_in_range(corners, boxes, labels, first, last, equal, limit, most):
     """
     if last - first < 2:
         return 0.0
-    low_x, low_y, step, cells, starts, members = _grid(boxes, first, last)
+    low_x, low_y, step, cells, starts, members = grid_of_boxes(boxes, first, last)
     one, two = np.empty((12, 2)), np.empty((12, 2))
     total, looked = 0.0, 0
     for c in range(cells * cells):
@@ -167,7 +167,7 @@ def mark_covering(corners, boxes, depth, limit, mark):
     Returns how many are marked.
     """
     count = len(corners)
-    _, _, _, cells, starts, members = _grid(boxes, np.int64(0), count)
+    _, _, _, cells, starts, members = grid_of_boxes(boxes, np.int64(0), count)
     one, two = np.empty((12, 2)), np.empty((12, 2))
     marked = 0
     for c in range(cells * cells):

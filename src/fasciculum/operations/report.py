@@ -24,13 +24,15 @@ from fasciculum.model.texturing import BakedMap, LightFigures
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.deliver.lights import light_gain, stored_light
 from fasciculum.operations.lay_out.onto import onto_rows, sameness, split_rows
-from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of
+from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of, written_sizes
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
-from fasciculum.uv.overlaps import self_overlap
+from fasciculum.uv.overlaps import covered_areas, overlapping_objects, self_overlap
+from fasciculum.uv.sets import sets_of
+from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values
 from fasciculum.ways.laid import OnSheet
 from fasciculum.ways.on_sheet import on_sheet
@@ -50,6 +52,16 @@ def finding_entry(finding: Finding) -> dict[str, str]:
 
 def _cost_entry(cost: Cost) -> dict[str, int]:
     return asdict(cost)
+
+
+def _slices_entry(document: Document) -> dict[str, int]:
+    """Return how many slices all texture arrays of a delivery have together; each array counts as one texture."""
+    scene, count = document.scene, 0
+    for bundle in document.bundles:
+        work = on_sheet(scene, bundle) if bundle.objects else None
+        if work is not None and work.slices:
+            count += work.slices * len(written_sizes(scene, bundle))
+    return {"slices": count}
 
 
 def _without_arrays(document: Document) -> dict[str, int]:
@@ -93,14 +105,19 @@ def _layout_entry(layout: Layout) -> dict[str, Any]:
     }
 
 
-def _bundle_entry(scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str]) -> dict[str, Any]:
+def _bundle_entry(
+    scene: Scene, bundle: Bundle, files: dict[tuple[str, str], str], apart: dict[int, int]
+) -> dict[str, Any]:
+    """Return a bundle's entry; ``apart`` gives for each material that is kept apart the one it is delivered as."""
     entry: dict[str, Any] = {
         "name": bundle.name,
         "objects": list(bundle.objects),
         "alpha_mode": bundle.alpha_mode,
     }
     on = on_sheet(scene, bundle)
-    entry["materials"] = _materials_entry(scene, bundle, on, files)
+    entry["materials"] = _materials_entry(scene, bundle, on, files, apart)
+    if on.bare:
+        entry["maps"] = []
     if bundle.layout is not None and bundle.layout.scale > 0 and not on.bare:
         named = {patch.key for patch in on.patches}
         laid = bundle.layout.without(named)
@@ -196,16 +213,21 @@ def _values_entry(scene: Scene, material: int) -> dict[str, Any]:
 
 
 def _materials_entry(
-    scene: Scene, bundle: Bundle, on: OnSheet, files: dict[tuple[str, str], str]
+    scene: Scene, bundle: Bundle, on: OnSheet, files: dict[tuple[str, str], str], apart: dict[int, int]
 ) -> list[dict[str, Any]]:
-    """Return for each material of a bundle how it is treated, on which objects, and in which files it is."""
+    """Return for each material of a bundle how it is treated, on which objects, and in which files it is.
+
+    One that is kept apart says as which material it is delivered: several that differ in their colour alone are one.
+    """
     sheet = [file for (name, _), file in files.items() if name == bundle.name]
     found = []
     for index in sorted({one for key in bundle.objects for one in scene.materials_of(scene.object(key))}):
         name = scene.material_name(index)
         own = [key for key in bundle.objects if index in scene.materials_of(scene.object(key))]
         way = on.way_of(index)
-        found.append({"name": name, "way": str(way), "objects": own, "files": [] if way is Way.APART else sheet})
+        kept = way is Way.APART
+        entry = {"name": name, "way": str(way), "objects": own, "files": [] if kept else sheet}
+        found.append(entry | ({"delivered_as": scene.material_name(apart[index])} if index in apart and kept else {}))
     return found
 
 
@@ -322,17 +344,22 @@ def report_of(
     map_files: dict[tuple[str, str], str],
 ) -> dict[str, Any]:
     """Return the report of a document."""
-    ledger = ledger_of(document)
+    ledger, scene = ledger_of(document), document.scene
+    kept = {index for bundle in document.bundles if bundle.objects for index in on_sheet(scene, bundle).apart}
+    apart = {index: leader for index, (leader, _) in apart_materials(scene, kept).items()}
     return {
         "version": VERSION,
         "name": document.name,
         "sources": [source.named for source in document.scene.sources],
-        "bundles": [_bundle_entry(document.scene, bundle, map_files) for bundle in document.bundles],
+        "bundles": [_bundle_entry(scene, bundle, map_files, apart) for bundle in document.bundles],
         **_pairing_entry(document),
         **_onto_entry(document),
         "ledger": {
             "before": _cost_entry(ledger.before),
-            "after": _cost_entry(ledger.after) | _without_arrays(document) | {"typical_view": _view_entry(document)},
+            "after": _cost_entry(ledger.after)
+            | _slices_entry(document)
+            | _without_arrays(document)
+            | {"typical_view": _view_entry(document)},
         },
         "findings": [finding_entry(finding) for finding in findings],
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
@@ -358,6 +385,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)
         overlap = self_overlap(chosen.source, islands, enough=1e-3)
+        once, twice = covered_areas(chosen.source)
         flat = abs(signed_uv_areas(chosen.source)).sum()
         found.append(
             {
@@ -367,6 +395,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
                 "span_v": number(float(reach[:, 1].max())),
                 "uv_area": number(float(flat)),
                 "islands_on_themselves": int((overlap > 1e-4).sum()),
+                "overlap_share": number(twice / once if once > 0 else 0.0, 6),
             }
         )
     return found
@@ -399,6 +428,8 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     cost = cost_of(scene, every)
     objects = []
     described: dict[tuple[int, tuple[int, ...]], list[dict[str, Any]]] = {}
+    sets = max((sets_of(scene, item) for item in scene.objects), default=0)
+    met = [overlapping_objects(scene, scene.objects, number) for number in range(sets)]
     measured = figures_of(scene, scene.objects)
     for item in scene.objects:
         alike = (scene.nodes[item.node].mesh, item.primitives)
@@ -413,7 +444,9 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
                 "area_m2": number(figures.area),
                 "materials": [scene.materials[index].name if index >= 0 else "default" for index in used],
                 "alpha_mode": item.alpha_mode,
-                "uv_sets": described[alike],
+                "uv_sets": [
+                    one | {"overlaps": list(met[one["set"]].get(item.key, ()))} for one in described[alike]
+                ],
                 "draw_calls": len(used),
                 "source_density_px_m": number(figures.source_density, 1),
                 "span": [number(value, 3) for value in figures.span],

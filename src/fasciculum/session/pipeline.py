@@ -94,6 +94,8 @@ class Pipeline:
         self.store = store
         self.progress = progress
         self.seconds: dict[str, float] = {}
+        #: the plan by which it was bundled, empty for none
+        self.plan = ""
         #: what does not keep the sharpness that was asked for
         self.missed: tuple[Finding, ...] = ()
         self._runner = InlineRunner()
@@ -216,7 +218,10 @@ class Pipeline:
         files = delivered.files if delivered else []
         maps = delivered.maps if delivered else {}
         return (
-            report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps),
+            {
+                **report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps),
+                "plan": self.plan or None,
+            },
             findings,
         )
 
@@ -317,6 +322,7 @@ def bundled(line: Pipeline, order: Order) -> None:
     UsageError
     """
     scene = line.document.scene.layered(order.layers) if order.layers else line.document.scene
+    line.plan = "" if order.groups is not None else order.plan
     bundles, more = line.timed("gather", lambda: _bundled(scene, order))
     if order.palette_made:
         every = made_palette(scene, [item.key for item in scene.objects])

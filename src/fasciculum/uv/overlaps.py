@@ -1,14 +1,27 @@
-"""Where flat triangles of an island cover each other."""
+"""Where flat triangles cover each other: within an island, within an object, and between objects."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.coverage import covered_lengths, mark_overlapping, mark_pairs
 from fasciculum.kernels.overlap import self_overlaps
+from fasciculum.model.scene import Object, Scene
+from fasciculum.uv.corners import corners_of, signed_uv_areas
 
 #: looks at pairs after which an island counts as covering itself
 MOST_PAIRS = 1_000_000_000
+#: looks at pairs after which no more triangles are marked for a picture
+MOST_MARKED = 100_000_000
+#: horizontal lines by which areas are swept at least and at most, and crossings with triangles at most
+LEAST_LINES, MOST_LINES, MOST_CROSSINGS = 1024, 8192, 40_000_000
+#: part of the smaller triangle's area that a pair has to share to count as overlapping; below it is rounding
+SHARED = 1e-6
+#: part of the covered area below which what is covered twice is rounding
+NOTHING = 1e-9
 
 
 def _boxes(corners: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -40,3 +53,102 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
     found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough, MOST_PAIRS)
     shares = np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
     return np.where(found < 0, np.inf, shares)
+
+
+def _lines(corners: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return horizontal lines through triangles and the heights that they stand for.
+
+    Lines lie in the middle of the slabs between corners, where lengths are linear but for edges that cross; a slab
+    that is high is parted. Of too many slabs even ones take the place.
+    """
+    levels = np.unique(corners[..., 1])
+    whole = float(levels[-1] - levels[0])
+    if whole <= 0:
+        return np.zeros(0), np.zeros(0)
+    gaps = np.diff(levels)
+    parts = np.maximum(np.ceil(gaps / whole * LEAST_LINES), 1).astype(np.int64)
+    if parts.sum() > MOST_LINES:
+        levels, gaps, parts = np.array([levels[0], levels[-1]]), np.array([whole]), np.array([MOST_LINES])
+    weights = np.repeat(gaps / parts, parts)
+    within = np.arange(len(weights)) - np.repeat(np.cumsum(parts) - parts, parts)
+    return np.repeat(levels[:-1], parts) + (within + 0.5) * weights, weights
+
+
+def covered_areas(corners: NDArray[np.float64]) -> tuple[float, float]:
+    """Return the area that triangles cover at least once, and that which they cover at least twice.
+
+    Parameters
+    ----------
+    corners : ndarray of float64, shape (T, 3, 2)
+        Those that are not finite are left out.
+    """
+    corners = np.ascontiguousarray(corners[np.isfinite(corners).all(axis=(1, 2))])
+    lines, weights = _lines(corners) if len(corners) else (np.zeros(0), np.zeros(0))
+    if not len(lines):
+        return 0.0, 0.0
+
+    def crossings(lines: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        first = np.searchsorted(lines, corners[..., 1].min(axis=1), "left")
+        return first, np.searchsorted(lines, corners[..., 1].max(axis=1), "left") - first
+
+    first, counts = crossings(lines)
+    if counts.sum() > MOST_CROSSINGS:
+        few = max(int(len(lines) * MOST_CROSSINGS / counts.sum()), 64)
+        low, high = float(corners[..., 1].min()), float(corners[..., 1].max())
+        weights = np.full(few, (high - low) / few)
+        lines = low + (np.arange(few) + 0.5) * weights
+        first, counts = crossings(lines)
+    triangles = np.repeat(np.arange(len(corners)), counts)
+    crossed = np.arange(len(triangles)) - np.repeat(np.cumsum(counts) - counts, counts) + np.repeat(first, counts)
+    order = np.argsort(crossed, kind="stable")
+    starts = np.searchsorted(crossed[order], np.arange(len(lines) + 1))
+    once, twice = covered_lengths(corners, lines, weights, starts, triangles[order])
+    return float(once), float(twice if twice > NOTHING * once else 0.0)
+
+
+def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> dict[str, tuple[str, ...]]:
+    """Return for each object that lies on others in a UV set the keys of those others.
+
+    Surfaces are compared with those of the same material; the set is read as it is, without repeating.
+    """
+    by_material: dict[int, list[tuple[str, NDArray[np.float64]]]] = {}
+    for item in items:
+        corners = corners_of(scene, item, uv_set=number)
+        usable = np.isfinite(corners.source).all(axis=(1, 2))
+        for material in np.unique(corners.material[usable]).tolist():
+            own = corners.source[usable & (corners.material == material)]
+            by_material.setdefault(material, []).append((item.key, own))
+    found: dict[str, set[str]] = {}
+    for parts in by_material.values():
+        if len(parts) < 2:
+            continue
+        flat = np.ascontiguousarray(np.concatenate([own for _, own in parts]))
+        labels = np.repeat(np.arange(len(parts)), [len(own) for _, own in parts])
+        marks = np.zeros((len(parts), len(parts)), np.bool_)
+        mark_pairs(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), labels, SHARED, MOST_PAIRS, marks)
+        for one, two in zip(*np.nonzero(marks), strict=True):
+            found.setdefault(parts[one][0], set()).add(parts[two][0])
+    return {item.key: tuple(sorted(found[item.key])) for item in items if item.key in found}
+
+
+def overlapping_triangles(scene: Scene, items: Sequence[Object]) -> dict[str, NDArray[np.bool_]]:
+    """Return for each object which of its triangles, (T,), lie on others in the UV sets that its materials read.
+
+    Triangles are compared within the object and with other objects of the same material; copies of one mesh count once.
+    """
+    known: dict[object, list[str]] = {}
+    for item in items:
+        known.setdefault(scene.alike(item), []).append(item.key)
+    keys = [own[0] for own in known.values()]
+    every = [corners_of(scene, scene.object(key)) for key in keys]
+    marks = [np.zeros(len(one.material), np.bool_) for one in every]
+    for material in sorted({index for one in every for index in np.unique(one.material).tolist()}):
+        chosen = [(one.material == material) & np.isfinite(one.source).all(axis=(1, 2)) for one in every]
+        flat = np.ascontiguousarray(np.concatenate([one.source[own] for one, own in zip(every, chosen, strict=True)]))
+        mark = np.zeros(len(flat), np.bool_)
+        mark_overlapping(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), SHARED, MOST_MARKED, mark)
+        first = 0
+        for own, found in zip(chosen, marks, strict=True):
+            found[own] = mark[first : first + int(own.sum())]
+            first += int(own.sum())
+    return {key: found for own, found in zip(known.values(), marks, strict=True) for key in own}

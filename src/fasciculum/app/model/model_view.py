@@ -30,12 +30,14 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
 from fasciculum.operations.check.check import object_densities
+from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.check.lenses import part_repeats, part_yields, wasted_sizes
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
+from fasciculum.uv.overlaps import overlapping_triangles
 from fasciculum.uv.stretch import angle_stretch
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
@@ -56,11 +58,45 @@ def stretch_colors(document: Document) -> dict[str, np.ndarray]:
             continue
         scene, layout = islands_alone(document.scene, bundle)
         for index, surface in enumerate(layout.surfaces):
-            world = corners_of(scene, scene.object(surface.objects[0])).world
-            if len(world) == len(surface.corners):
-                stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
-                found = scale_colors(np.minimum(stretch, 4.0))
-                colors |= dict.fromkeys(surface.objects, found)
+            known: dict[object, np.ndarray] = {}
+            for key in surface.objects:
+                # copies in nodes of uneven scale are stretched otherwise
+                alike = scene.alike(scene.object(key))
+                if alike not in known:
+                    world = corners_of(scene, scene.object(key)).world
+                    if len(world) != len(surface.corners):
+                        break
+                    stretch = np.nan_to_num(angle_stretch(world, layout.sheet_corners(index)), nan=1.0, posinf=4.0)
+                    known[alike] = scale_colors(np.minimum(stretch, 4.0))
+                colors[key] = known[alike]
+    return colors
+
+
+def overlap_colors(document: Document, theme: Theme) -> dict[str, np.ndarray]:
+    """Return for each object, or each of its triangles, whether it lies on others.
+
+    Packed objects are coloured by their places on the sheet, the rest triangle by triangle by their source UVs.
+    """
+
+    def rgb(name: str) -> list[float]:
+        color = QColor(name)
+        return [color.redF(), color.greenF(), color.blueF()]
+
+    levels = np.array([rgb(theme.island), rgb(theme.accent), rgb(theme.broken)])
+    colors: dict[str, np.ndarray] = {}
+    for bundle in document.bundles:
+        layout = bundle.layout
+        if layout is None or layout.scale <= 0:
+            continue
+        # what is verified and in order needs no second look
+        order = layout.overlap <= 0 and 0 <= layout.gap >= layout.padding
+        found = np.zeros(int(layout.places.max(initial=-1)) + 1, np.int8) if order else conflicts(layout)
+        for index, surface in enumerate(layout.surfaces):
+            own = found[layout.places[layout.starts[index] : layout.starts[index + 1]]]
+            colors |= dict.fromkeys(surface.objects, levels[[own.max(initial=0)]])
+    rest = [item for item in document.scene.objects if item.key not in colors]
+    for key, marked in overlapping_triangles(document.scene, rest).items():
+        colors[key] = levels[np.where(marked, 2, 0)]
     return colors
 
 
@@ -255,6 +291,8 @@ class ModelView(QWidget):
             colors = light_density_colors(document)
         elif lens == "stretch":
             colors = stretch_colors(document)
+        elif lens == "overlap":
+            colors = overlap_colors(document, self.theme)
         elif lens == "way":
             colors = way_colors(document)
         elif lens == "yield":

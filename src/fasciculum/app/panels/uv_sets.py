@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QT
 
 from fasciculum.app.parts import Column, note
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.counting import counted
 from fasciculum.model.choices import UvEditKind
 from fasciculum.model.document import UvEdit
 from fasciculum.operations.gather.uv_sets import MOST, SetFigures, also_changed, measure_sets
@@ -38,8 +39,9 @@ class UvSets(Column):
         self.table.setRootIsDecorated(False)
         self.table.setAccessibleName("UV sets")
         self.table.setToolTip(
-            "Each UV set: on how many objects, how far it reaches in repeats, how much of it lies on itself, and its "
-            "L2 stretch (flat: it has no extent). A dot marks sets that materials read."
+            "Each UV set: on how many objects, how far it reaches in repeats, which part of what an object covers "
+            "more than one of its triangles covers, and its L2 stretch (flat: it has no extent). A dot marks sets that "
+            "materials read."
         )
         self.table.setFixedHeight(104)
         self.table.setIndentation(0)
@@ -77,6 +79,15 @@ class UvSets(Column):
         for number, button in enumerate((self.add_button, self.delete_button, self.read_button)):
             line.addWidget(button, 2, number)
         box.addLayout(line)
+        self.overlaps = note()
+        box.addWidget(self.overlaps)
+        self.choose_button = self._button(
+            "Select overlapping",
+            "Select the objects whose islands of this set lie on one another, or on those of other objects that have "
+            "the same material",
+            self.choose_overlapping,
+        )
+        box.addWidget(self.choose_button)
         self.warning = note()
         box.addWidget(self.warning)
         workspace.selection_changed.connect(self.refresh)
@@ -134,7 +145,7 @@ class UvSets(Column):
             item = QTreeWidgetItem(row)
             item.setData(0, Qt.ItemDataRole.UserRole, one.number)
             read = f"read by the materials of {one.readers}" if one.readers else "read by no material"
-            item.setToolTip(0, f"{one.name}: on {one.objects} objects, {read}")
+            item.setToolTip(0, f"{one.name}: on {counted(one.objects, 'object')}, {read}")
             self.table.addTopLevelItem(item)
             if one.number == chosen:
                 self.table.setCurrentItem(item)
@@ -144,7 +155,10 @@ class UvSets(Column):
         for number in range(min(max((one.number for one in figures), default=-1) + 2, MOST)):
             self.target.addItem(f"set {number}", number)
         keys = self.keys()
-        chosen_words = f"of {len(keys)} chosen objects" if self.workspace.selection else f"of all {len(keys)} objects"
+        many = len(keys) != 1
+        chosen_words = f"of {len(keys)} selected object{'s' if many else ''}"
+        if not self.workspace.selection:
+            chosen_words = f"of all {len(keys)} objects" if many else "of the one object"
         self.about.setText(chosen_words if keys else "nothing is gathered yet")
         first = self.table.topLevelItem(0)
         if first is not None and self.chosen() < 0:
@@ -165,6 +179,7 @@ class UvSets(Column):
         one = next((one for one in self.figures if one.number == number), None)
         if one is not None and not self.name.hasFocus():
             self.name.setText(one.name)
+        self._say_overlaps(one)
         others = also_changed(self.workspace.document.scene, keys) if keys else []
         if others:
             more = f" and {len(others) - 1} more" if len(others) > 1 else ""
@@ -172,14 +187,32 @@ class UvSets(Column):
         else:
             self.warning.setText("")
 
+    def _say_overlaps(self, one: SetFigures | None) -> None:
+        """Say which objects overlap in the chosen set, and offer to select them."""
+        stacked, meeting = (one.stacked, one.meeting) if one is not None else ((), ())
+        words = []
+        if stacked:
+            words.append(f"{counted(len(stacked), 'object')} with islands that lie on one another")
+        if meeting:
+            words.append(f"{counted(len(meeting), 'object')} whose islands lie on those of another object")
+        self.overlaps.setText(f"Overlap: {'; '.join(words)}." if words else "No overlap.")
+        self.overlaps.setVisible(one is not None)
+        self.choose_button.setVisible(bool(words))
+
+    def choose_overlapping(self) -> None:
+        """Select the objects that overlap themselves or others in the chosen set."""
+        one = next((one for one in self.figures if one.number == self.chosen()), None)
+        if one is not None and (one.stacked or one.meeting):
+            self.workspace.select({*one.stacked, *one.meeting})
+            self.workspace.frame_wanted.emit()
+
     # -- changes ----------------------------------------------------------------------------------------------
 
     def _edit(self, label: str, kind: UvEditKind, source: int = 0, target: int = 0, name: str = "") -> None:
         keys = self.keys()
         if keys:
             edit = UvEdit(kind, keys, source, target, name)
-            count = f"{len(keys)} object{'s' if len(keys) != 1 else ''}"
-            self.workspace.apply(f"{label} on {count}", lambda document: commands.edit_uvs(document, edit))
+            self.workspace.apply(f"{label} on {counted(len(keys), 'object')}", lambda document: commands.edit_uvs(document, edit))
 
     def add(self) -> None:
         """Add an empty set."""

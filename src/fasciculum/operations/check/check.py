@@ -98,6 +98,17 @@ def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
     return found
 
 
+def worlds_of(scene: Scene, keys: Sequence[str]) -> list[tuple[NDArray[np.float64], int]]:
+    """Return the triangles of objects in world space, (T, 3, 3) in metres, and how many of the objects have them so.
+
+    Objects that share a place on a sheet may stand in nodes of other scales: each shape is there once.
+    """
+    known: dict[object, list[str]] = {}
+    for key in keys:
+        known.setdefault(scene.alike(scene.object(key)), []).append(key)
+    return [(corners_of(scene, scene.object(own[0])).world, len(own)) for own in known.values()]
+
+
 def measure_layout(
     scene: Scene, layout: Layout, *, progress: Progress = SILENT
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], dict[str, float]]:
@@ -105,9 +116,11 @@ def measure_layout(
     values, weights = [np.zeros(0)], [np.zeros(0)]
     for index, surface in enumerate(layout.surfaces):
         progress.update(index / len(layout.surfaces), "Measuring densities")
-        areas = surface_areas(corners_of(scene, scene.object(surface.objects[0])).world)
-        values.append(triangle_densities(texel_areas(layout, index), areas))
-        weights.append(areas * len(surface.objects))
+        flat = texel_areas(layout, index)
+        for world, count in worlds_of(scene, surface.objects):
+            areas = surface_areas(world)
+            values.append(triangle_densities(flat, areas))
+            weights.append(areas * count)
     return np.concatenate(values), np.concatenate(weights), object_yields(scene, layout)
 
 
@@ -125,21 +138,22 @@ def measure_islands(
     conflict : ndarray of int8, shape (P,)
         For each place: 2 when it overlaps another, 1 when it comes nearer than the padding, else 0.
     """
-    measured = _Measured(scene)
     density, stretch = np.zeros(len(layout.placements)), np.ones(len(layout.placements))
     starts = layout.starts
     for index, surface in enumerate(layout.surfaces):
         progress.update(index / len(layout.surfaces), "Measuring islands")
-        key = surface.objects[0]
-        areas = measured.of(key)[0]
         count, own = starts[index + 1] - starts[index], slice(starts[index], starts[index + 1])
-        world = np.bincount(surface.island, areas, count)
         flat = np.bincount(surface.island, texel_areas(layout, index), count)
-        density[own] = np.sqrt(flat / np.maximum(world, 1e-300))
-        angle = np.nan_to_num(
-            angle_stretch(corners_of(scene, scene.object(key)).world, layout.sheet_corners(index)), nan=1.0, posinf=1e6
-        )
-        stretch[own] = np.bincount(surface.island, areas * angle, count) / np.maximum(world, 1e-300)
+        on_it = layout.sheet_corners(index)
+        whole, bent = np.zeros(count), np.zeros(count)
+        for number, (world, _) in enumerate(worlds_of(scene, surface.objects)):
+            areas = surface_areas(world)
+            if not number:
+                density[own] = np.sqrt(flat / np.maximum(np.bincount(surface.island, areas, count), 1e-300))
+            angle = np.nan_to_num(angle_stretch(world, on_it), nan=1.0, posinf=1e6)
+            whole += np.bincount(surface.island, areas, count)
+            bent += np.bincount(surface.island, areas * angle, count)
+        stretch[own] = bent / np.maximum(whole, 1e-300)
     return density, stretch, conflicts(layout)
 
 
@@ -160,11 +174,13 @@ def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
     """Return a layout's L2 stretch and the share of area stretched by more than two, over all its surfaces."""
     weights, l2, shares = [], [], []
     for index, surface in enumerate(layout.surfaces):
-        found = measure_stretch(corners_of(scene, scene.object(surface.objects[0])).world, layout.sheet_corners(index))
-        if math.isfinite(found.l2):
-            weights.append(surface.area)
-            l2.append(found.l2**2)
-            shares.append(found.share_over_2)
+        flat = layout.sheet_corners(index)
+        for world, count in worlds_of(scene, surface.objects):
+            found = measure_stretch(world, flat)
+            if math.isfinite(found.l2):
+                weights.append(float(surface_areas(world).sum()) * count)
+                l2.append(found.l2**2)
+                shares.append(found.share_over_2)
     total = sum(weights)
     if total <= 0:
         return math.nan, math.nan

@@ -12,8 +12,7 @@ from fasciculum.model.document import UvEdit
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of
-from fasciculum.uv.islands import find_islands
-from fasciculum.uv.overlaps import self_overlap
+from fasciculum.uv.overlaps import covered_areas, overlapping_objects
 from fasciculum.uv.sets import sets_of
 from fasciculum.uv.stretch import measure_stretch
 
@@ -21,14 +20,18 @@ from fasciculum.uv.stretch import measure_stretch
 MOST = 8
 #: triangles that are measured for one answer
 MOST_MEASURED = 400_000
+#: part of what an object covers from which it counts as lying on itself
+STACKED = 1e-4
 
 
 @dataclass(frozen=True)
 class SetFigures:
     """One UV set over some objects.
 
-    ``objects`` counts those that have it, ``readers`` those whose material reads it; ``span`` is the greatest in u and
-    v, in repeats; ``overlap`` the part of the islands' area that lies on itself; ``stretch`` the L2 stretch.
+    ``objects`` counts those that have it, ``readers`` those whose material reads it; ``span`` is how far an
+    object's whole set reaches at most in u and v, in repeats; ``overlap`` the part of what an object covers that more than one of its triangles
+    covers, over all objects; ``stacked`` are the objects that cover something twice, ``meeting`` those that lie on
+    others of the same material; ``stretch`` the L2 stretch.
     """
 
     number: int
@@ -38,6 +41,8 @@ class SetFigures:
     span: tuple[float, float]
     overlap: float
     stretch: float
+    stacked: tuple[str, ...] = ()
+    meeting: tuple[str, ...] = ()
 
 
 def set_name(scene: Scene, item: Object, number: int) -> str:
@@ -60,7 +65,10 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
         if left >= 0 or not deep:
             deep.add(item.key)
     for number in range(max((sets_of(scene, item) for item in items), default=0)):
-        having, reading, span, stretch, share = 0, 0, np.zeros(2), 1.0, 0.0
+        having, reading, span, stretch = 0, 0, np.zeros(2), 1.0
+        once = twice = 0.0
+        stacked: list[str] = []
+        measured: dict[object, tuple[NDArray[np.float64], tuple[float, float], float]] = {}
         names: dict[str, int] = {}
         for item in progress.over(items, lambda item: f"Measuring {item.key}", total=len(items)):
             primitives = scene.primitives_of(item)
@@ -72,30 +80,43 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
             names[name] = names.get(name, 0) + 1
             if item.key not in deep:
                 continue
-            own_span, own_share, own_stretch = _figures(scene, item, number)
-            span, share, stretch = np.maximum(span, own_span), max(share, own_share), max(stretch, own_stretch)
+            alike = scene.alike(item)
+            if alike not in measured:
+                measured[alike] = _figures(scene, item, number)
+            own_span, covered, own_stretch = measured[alike]
+            span, stretch = np.maximum(span, own_span), max(stretch, own_stretch)
+            once, twice = once + covered[0], twice + covered[1]
+            stacked += [item.key] if covered[1] > STACKED * covered[0] else []
         if having:
             name = max(names, key=lambda name: names[name])
+            share = twice / once if once > 0 else 0.0
+            met = overlapping_objects(scene, [item for item in items if item.key in deep], number)
             found.append(
-                SetFigures(number, name, having, reading, (float(span[0]), float(span[1])), share, float(stretch))
+                SetFigures(
+                    number,
+                    name,
+                    having,
+                    reading,
+                    (float(span[0]), float(span[1])),
+                    share,
+                    float(stretch),
+                    tuple(stacked),
+                    tuple(met),
+                )
             )
     return found
 
 
-def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float64], float, float]:
+def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float64], tuple[float, float], float]:
+    """Return how far an object's UV set reaches in u and v, the areas that it covers once and twice, and its L2 stretch."""
     corners = corners_of(scene, item, uv_set=number)
     usable = np.isfinite(corners.source).all(axis=(1, 2))
     if not usable.any():
-        return np.zeros(2), 0.0, 1.0
+        return np.zeros(2), (0.0, 0.0), 1.0
     world, uvs = corners.world[usable], corners.source[usable]
-    islands = find_islands(world, uvs)
-    count = int(islands.max()) + 1
-    low, high = np.full((count, 2), np.inf), np.full((count, 2), -np.inf)
-    np.minimum.at(low, islands, uvs.min(axis=1))
-    np.maximum.at(high, islands, uvs.max(axis=1))
-    share = self_overlap(uvs, islands, enough=1.0)
     l2 = measure_stretch(world, uvs).l2
-    return (high - low).max(axis=0), float(np.minimum(share, 1.0).max()), l2 if np.isfinite(l2) else 1e9
+    reach = np.ptp(uvs.reshape(-1, 2), axis=0)
+    return reach, covered_areas(uvs), l2 if np.isfinite(l2) else 1e9
 
 
 # -- changes ------------------------------------------------------------------------------------------------------

@@ -22,6 +22,8 @@ from fasciculum.ways.on_sheet import on_sheet
 
 #: part of the surface that may lose more than is wanted
 MAY_LOSE = 0.1
+#: part of the wanted yield that a size has to reach at once to be tried with time to improve, and that time, seconds
+NEARLY, MOST_IMPROVING = 0.93, 5.0
 
 
 def surface_yields(scene: Scene, bundle: Bundle, layout: Layout) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -82,18 +84,18 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
         return sizes[0]
     known: dict[int, float] = {}
 
-    def reached(number: int) -> float:
+    def reached(number: int, seconds: float = 0.0) -> float:
         """Return the yield at a size, 0 where it is too small, 1 where it is large enough and nothing has detail."""
-        if number not in known:
+        if number not in known or seconds:
             progress.update(len(known) / 8, f"Trying {sizes[number][0]} × {sizes[number][1]} px for {bundle.name}")
             wide, high = sizes[number]
             tried = replace(bundle, layout=None, sheet=replace(bundle.sheet, width=wide, height=high, wanted=0.0))
             if 2 * tried.sheet.border + 4 >= high:
                 known[number] = 0.0
                 return 0.0
-            quick = replace(tried, sheet=replace(tried.sheet, seconds=0.0))
-            layout = lay_out(scene, quick, progress=progress.part(0.0, 0.0))
-            found = low_yield(*surface_yields(scene, quick, layout)) if layout.scale > 0 else 0.0
+            tried = replace(tried, sheet=replace(tried.sheet, seconds=seconds))
+            layout = lay_out(scene, tried, progress=progress.part(0.0, 0.0))
+            found = low_yield(*surface_yields(scene, tried, layout)) if layout.scale > 0 else 0.0
             known[number] = 1.0 if math.isnan(found) else found
         return known[number]
 
@@ -107,4 +109,8 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
         number += 1
     while number > 0 and reached(number) >= terms.sharpness and reached(number - 1) >= terms.sharpness:
         number -= 1
+    # the first construction loses some of what packing gains: what it nearly keeps is tried with time to improve
+    seconds = min(bundle.sheet.seconds, MOST_IMPROVING)
+    if number > 0 and seconds > 0 and terms.sharpness > reached(number - 1) >= NEARLY * terms.sharpness:
+        number -= reached(number - 1, seconds) >= terms.sharpness
     return sizes[number]
