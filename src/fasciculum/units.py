@@ -55,3 +55,9 @@ def brightness(values: NDArray[np.floating]) -> NDArray[Any]:
 def texture_bytes(width: int, height: int) -> int:
     """Return the memory of a texture with its mip levels, in bytes, uncompressed at 8 bits per channel."""
     return round(width * height * BITS_PER_TEXEL / 8 * MIP_CHAIN)
+
+
+def density_words(density: float) -> str:
+    """Return a texel density in words, px/m; a small one with as many decimals as tell it from nothing."""
+    decimals = 0 if density >= 10 or density <= 0 else 1 if density >= 1 else 2 if density >= 0.1 else 3
+    return f"{density:.{decimals}f} px/m"

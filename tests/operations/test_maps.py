@@ -4,6 +4,7 @@ import json
 import tempfile
 import unittest
 from pathlib import Path
+from types import MappingProxyType
 from unittest import mock
 
 import cv2
@@ -306,7 +307,7 @@ if __name__ == "__main__":
 class Factors(unittest.TestCase):
     """What a material multiplies by what its textures hold is what the source said, however the maps were asked for."""
 
-    FACTORS = {"baseColorFactor": [0.5, 0.25, 0.8, 1], "metallicFactor": 0.2, "roughnessFactor": 0.6}
+    FACTORS = MappingProxyType({"baseColorFactor": [0.5, 0.25, 0.8, 1], "metallicFactor": 0.2, "roughnessFactor": 0.6})
     GLOW = (0.5, 0.25, 0.1)
 
     def delivered(self, maps, **settings):
@@ -315,7 +316,10 @@ class Factors(unittest.TestCase):
         material = glb.material(pbr=dict(self.FACTORS), emissiveFactor=list(self.GLOW))
         glb.node("Plate", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, uvs=[square_uvs()])))
         order = Order(
-            "one", SheetSettings(32, 32, padding=2, seconds=0), BakeSettings(maps, **settings), terms=Terms(swatches=False)
+            "one",
+            SheetSettings(32, 32, padding=2, seconds=0),
+            BakeSettings(maps, **settings),
+            terms=Terms(swatches=False),
         )
         make([glb.write(folder / "plate.glb")], folder / "out", PixelStore(folder / "pixels"), order)
         model = Model(folder / "out" / "plate.glb")
@@ -353,7 +357,7 @@ class Factors(unittest.TestCase):
                     np.testing.assert_allclose(glow, self.GLOW, atol=0.004)
 
     def test_a_map_for_a_packed_file_alone_leaves_its_factors(self):
-        model, material = self.delivered(("base_color",), channels=("mask=roughness,metallic",))
+        _, material = self.delivered(("base_color",), channels=("mask=roughness,metallic",))
         pbr = material["pbrMetallicRoughness"]
         self.assertNotIn("metallicRoughnessTexture", pbr)
         self.assertAlmostEqual(pbr["roughnessFactor"], 0.6, delta=0.003)

@@ -20,6 +20,7 @@ def open_demo(workspace: Workspace) -> None:
     def take(document: Document) -> None:
         workspace.bundle_names, workspace.selection = (), frozenset()
         workspace.session.open(document, None)
+        workspace.show_afresh()
         workspace.set_stage("lay out")
         workspace.frame_wanted.emit()
 

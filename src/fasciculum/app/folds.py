@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QRectF, QSettings, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRectF, QSettings, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import Column, takes_space
@@ -88,7 +88,7 @@ class Fold(QWidget):
         box.setSpacing(0)
         self.head = _Head(title, theme)
         self.body = QWidget()
-        inner = QVBoxLayout(self.body)
+        self.inner = inner = QVBoxLayout(self.body)
         inner.setContentsMargins(12, 4, 12, 10)
         inner.setSpacing(6)
         for part in contents:
@@ -142,6 +142,19 @@ class FoldColumn(Column):
     def _keep(self) -> None:
         opened = [title for title, fold in self.folds.items() if fold.open]
         self._settings.setValue(f"folds/{self._name}", opened or ["none"])
+
+    def show_fold(self, title: str) -> None:
+        """Scroll a fold to the top of what is seen of the column, as far as the column goes."""
+
+        def scroll() -> None:
+            parent: QWidget | None = self
+            while parent is not None and not isinstance(parent, QScrollArea):
+                parent = parent.parentWidget()
+            if isinstance(parent, QScrollArea):
+                parent.verticalScrollBar().setValue(self.folds[title].mapTo(self, QPoint(0, 0)).y())
+
+        # once the fold has its size
+        QTimer.singleShot(0, scroll)
 
     def reveal(self, inside: QWidget) -> None:
         """Open the fold that a control is in."""

@@ -14,6 +14,7 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.errors import UsageError
 from fasciculum.io.given_files import sheet_file
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.counting import counted
 from fasciculum.model.given import Given, Trim, TrimRepeats
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.palettes import made_palette, read_palette
@@ -95,8 +96,9 @@ class GivenSheets(QObject):
         """Keep the trims as a description beside their textures."""
         if self.given is not None:
             place = Path(file)
+            place = place if place.suffix.lower() == ".json" else place.with_name(f"{place.name}.json")
             write_whole(place, sheet_file(self.given, place.parent))
-            self.workspace.say(f"Kept {len(self.given.trims)} trims in {place.name}.", "good")
+            self.workspace.say(f"Saved {counted(len(self.given.trims), 'trim')} in {place.name}.", "good")
 
     # -- trims ------------------------------------------------------------------------------------------------
 

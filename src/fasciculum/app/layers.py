@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from fasciculum.app.rows import SETTLE
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.layer_files import layers_file, read_layers
+from fasciculum.model.counting import counted
 from fasciculum.model.layers import Layer, LayerImage, Mask
 from fasciculum.operations.bake.layers import layer_image, store_pictures
 from fasciculum.operations.deliver.writing import write_whole
@@ -162,18 +163,34 @@ class Layers(QObject):
     # -- files ------------------------------------------------------------------------------------------------
 
     def open(self, file: str) -> None:
-        """Lay the layers of a file over what is there."""
+        """Lay the layers of a file over the chosen objects; without any, over those that the file names.
+
+        Layers that lie there already are not laid over them once more.
+        """
+        chosen = tuple(sorted(self.workspace.selection))
+        count = 0
 
         def put(document: Any) -> Any:
-            return commands.set_layers(document, (*document.scene.layers, *read_layers(Path(file))))
+            nonlocal count
+            read = read_layers(Path(file))
+            placed = tuple(replace(layer, objects=chosen) if chosen else layer for layer in read)
+            there = {replace(layer, name="") for layer in document.scene.layers}
+            new = [layer for layer in placed if replace(layer, name="") not in there]
+            count = len(new)
+            return commands.set_layers(document, (*document.scene.layers, *new)) if new else document
 
         self.workspace.apply(f"Open {Path(file).name}", put)
+        where = f"over {counted(len(chosen), 'selected object')}" if chosen else "over the objects that it names"
+        if count:
+            self.workspace.say(f"Laid {counted(count, 'layer')} of {Path(file).name} {where}.", "good")
 
     def save(self, file: str) -> None:
         """Keep all layers as a file."""
         place = Path(file)
+        # the dialog that opens layers offers these alone
+        place = place if place.suffix.lower() == ".json" else place.with_name(f"{place.name}.json")
         write_whole(place, layers_file(self.workspace.document.scene.layers, place.parent))
-        self.workspace.say(f"Kept {len(self.stack)} layers in {place.name}.", "good")
+        self.workspace.say(f"Saved {counted(len(self.stack), 'layer')} in {place.name}.", "good")
 
     # -- pictures ---------------------------------------------------------------------------------------------
 

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.look import Theme
 from fasciculum.io.formats.table import READ_FORMATS
 from fasciculum.model.lighting import Triple
-from fasciculum.units import linear_to_srgb, srgb_to_linear
+from fasciculum.units import density_words, linear_to_srgb, srgb_to_linear
 
 #: what file dialogs offer of models
 MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
@@ -181,7 +181,8 @@ class Histogram(QWidget):
                 QColor(self.theme.accent if middle else self.theme.quiet),
             )
         for place, factor in ((0.0, 0.25), (0.5, 1.0), (1.0, 4.0)):
-            words = f"{self.target * factor:.0f}" + (" px/m" if factor == 1.0 else "")
+            words = density_words(self.target * factor)
+            words = words if factor == 1.0 else words.removesuffix(" px/m")
             wide = painter.fontMetrics().horizontalAdvance(words)
             x = min(max(place * self.width() - wide / 2, 0), self.width() - wide)
             painter.drawText(QRectF(x, base + 3, wide + 2, 14), Qt.AlignmentFlag.AlignLeft, words)

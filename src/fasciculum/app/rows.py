@@ -9,6 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt, QTimer
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLineEdit, QSlider, QSpinBox, QWidget
 
+from fasciculum.app.fields import ComboBox, DoubleSpinBox, Slider, SpinBox
 from fasciculum.app.parts import Form, Switch
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bake_settings import BakeSettings
@@ -126,7 +127,7 @@ class Rows(QObject):
         return box
 
     def _chooser(self, entry: Declared) -> QComboBox:
-        box = QComboBox()
+        box = ComboBox()
         for value in entry.choices or tuple(entry.setting.words):
             box.addItem(entry.setting.words.get(value, str(value)), value)
         # what the list's highlighted entry would lead to shows before it is chosen
@@ -140,7 +141,7 @@ class Rows(QObject):
         return line
 
     def _slider(self, entry: Declared) -> QSlider:
-        slider = QSlider(Qt.Orientation.Horizontal)
+        slider = Slider(Qt.Orientation.Horizontal)
         slider.setRange(0, STEPS)
         low, high = entry.setting.low or 0.0, entry.setting.high or 1.0
         slider.valueChanged.connect(lambda at: self._typed(entry.name, low + (high - low) * at / STEPS))
@@ -154,9 +155,9 @@ class Rows(QObject):
         low -= told.step if entry.optional else 0
         box: QSpinBox | QDoubleSpinBox
         if entry.type is int:
-            box = QSpinBox(minimum=int(low), maximum=int(high), singleStep=int(told.step))  # type: ignore[call-overload]
+            box = SpinBox(minimum=int(low), maximum=int(high), singleStep=int(told.step))  # type: ignore[call-overload]
         else:
-            box = QDoubleSpinBox(minimum=low, maximum=high, decimals=told.decimals, singleStep=told.step)  # type: ignore[call-overload]
+            box = DoubleSpinBox(minimum=low, maximum=high, decimals=told.decimals, singleStep=told.step)  # type: ignore[call-overload]
         if told.unit:
             box.setSuffix(told.unit if told.unit == "°" else f" {told.unit}")
         box.setSpecialValueText(told.unset)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -11,24 +13,28 @@ from typing import Any
 from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
 from fasciculum.errors import FasciculumError, WorkerLost
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, WAITING, Job, Runner
+from fasciculum.jobs.runner import CANCELLED, FAILED, WAITING, Job, Runner
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.texturing import Texturing
 from fasciculum.operations.bake.light import bakes_light
-from fasciculum.operations.lay_out.forecast import Ahead, measure_objects
+from fasciculum.operations.check.check import density_spread
+from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.plan.plan import Point
 from fasciculum.operations.projects import open_project, save_project
-from fasciculum.session.loading import add_models
+from fasciculum.session.everything import Everything, not_ready, why_not_ready
+from fasciculum.session.loading import add_models, use_as_high, without_objects
 from fasciculum.session.recovery import LostWork
 from fasciculum.session.reloading import reload_sources
-from fasciculum.session.scheduler import Scheduler
+from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import Session
-from fasciculum.session.stale import bundle_digest, delivery_digest
+from fasciculum.session.stale import DONE as IN_ORDER
+from fasciculum.session.stale import bundle_digest, delivery_digest, layout_state
 from fasciculum.session.tasks import (
     IMPROVING,
     QUIET,
@@ -43,7 +49,7 @@ from fasciculum.session.tasks import (
     take_plan_task,
 )
 from fasciculum.uv.density import ObjectFigures
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")
@@ -72,6 +78,8 @@ LENSES = (
 RECENT = 8
 #: answers to that which are kept: going back and forth in the history asks again for the same
 MOST_AHEAD = 24
+#: work after which the project's bundles are others: what is made of all of them waits for it
+SETTLING = (Kind.GATHER, Kind.OPEN, Kind.RELOAD, Kind.PAIR, Kind.TAKE)
 #: modules that the worker loads ahead of the first job
 WARM = [
     "fasciculum.operations.bake.bake",
@@ -79,6 +87,19 @@ WARM = [
     "fasciculum.operations.lay_out.lay_out",
     "fasciculum.operations.gather.gather",
 ]
+
+
+@dataclass(frozen=True)
+class SheetFigures:
+    """What is known of a bundle's sheet: measured once it is packed, foretold until then.
+
+    ``density`` is the median over the surface, px/m; ``fill`` a part of the sheet; ``clean`` a width in px.
+    """
+
+    density: float
+    fill: float
+    clean: int
+    measured: bool
 
 
 class Worker(QObject):
@@ -133,6 +154,10 @@ class Workspace(QObject):
     said = Signal(str, str)
     #: a project was saved: its path
     kept = Signal(object)
+    #: models were gathered: the keys of the objects that came in
+    gathered = Signal(object)
+    #: another project is open
+    opened = Signal()
     #: work failed: the error, and what tries again with a file named for a missing one (or None)
     failed = Signal(object, object)
 
@@ -162,6 +187,7 @@ class Workspace(QObject):
         #: what bundles will put on their sheets, found before they are packed, by the digest of what it was made from
         self.ahead: dict[str, Ahead] = {}
         self._looking = ""
+        self._spread: tuple[Layout | None, float] = None, 0.0
         #: layouts in the making, by the identity of their bundle
         self.live: dict[str, Layout] = {}
         #: fill of each layout in the making over the time since packing began, in seconds, likewise
@@ -173,6 +199,9 @@ class Workspace(QObject):
         #: whether what is previewed is a plan that is pointed at
         self.pointing = False
         self._preview: Document | None = None
+        #: the run that makes everything, the last one once it is over
+        self.everything: Everything | None = None
+        self._once_idle: list[Callable[[], None]] = []
         self._told: set[int] = set()
         self._again: dict[int, Callable[[str, str], None]] = {}
 
@@ -332,12 +361,16 @@ class Workspace(QObject):
         self.scheduler.proceed()
         self._end_lit()
         self.queue_changed.emit()
+        if self.everything is not None or self._once_idle:
+            # results are taken in a moment after their work has ended
+            QTimer.singleShot(0, self._look_at_everything)
 
     def _tell_end(self, job: Job) -> None:
         """Say how a piece of work ended, where that is not plain."""
         kind, bundle, _ = job.about or ("", "", "")
-        if kind == Kind.PACK and job.state != DONE:
-            self._end_live(bundle)
+        if kind == Kind.PACK:
+            # a layout that is done is put in a moment after its work has ended
+            QTimer.singleShot(0, partial(self._end_live, bundle))
         if job.state == FAILED and job.error is not None:
             crash = job.error if isinstance(job.error, FasciculumError) else FasciculumError(str(job.error))
             words = str(crash)
@@ -365,8 +398,9 @@ class Workspace(QObject):
                 return
             first = not document.scene.objects
             self.session.apply("Gather", gathered) if not first or document.bundles else self._begin(gathered)
-            count = len(gathered.scene.objects) - len(document.scene.objects)
-            self.say(f"Gathered {count} objects.", "good")
+            came = [item.key for item in gathered.scene.objects if not document.scene.has(item.key)]
+            self.say(f"Gathered {counted(len(came), 'object')}.", "good")
+            self.gathered.emit(came)
 
         title = f"Gather {Path(paths[0]).name}" + (f" and {len(paths) - 1} more" if len(paths) > 1 else "")
         arguments = (document, list(paths), str(self.session.store.folder))
@@ -389,13 +423,23 @@ class Workspace(QObject):
             if on_sheet(self.document.scene, bundle).bare:
                 self.say(f"{bundle.name} needs no sheet: all its materials are kept apart.")
                 continue
-            # packing finds out by itself what would be looked up
-            self.scheduler.cancel(Kind.LOOK_AHEAD, bundle.identity)
-            task = pack_task(self.document, bundle, fresh=fresh)
-            job = self.run(task, ended=partial(self._end_live, bundle.identity))
-            if job is not None:
-                self.curves[bundle.identity] = []
-                job.shown = partial(self._show_live, bundle.identity, job)
+            self.run(self._pack_task(bundle, fresh=fresh))
+
+    def sheet_figures(self, bundle: Bundle) -> SheetFigures | None:
+        """Return the figures of a bundle's sheet as every part of the window shows them, None until they are known."""
+        document, layout = self.shown, bundle.layout
+        work = on_sheet(document.scene, bundle)
+        if work.bare or not bundle.objects:
+            return None
+        if layout is not None and layout.scale > 0 and layout_state(document, bundle) == IN_ORDER:
+            if self._spread[0] is not layout:
+                median = density_spread(*islands_alone(document.scene, bundle)).median
+                self._spread = layout, median if math.isfinite(median) else layout.scale
+            clean = bundle.check.clean_down_to if bundle.check else clean_size(layout.width, layout.padding)
+            return SheetFigures(self._spread[1], layout.fill, clean, True)
+        ahead = self.ahead.get(layout_digest(document.scene, bundle))
+        found = forecast(work.bundle, self.figures, ahead)
+        return None if found is None else SheetFigures(found.density, found.fill, found.clean_down_to, False)
 
     def look_ahead(self, bundle: Bundle, *, ask: bool = True) -> Ahead | None:
         """Return what a bundle will put on its sheet, if that is known by now; else have it found, if ``ask``."""
@@ -415,9 +459,18 @@ class Workspace(QObject):
             self.run(look_ahead_task(self.document, bundle), take, anew=True)
         return None
 
-    def _show_live(self, identity: str, job: Job, layout: Layout) -> None:
+    def _pack_task(self, bundle: Bundle, *, fresh: bool = False) -> Task:
+        """Return the task that packs a bundle and shows its layout as it gets better."""
+        # packing finds out by itself what would be looked up
+        self.scheduler.cancel(Kind.LOOK_AHEAD, bundle.identity)
+        self.curves[bundle.identity] = []
+        return replace(pack_task(self.document, bundle, fresh=fresh), shown=partial(self._show_live, bundle.identity))
+
+    def _show_live(self, identity: str, layout: Layout) -> None:
         self.live[identity] = layout
-        self.curves[identity].append((self.seconds() - job.started, layout.fill))
+        job = self.worker.runner.running
+        began = self.seconds() if job is None else job.started
+        self.curves.setdefault(identity, []).append((self.seconds() - began, layout.fill))
         self.live_changed.emit()
 
     def _end_live(self, identity: str) -> None:
@@ -463,12 +516,13 @@ class Workspace(QObject):
                 make = partial(self._bake_task, bundle.identity, tuple(only))
                 self.scheduler.want(Kind.BAKE, bundle.identity, make)
 
-    def pack_and_bake(self) -> None:
-        """Bake the chosen bundles; those that have no layout yet are laid out before."""
-        unpacked = [bundle.name for bundle in self.bundles if bundle.objects and bundle.layout is None]
+    def pack_and_bake(self, names: Sequence[str] | None = None) -> None:
+        """Bake bundles, the chosen ones unless others are named; those without a layout in order are packed first."""
+        bundles = [bundle for bundle in self._named(names) if not on_sheet(self.document.scene, bundle).bare]
+        unpacked = [bundle.name for bundle in bundles if layout_state(self.document, bundle) != IN_ORDER]
         if unpacked:
             self.pack(unpacked)
-        self.bake()
+        self.bake([bundle.name for bundle in bundles])
 
     def take_plan(self, name: str, point: Point = (0, 0, 0.0)) -> None:
         """Bundle everything as a plan says: that of a name, or the one with these figures."""
@@ -524,20 +578,97 @@ class Workspace(QObject):
             return None
         return check_task(self.document, bundle, self.session.store)
 
-    def deliver(self, folder: str) -> None:
-        """Write the results into a folder."""
+    def not_ready(self) -> list[tuple[Bundle, str]]:
+        """Return the bundles that are not up to date and are not being brought up to date, each with why."""
+        stages = Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE
+        found = not_ready(self.document)
+        return [
+            (bundle, why)
+            for bundle, why in found
+            if not any(self.scheduler.wanted(kind, bundle.identity) for kind in stages)
+        ]
+
+    def deliver(self, folder: str, *, as_it_is: bool = False) -> None:
+        """Write the results into a folder; what is not up to date is written only with ``as_it_is``."""
+        make, take = self._delivering(folder, as_it_is=as_it_is)
+        self.scheduler.want(Kind.DELIVER, "", make, take)
+
+    def _delivering(
+        self, folder: str, *, as_it_is: bool = False
+    ) -> tuple[Callable[[], Task | None], Callable[[Any], None]]:
+        """Return what makes the task that delivers, once what it needs is over, and what takes its result."""
         digest = ""
 
-        def make() -> Task:
+        def make() -> Task | None:
             nonlocal digest
+            left = [] if as_it_is else not_ready(self.document)
+            if left:
+                told = "; ".join(f"{bundle.name}: {why}" for bundle, why in left)
+                self.say(f"Nothing was delivered, since not everything is up to date. {told}.", "broken")
+                return None
             digest = delivery_digest(self.document)
             return deliver_task(self.document, Path(folder), self.session.store)
 
         def take(delivered: Any) -> None:
             self.session.delivered(digest, folder)
-            self.say(f"Delivered {len(delivered.files)} files to {folder}.", "good")
+            self.say(f"Delivered {counted(len(delivered.files), 'file')} to {folder}.", "good")
 
-        self.scheduler.want(Kind.DELIVER, "", make, take)
+        return make, take
+
+    # -- everything -------------------------------------------------------------------------------------------
+
+    @property
+    def making_everything(self) -> bool:
+        """Whether everything is being made."""
+        return self.everything is not None and not self.everything.over
+
+    def make_everything(self, folder: str) -> None:
+        """Bring all bundles up to date, whatever is missing or stale, and deliver into a folder."""
+        if self.making_everything or not self.document.scene.objects:
+            return
+        if any(self.scheduler.busy(kind) for kind in SETTLING):
+            self.say("Everything is made as soon as the project is gathered and bundled.")
+            self._once_idle = [partial(self.make_everything, folder)]
+            return
+        if not any(bundle.objects for bundle in self.document.bundles):
+            self.take_plan("balanced")
+            self._once_idle = [partial(self.make_everything, folder)]
+            return
+        make, take = self._delivering(folder)
+        self.everything = run = Everything(self.scheduler, self._stage_task, make, take)
+        run.start(self.document, self.seconds())
+        self.queue_changed.emit()
+        QTimer.singleShot(0, self._look_at_everything)
+
+    def _stage_task(self, kind: Kind, identity: str) -> Task | None:
+        """Return the task of a stage of a bundle as the document is now, None when it cannot be done or is in order."""
+        bundle = self.document.known(identity)
+        if bundle is None:
+            return None
+        if kind is Kind.PACK:
+            return self._pack_task(bundle) if layout_state(self.document, bundle) != IN_ORDER else None
+        if kind is Kind.CHECK:
+            return self._check_task(identity) if not why_not_ready(self.document, bundle) else None
+        return due(self.document, bundle, kind, self.session.store) and self._bake_task(identity, ())
+
+    def _look_at_everything(self) -> None:
+        """Go on once the project has settled, and say how a run that is over went."""
+        if self._once_idle and not any(self.scheduler.busy(kind) for kind in SETTLING):
+            calls, self._once_idle = self._once_idle, []
+            for call in calls:
+                call()
+        run = self.everything
+        if run is None or run.told or not run.over or self.scheduler.busy(Kind.DELIVER):
+            return
+        run.told = True
+        if run.state == CANCELLED:
+            self.say(f"Making everything was cancelled. {run.summary()}")
+        elif run.problems:
+            self.say(f"{run.summary()} Not done: {'; '.join(run.problems)}.", "broken")
+        else:
+            where = f" Delivered to {self.document.delivered_to}." if self.document.delivered_to else ""
+            self.say(f"Everything is up to date. {run.summary()}{where}", "good")
+        self.queue_changed.emit()
 
     def save(self, path: Path, then: Callable[[], None] | None = None) -> None:
         """Save the project; ``then`` is called once it is on disk."""
@@ -562,6 +693,7 @@ class Workspace(QObject):
         def take(document: Document) -> None:
             self.bundle_names, self.selection = (), frozenset()
             self.session.open(document, path)
+            self.show_afresh()
             self.remember(path)
             self.say(f"Opened {path.name}.", "good")
             self.frame_wanted.emit()
@@ -584,6 +716,7 @@ class Workspace(QObject):
         def take(document: Document) -> None:
             self.bundle_names, self.selection = (), frozenset()
             self.session.recover(document, Path(work.project) if work.project else None)
+            self.show_afresh()
             then()
             self.say(f"Recovered {work.name}. Save it to keep it.", "good")
             self.frame_wanted.emit()
@@ -614,10 +747,73 @@ class Workspace(QObject):
         arguments = (document, str(self.session.store.folder), lookup)
         self.run(Task(Kind.RELOAD, "Reload sources", reload_sources, arguments), take)
 
+    def remove_objects(self, keys: Iterable[str]) -> None:
+        """Remove objects from the project; their files stay as they are."""
+        keys = [key for key in keys if self.document.scene.has(key)]
+        if keys:
+            label = f"Remove {keys[0] if len(keys) == 1 else counted(len(keys), 'object')}"
+            self.apply(label, lambda document: without_objects(document, keys))
+            self.say(f"{label.replace('Remove', 'Removed')} from the project; the files were not changed.", "good")
+
+    def remove_files(self, paths: Sequence[str]) -> None:
+        """Remove models, with all of their objects, from the project; the files stay as they are."""
+        name = Path(paths[0]).name + (f" and {len(paths) - 1} more" if len(paths) > 1 else "")
+
+        def done(document: Document) -> None:
+            self.say(f"Removed {name} from the project; the file was not changed.", "good")
+
+        arguments = (self.document, str(self.session.store.folder))
+        self._change_sources(f"Remove {name}", reload_sources, arguments, {"without": tuple(paths)}, done)
+
+    def use_as_high(self, keys: Iterable[str]) -> None:
+        """Read objects into the others as high-poly ones, instead of delivering them."""
+        keys = tuple(key for key in keys if self.document.scene.has(key))
+        name = keys[0] if len(keys) == 1 else counted(len(keys), "object")
+
+        def done(document: Document) -> None:
+            detail = document.scene.detail
+            pairs = len(detail.pairs) if detail is not None else 0
+            if self.proposes and document.bundles and all(bundle.layout is None for bundle in document.bundles):
+                # what was proposed weighed them as objects of their own
+                self.take_plan("balanced")
+            self.say(f"{name} used as high-poly: {counted(pairs, 'pair')}, listed under Pairing.", "good")
+
+        if keys:
+            arguments = (self.document, keys, str(self.session.store.folder))
+            self._change_sources(f"Use {name} as high-poly", use_as_high, arguments, {}, done)
+
+    def _change_sources(
+        self,
+        label: str,
+        function: Callable[..., Document],
+        arguments: tuple[Any, ...],
+        keywords: dict[str, Any],
+        done: Callable[[Document], None],
+    ) -> None:
+        """Have a document made of the present one with other sources, as one step."""
+        document = self.document
+
+        def take(changed: Document) -> None:
+            if self.document is not document:
+                self.say("The project was changed meanwhile; do it once more.", "broken")
+                return
+            self.apply(label, lambda _: changed)
+            done(changed)
+
+        self.run(Task(Kind.RELOAD, label, function, arguments, keywords), take)
+
     def new(self) -> None:
         """Start over with nothing."""
         self.bundle_names, self.selection = (), frozenset()
         self.session.open(Document(), None)
+        self.show_afresh()
+
+    def show_afresh(self) -> None:
+        """Show another project as one is shown at first: nothing of the last one's view stays."""
+        self.everything = None
+        self.set_stage(STAGES[0])
+        self.set_view(lens="colour", map="", mip=0, channel=-1, exposure=0.0, side="wipe", high=False)
+        self.opened.emit()
 
     def remember(self, path: Path) -> None:
         """Put a project on the list of recent ones."""

@@ -61,7 +61,7 @@ def mark_pairs(corners, boxes, areas, labels, part, most, marks):
     """
     if len(corners) < 2:
         return True
-    low_x, low_y, step, cells, starts, members = grid_of_boxes(boxes, 0, len(corners))
+    _, _, _, cells, starts, members = grid_of_boxes(boxes, 0, len(corners))
     one, two = np.empty((12, 2)), np.empty((12, 2))
     looked = 0
     for c in range(cells * cells):
@@ -92,7 +92,7 @@ def mark_overlapping(corners, boxes, areas, part, most, mark):
     """
     if len(corners) < 2:
         return True
-    low_x, low_y, step, cells, starts, members = grid_of_boxes(boxes, 0, len(corners))
+    _, _, _, cells, starts, members = grid_of_boxes(boxes, 0, len(corners))
     one, two = np.empty((12, 2)), np.empty((12, 2))
     looked = 0
     for c in range(cells * cells):

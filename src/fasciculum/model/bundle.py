@@ -54,6 +54,8 @@ class Bundle:
     def __post_init__(self) -> None:
         if not self.identity:
             object.__setattr__(self, "identity", self.name)
+        # in one order, whoever made it, so that what is read from a project is what was saved
+        object.__setattr__(self, "ways", tuple(sorted(self.ways)))
 
     @cached_property
     def sheet_in_force(self) -> SheetSettings:

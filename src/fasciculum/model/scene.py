@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -328,6 +328,21 @@ class Scene:
     def has(self, key: str) -> bool:
         """Whether there is an object of that key."""
         return key in self._by_key
+
+    @cached_property
+    def keys(self) -> tuple[str, ...]:
+        """The keys of all objects."""
+        return tuple(item.key for item in self.objects)
+
+    def without(self, keys: Collection[str]) -> Scene:
+        """Return the scene without some objects, and without the pairs that were made of them."""
+        if not any(self.has(key) for key in keys):
+            return self
+        left = set(keys)
+        detail = self.detail
+        if detail is not None:
+            detail = replace(detail, pairs=tuple(pair for pair in detail.pairs if pair.low not in left))
+        return replace(self, objects=tuple(item for item in self.objects if item.key not in left), detail=detail)
 
     @cached_property
     def _by_key(self) -> dict[str, Object]:

@@ -12,6 +12,7 @@ from fasciculum.model.choices import Combine
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
+from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import Scene
 from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
@@ -33,10 +34,11 @@ class Cost:
 
 @dataclass(frozen=True)
 class Ledger:
-    """The figures of both sides."""
+    """The figures of both sides; ``light_bytes`` of those after are of maps of light, which a source has none of."""
 
     before: Cost
     after: Cost
+    light_bytes: int = 0
 
 
 class _Textures:
@@ -83,7 +85,22 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
         constants = even_maps(scene, on_sheet(scene, bundle), bundle.bake.vertex_colors) - set(needs.named)
     written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
     sheet = bundle.sheet.width, bundle.sheet.height
-    return [bundle.bake.wish(name).size_on(*sheet) for name in written] + [sheet] * len(bundle.bake.channels)
+    return [map_size(bundle, name) for name in written] + [sheet] * len(bundle.bake.channels)
+
+
+def map_size(bundle: Bundle, name: str) -> tuple[int, int]:
+    """Return the size of a map of a bundle on one tile, texels."""
+    bake, sheet = bundle.bake, (bundle.sheet.width, bundle.sheet.height)
+    return bake.wish(name).size_on(*((bake.light_width, bake.light_height) if bake.on_light_sheet(name) else sheet))
+
+
+def light_size(scene: Scene, bundle: Bundle) -> int:
+    """Return what the maps of light that are written for a bundle take, bytes."""
+    if on_sheet(scene, bundle).bare or bundle.given is not None or bundle.bake.lit_only:
+        return 0
+    needs = wanted_maps(scene, bundle)
+    lit = [name for name in needs.maps if KINDS[name].source is Values.LIGHT and name not in needs.unwritten]
+    return sum(texture_bytes(*map_size(bundle, name)) for name in lit)
 
 
 def _more_tiles(layout: Layout) -> int:
@@ -166,6 +183,7 @@ def ledger_of(document: Document) -> Ledger:
     materials, textures, size = len(kept), len(read.sizes), read.bytes
     moving = moving_objects(scene) if document.delivery.combine == Combine.BUNDLE else None
     sheets: set[object] = set()
+    light = 0
     for bundle in filled:
         calls += bundle_calls(scene, bundle, document.delivery, apart, moving)
         work = works[bundle.name]
@@ -182,5 +200,6 @@ def ledger_of(document: Document) -> Ledger:
             sheets.add(bundle.given.maps)
         textures += len(sizes) * pages
         size += work.tiles * sum(texture_bytes(width, height) for width, height in sizes)
+        light += work.tiles * light_size(scene, bundle)
     every = tuple(item.key for item in scene.objects)
-    return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size))
+    return Ledger(cost_of(scene, every), Cost(calls, materials, textures, size), light)

@@ -98,7 +98,7 @@ def open_project(
             )
     for place in (old for old, new in instead.items() if not new):
         notes.append(Finding("source_left_out", WARNING, f"{place} is not there; its objects were left out.", ""))
-    scene = with_names(scene, {place: entry.named for place, entry in entries.items()})
+    scene = with_names(scene, {place: entry.named for place, entry in entries.items()}).without(reader.entry.removed)
     edits = reader.uv_edits()
     for edit in edits:
         scene = edited(scene, edit)
@@ -107,7 +107,15 @@ def open_project(
     scene = scene.lit_by(reader.lighting()).layered(reader.layers())
     if high and scene.objects:
         scene, pairing, noticed = gather_high(
-            scene, high, cages, pairing, "", store, lookup=lookup, progress=progress.part(0.7, 0.8)
+            scene,
+            high,
+            cages,
+            pairing,
+            "",
+            store,
+            without=reader.entry.removed_high,
+            lookup=lookup,
+            progress=progress.part(0.7, 0.8),
         )
         findings = (*findings, *noticed)
         named = [*zip(beside[0], reader.entry.high, strict=True), *zip(beside[1], reader.entry.cages, strict=True)]
@@ -163,6 +171,9 @@ def open_project(
         bakes=reader.bakes(),
         terms=reader.terms(),
         pairing=pairing,
+        treatments=reader.treatments(),
+        removed=tuple(reader.entry.removed),
+        removed_high=tuple(reader.entry.removed_high),
     )
 
 

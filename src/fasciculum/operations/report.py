@@ -444,9 +444,7 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
                 "area_m2": number(figures.area),
                 "materials": [scene.materials[index].name if index >= 0 else "default" for index in used],
                 "alpha_mode": item.alpha_mode,
-                "uv_sets": [
-                    one | {"overlaps": list(met[one["set"]].get(item.key, ()))} for one in described[alike]
-                ],
+                "uv_sets": [one | {"overlaps": list(met[one["set"]].get(item.key, ()))} for one in described[alike]],
                 "draw_calls": len(used),
                 "source_density_px_m": number(figures.source_density, 1),
                 "span": [number(value, 3) for value in figures.span],

@@ -189,6 +189,11 @@ class ProjectReader:
         """Return what plans are to keep."""
         return read_settings(Terms, self.entry.terms, lambda words: self._tell("unknown_choice", words, ""))
 
+    def treatments(self) -> tuple[tuple[str, Way], ...]:
+        """Return the treatments of materials that were chosen by hand."""
+        told = self.entry.treatments.items()
+        return tuple(sorted((name, self._choice(Way, word, Way.BAKE, "")) for name, word in told))
+
     def bakes(self) -> tuple[NamedBake, ...]:
         """Return the named bakes."""
         return read_bakes(self.entry.bakes, lambda words: self._tell("unknown_choice", f"In a named bake: {words}", ""))

@@ -212,3 +212,7 @@ class ProjectEntry(msgspec.Struct):
     lighting: dict[str, Any] = {}
     #: what is laid over materials, the lowest first
     layers: list[dict[str, Any]] = []
+    #: treatments chosen by hand, by material, and objects that were removed
+    treatments: dict[str, str] = {}
+    removed: list[str] = []
+    removed_high: list[str] = []

@@ -77,6 +77,9 @@ def project_bytes(document: Document, folder: Path, encoded_map: Callable[[str],
             delivered_to=os.path.relpath(document.delivered_to, folder.resolve()) if document.delivered_to else "",
             bakes=bake_entries(document.bakes),
             terms=settings_entry(document.terms),
+            treatments={name: str(way) for name, way in document.treatments},
+            removed=list(document.removed),
+            removed_high=list(document.removed_high),
             uv_edits=[msgspec.convert(asdict(edit), schema.UvEditEntry, strict=False) for edit in document.uv_edits],
         )
         text = msgspec.json.format(msgspec.json.encode(entry), indent=1)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
+from operator import itemgetter
 from typing import Any
 
 from fasciculum.checks.check import Scope
@@ -56,10 +57,14 @@ def unused_name(document: Document, wanted: str = "Bundle") -> str:
 def add_bundle(
     document: Document, name: str = "", objects: Sequence[str] = (), *, sheet: SheetSettings | None = None
 ) -> Document:
-    """Add a bundle, and move the objects into it."""
+    """Add a bundle, and move the objects into it; what comes from one bundle keeps its settings."""
     name = unused_name(document, name or "Bundle")
     identity = unique_identity(name, [bundle.identity for bundle in document.bundles])
-    bundle = Bundle(name, (), OPAQUE, sheet or SheetSettings(), identity=identity)
+    homes = {document.bundle_of(key) for key in objects}
+    (home,) = homes if len(homes) == 1 else (None,)
+    bake = home.bake if home is not None and sheet is None else BakeSettings()
+    sheet = sheet or (home.sheet if home is not None else SheetSettings())
+    bundle = Bundle(name, (), OPAQUE, sheet, bake, identity=identity)
     added = replace(document, bundles=(*document.bundles, bundle))
     return move_objects(added, objects, name) if objects else added
 
@@ -91,21 +96,53 @@ def remove_bundle(document: Document, name: str) -> Document:
 def move_objects(document: Document, keys: Sequence[str], name: str) -> Document:
     """Move objects into a bundle, or make them loose when the name is empty."""
     moving = set(keys)
-    # what was said about how they are laid flat goes with them
+    # what was said of them goes with them: how they are laid flat, how dense, which twins, and their materials
     shaped = {key: value for bundle in document.bundles for key, value in bundle.shapings if key in moving}
+    rule = next((bundle.sheet.density for bundle in document.bundles if bundle.name == name), None)
+    # a share on even density is another thing than one on the source's
+    alike = [bundle for bundle in document.bundles if bundle.sheet.density is rule]
+    shares = {key: value for bundle in alike for key, value in bundle.shares if key in moving}
+    rules = {key: value for bundle in document.bundles for key, value in bundle.twin_rules if key in moving}
+    ways = _ways_of(document, moving)
     bundles = []
     for bundle in document.bundles:
         objects = tuple(key for key in bundle.objects if key not in moving)
         if bundle.name == name:
             objects += tuple(item.key for item in document.scene.objects if item.key in moving)
             told = dict(bundle.shapings) | shaped
-            bundle = replace(bundle, shapings=tuple(sorted(told.items())) if shaped else bundle.shapings)
+            bundle = replace(
+                bundle,
+                shapings=tuple(sorted(told.items(), key=itemgetter(0))) if shaped else bundle.shapings,
+                shares=tuple(sorted((dict(bundle.shares) | shares).items())),
+                twin_rules=tuple(sorted((dict(bundle.twin_rules) | rules).items())),
+                ways=_with_ways(document.scene, bundle, ways),
+            )
         elif name and any(key in moving for key, _ in bundle.shapings):
             bundle = replace(bundle, shapings=tuple(rule for rule in bundle.shapings if rule[0] not in moving))
         if objects != bundle.objects:
             bundle = replace(bundle, objects=objects, alpha_mode=_mode_of(document.scene, objects))
         bundles.append(bundle)
     return replace(document, bundles=tuple(bundles))
+
+
+def _ways_of(document: Document, keys: Collection[str]) -> dict[str, Way]:
+    """Return how the materials of objects are treated in the bundles where they are; those that are baked left out."""
+    names, found = document.scene.material_names, dict[str, Way]()
+    for bundle in document.bundles:
+        for key in bundle.objects if bundle.ways else ():
+            if key in keys:
+                own = (names[index] for index in _materials(document.scene, key))
+                found |= {name: bundle.way(name) for name in own if bundle.way(name) is not Way.BAKE}
+    return found
+
+
+def _with_ways(scene: Scene, bundle: Bundle, ways: dict[str, Way]) -> tuple[tuple[str, Way], ...]:
+    """Return a bundle's treatments with those of materials that it had none of."""
+    if bundle.given is not None or not ways:
+        return bundle.ways
+    had = {scene.material_names[index] for key in bundle.objects for index in _materials(scene, key)}
+    new = {name: way for name, way in ways.items() if name not in had}
+    return tuple(sorted((new | dict(bundle.ways)).items()))
 
 
 def set_sheet(document: Document, names: Sequence[str], **values: Any) -> Document:
@@ -157,8 +194,22 @@ PLAN_SHEET, PLAN_BAKE = SheetSettings(padding=PLAN_PADDING), BakeSettings()
 
 
 def put_plan(document: Document, bundles: tuple[Bundle, ...]) -> Document:
-    """Bundle everything as a plan says, in place of the present bundles."""
-    return replace(document, bundles=bundles)
+    """Bundle everything as a plan says, in place of the present bundles; treatments chosen by hand stay."""
+    names = document.scene.material_names
+
+    def treated(bundle: Bundle) -> Bundle:
+        used = {names[index] for key in bundle.objects for index in _materials(document.scene, key)}
+        for material, way in document.treatments:
+            if material in used and bundle.way(material) is not way:
+                bundle = bundle.treating((material,), way)
+        return bundle
+
+    return replace(document, bundles=tuple(map(treated, bundles)))
+
+
+def _materials(scene: Scene, key: str) -> list[int]:
+    """Return the numbers of an object's materials, those that have one."""
+    return [index for index in scene.materials_of(scene.object(key)) if index >= 0]
 
 
 def set_layers(document: Document, layers: tuple[Layer, ...]) -> Document:
@@ -189,7 +240,9 @@ def set_given(document: Document, names: Sequence[str], given: Given | None) -> 
 
 
 def set_way(document: Document, name: str, materials: Sequence[str], way: Way) -> Document:
-    """Say how materials of a bundle are treated."""
+    """Say how materials of a bundle are treated; plans that are taken later keep to it."""
+    told = dict(document.treatments) | dict.fromkeys(materials, way)
+    document = replace(document, treatments=tuple(sorted(told.items())))
     return _with(document, document.bundle(name).treating(materials, way))
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from fasciculum.errors import MissingFile
+from fasciculum.errors import MissingFile, UsageError
 from fasciculum.io.given_files import read_sheet
 from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
@@ -21,11 +21,13 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.gather.high import gather_high
+from fasciculum.operations.gather.matching import carried_bundle
 from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.gather.palettes import made_palette
 from fasciculum.operations.plan.take import take_plan
 from fasciculum.progress import SILENT, Progress
 from fasciculum.session.commands import add_bundle, set_given, set_layers, set_lighting
+from fasciculum.session.reloading import reload_sources
 from fasciculum.station import STATION
 
 
@@ -68,6 +70,64 @@ def add_high(
 def pair_again(document: Document, pairing: Pairing, *, progress: Progress = SILENT) -> Document:
     """Return the document with its high-poly objects paired as is said."""
     return replace(document, scene=pair_up(document.scene, pairing, progress=progress), pairing=pairing)
+
+
+def without_objects(document: Document, keys: Collection[str]) -> Document:
+    """Return the document without some objects; the sources stay, and the rest keeps its layout."""
+    scene = document.scene.without(keys)
+    stays = {item.key: item.key for item in scene.objects}
+    return replace(
+        document,
+        scene=scene,
+        bundles=tuple(carried_bundle(bundle, stays, scene) for bundle in document.bundles),
+        gathered=tuple(finding for finding in document.gathered if finding.object not in keys),
+        removed=tuple(sorted({*document.removed, *keys})),
+    )
+
+
+def use_as_high(document: Document, keys: Collection[str], folder: str, *, progress: Progress = SILENT) -> Document:
+    """Return the document with some objects as high-poly ones, read into those that are left.
+
+    Raises
+    ------
+    UsageError
+        When no object would be left that they could be read into.
+    """
+    scene = document.scene
+    if not set(scene.keys) - set(keys):
+        raise UsageError("no object would be left to read them into.", hint="Leave the low-poly objects as they are.")
+
+    def place(scene: Scene, key: str) -> tuple[str, int, tuple[int, ...]]:
+        item = scene.object(key)
+        node = scene.nodes[item.node]
+        return scene.sources[node.source].path, node.number, item.primitives
+
+    moved = {place(scene, key) for key in keys}
+    files = list(dict.fromkeys(path for path, _, _ in sorted(moved)))
+    # a file of which nothing else is used is a source no longer
+    whole = [
+        path for path in files if all(place(scene, key) in moved for key in scene.keys if place(scene, key)[0] == path)
+    ]
+    document = without_objects(document, keys)
+    if whole:
+        # what is gathered again one day is not left out for having been there once
+        left = tuple(key for key in document.removed if key not in keys or place(scene, key)[0] not in whole)
+        document = replace(document, removed=left)
+        document = reload_sources(document, folder, without=whole, progress=progress.part(0.0, 0.4))
+    high = add_high(document, files, [], document.pairing, "", folder, progress=progress.part(0.4, 1.0))
+    detail = high.scene.detail
+    assert detail is not None
+    surplus = [
+        key
+        for key in detail.scene.keys
+        if place(detail.scene, key)[0] in files and place(detail.scene, key) not in moved
+    ]
+    if surplus:
+        removed = (*high.removed_high, *surplus)
+        detail = replace(detail, scene=detail.scene.without(surplus))
+        high = replace(high, scene=replace(high.scene, detail=detail), removed_high=removed)
+        high = pair_again(high, high.pairing)
+    return high
 
 
 def without_high(document: Document) -> Document:

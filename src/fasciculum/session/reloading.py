@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -24,9 +24,21 @@ from fasciculum.progress import SILENT, Progress
 
 
 def reload_sources(
-    document: Document, folder: str, lookup: Lookup | None = None, *, progress: Progress = SILENT
+    document: Document,
+    folder: str,
+    lookup: Lookup | None = None,
+    *,
+    without: Collection[str] = (),
+    progress: Progress = SILENT,
 ) -> Document:
     """Return the document with its sources read again; objects found again keep their bundle, layout and share.
+
+    Parameters
+    ----------
+    folder : str
+        Of the pixel store.
+    without : collection of str
+        Paths of sources that leave the project.
 
     Raises
     ------
@@ -35,9 +47,13 @@ def reload_sources(
     """
     lookup = document.lookup if lookup is None else lookup
     before = document.scene
-    paths = [source.path for source in before.sources]
-    scene, findings = gather(paths, PixelStore(Path(folder)), lookup=lookup, progress=progress)
-    scene = with_names(scene, {source.path: source.named for source in before.sources})
+    paths = [source.path for source in before.sources if source.path not in without]
+    scene = Scene()
+    findings: tuple[Finding, ...] = ()
+    if paths:
+        scene, findings = gather(paths, PixelStore(Path(folder)), lookup=lookup, progress=progress)
+    names = {source.path: source.named for source in before.sources}
+    scene = with_names(scene, names).without(document.removed)
     for edit in document.uv_edits:
         scene = edited(scene, edit)
     sky = before.lighting.sky
@@ -45,7 +61,7 @@ def reload_sources(
     layers = tuple(layer.with_images(_anew) for layer in before.layers)
     scene = scene.lit_by(lighting).layered(layers)
     pairing, detail = document.pairing, before.detail
-    if detail is not None and detail.scene.sources:
+    if detail is not None and detail.scene.sources and scene.objects:
         blown = detail.cages.sources if detail.cages is not None else ()
         scene, pairing, noticed = gather_high(
             scene,
@@ -54,6 +70,7 @@ def reload_sources(
             pairing,
             "",
             PixelStore(Path(folder)),
+            without=document.removed_high,
             lookup=lookup,
             progress=progress,
         )
@@ -64,7 +81,8 @@ def reload_sources(
     for old in before.objects:
         new = found.get(old.key)
         home = document.bundle_of(old.key)
-        if new is None and home is not None:
+        left = before.sources[before.nodes[old.node].source].path in without
+        if new is None and home is not None and not left:
             notes.append(
                 Finding(
                     "object_gone",

@@ -61,6 +61,8 @@ class _Waiting:
     bundle: str
     make: Callable[[], Task | None]
     finished: Callable[[Any], None] | None
+    #: hears of what the transport knows it by, once it is handed over
+    begun: Callable[[Any], None]
 
 
 class Scheduler:
@@ -153,12 +155,27 @@ class Scheduler:
         bundle: str,
         make: Callable[[], Task | None],
         finished: Callable[[Any], None] | None = None,
-    ) -> None:
-        """Have work done on a bundle as soon as what it needs is no longer under way; ``make`` is asked then."""
+        *,
+        begun: Callable[[Any], None] = lambda job: None,
+    ) -> bool:
+        """Have work done on a bundle as soon as what it needs is no longer under way; ``make`` is asked then.
+
+        Returns whether it was taken: it is not while the same is under way or waits already. ``begun`` gets what the
+        transport knows it by once it is handed over.
+        """
         if self.busy(kind, bundle) or any(one.kind is kind and one.bundle == bundle for one in self._waiting):
-            return
-        self._waiting.append(_Waiting(kind, bundle, make, finished))
+            return False
+        self._waiting.append(_Waiting(kind, bundle, make, finished, begun))
         self.proceed()
+        return True
+
+    def wanted(self, kind: Kind, bundle: str) -> bool:
+        """Tell whether work on a bundle is under way or waits for what it needs."""
+        return self.busy(kind, bundle) or any(one.kind is kind and one.bundle == bundle for one in self._waiting)
+
+    def forget(self, kind: Kind, bundle: str) -> None:
+        """Want work no more that has not begun."""
+        self._waiting = [one for one in self._waiting if not (one.kind is kind and one.bundle == bundle)]
 
     def proceed(self) -> None:
         """Hand over what has waited long enough."""
@@ -169,7 +186,7 @@ class Scheduler:
         for one in ready:
             task = one.make()
             if task is not None:
-                self.submit(task, one.finished)
+                one.begun(self.submit(task, one.finished))
 
     def _blocked(self, one: _Waiting) -> bool:
         needs = NEEDS.get(one.kind, ())

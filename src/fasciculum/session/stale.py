@@ -90,4 +90,6 @@ def delivery_state(document: Document) -> str:
     """Return whether the last delivery is missing, stale or done."""
     if not document.delivered:
         return NONE
-    return DONE if document.delivered == delivery_digest(document) else STALE
+    # what is not up to date itself was not delivered as the project has it
+    behind = any(bake_state(document, bundle) == STALE for bundle in document.bundles)
+    return DONE if not behind and document.delivered == delivery_digest(document) else STALE

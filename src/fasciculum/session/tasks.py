@@ -65,7 +65,7 @@ NEEDS: Mapping[Kind, tuple[Kind, ...]] = {
     Kind.BAKE: (Kind.PACK, Kind.PLACE, Kind.VERIFY),
     Kind.BAKE_FILES: (Kind.PACK, Kind.PLACE, Kind.VERIFY),
     Kind.CHECK: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
-    Kind.DELIVER: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE),
+    Kind.DELIVER: (Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE, Kind.CHECK),
 }
 
 

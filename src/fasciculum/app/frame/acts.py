@@ -46,6 +46,8 @@ class Doings(Protocol):
 
     def deliver(self) -> None: ...
 
+    def make_everything(self) -> None: ...
+
     def run_named_bakes(self) -> None: ...
 
     def take_plan(self, name: str) -> None: ...
@@ -70,6 +72,8 @@ class Doings(Protocol):
     def settings_pairing(self, name: str) -> Callable[[], None]: ...
 
     def open_project_menu(self) -> None: ...
+
+    def leave(self) -> None: ...
 
     def open_guide(self, page: str = "") -> None: ...
 
@@ -176,6 +180,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
+        Act("quit", "Quit", "Close the window; unsaved work is asked about", window.leave, "Ctrl+Q"),
         Act(
             "undo",
             "Undo",
@@ -230,6 +235,24 @@ def make_acts(window: Doings) -> list[Act]:
             "edit",
         ),
         Act(
+            "remove_objects",
+            "Remove from project",
+            "Remove the chosen objects from the project; their files stay as they are (Delete in the list)",
+            lambda: workspace.remove_objects(sorted(workspace.selection)),
+            "",
+            some_object,
+            "edit",
+        ),
+        Act(
+            "use_as_high",
+            "Use as high-poly",
+            "Read the chosen objects into the others as their detailed models, instead of delivering them",
+            lambda: workspace.use_as_high(sorted(workspace.selection)),
+            "",
+            some_object,
+            "edit",
+        ),
+        Act(
             "choose_all",
             "Choose all objects",
             "Choose every object of the project",
@@ -258,6 +281,15 @@ def make_acts(window: Doings) -> list[Act]:
                 "work",
             )
             for name in NAMES
+        ),
+        Act(
+            "make_everything",
+            "Make everything",
+            "Pack, bake and check whatever is missing or stale in any bundle, and deliver",
+            window.make_everything,
+            "Ctrl+Shift+M",
+            scene,
+            "work",
         ),
         Act(
             "main",
@@ -315,8 +347,8 @@ def make_acts(window: Doings) -> list[Act]:
         Act(
             "bake_all",
             "Bake all bundles",
-            "Bake every bundle that has a layout",
-            lambda: workspace.bake([b.name for b in workspace.document.bundles if b.layout is not None]),
+            "Bake every bundle, packing first those that have no layout or a stale one",
+            lambda: workspace.pack_and_bake(window.filled_bundles()),
             "Ctrl+Alt+B",
             scene,
             "work",

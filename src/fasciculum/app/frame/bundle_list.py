@@ -5,14 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QMimeData, QModelIndex, QPersistentModelIndex, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QDropEvent, QFont, QIcon, QPainter, QPen, QPixmap
+from PySide6.QtCore import QMimeData, QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QAction, QColor, QDropEvent, QFont, QIcon, QKeyEvent, QPainter, QPen, QPixmap
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QLabel,
     QListWidget,
     QListWidgetItem,
+    QMenu,
     QPushButton,
     QStyle,
     QStyledItemDelegate,
@@ -29,11 +30,12 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Way
+from fasciculum.model.counting import counted
 from fasciculum.operations.check.check import object_densities
-from fasciculum.operations.lay_out.forecast import forecast
 from fasciculum.operations.ledger import bundle_calls, cost_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.units import density_words
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
@@ -102,6 +104,14 @@ class _Tree(QTreeWidget):
     """A tree that takes objects dragged from bundle to bundle."""
 
     dropped = Signal(list, str)
+    #: what is chosen is to be removed
+    removed = Signal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Delete and self.state() != QAbstractItemView.State.EditingState:
+            self.removed.emit()
+            return
+        super().keyPressEvent(event)
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -144,7 +154,12 @@ class _Strip(QListWidget):
         document = self.workspace.document
         self.clear()
         for bundle in document.bundles:
-            self._add(bundle.name, "bundle", f"{bundle.name}: {len(bundle.objects)} objects", QColor(self.theme.accent))
+            self._add(
+                bundle.name,
+                "bundle",
+                f"{bundle.name}: {counted(len(bundle.objects), 'object')}",
+                QColor(self.theme.accent),
+            )
             for key in bundle.objects:
                 self._add(key, "object", key, object_color(key))
         for key in document.loose():
@@ -220,7 +235,11 @@ class BundleList(QWidget):
         self.tree.setEditTriggers(QAbstractItemView.EditTrigger.EditKeyPressed)
         self.tree.setMouseTracking(True)
         self.tree.setUniformRowHeights(True)
-        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._open_menu)
+        self.tree.removed.connect(lambda: acts("remove_objects" if workspace.selection else "remove_bundle")())
+        #: the actions of its menu, each with whether it can be done now
+        self.menu_actions: list[tuple[QAction, Callable[[], bool]]] = []
         self.tree.setItemDelegate(_Rows(theme, workspace, self.tree))
         layout.addWidget(self.tree, 1)
         self.empty = QLabel(
@@ -248,6 +267,20 @@ class BundleList(QWidget):
         workspace.selection_changed.connect(self._show_selection)
         workspace.hover_changed.connect(self.tree.viewport().update)
         self.fill()
+
+    def _open_menu(self, place: QPoint) -> None:
+        """Open the menu of what can be done with the chosen rows."""
+        self.menu = menu = QMenu(self)
+        for action, enabled in self.menu_actions:
+            action.setEnabled(enabled())
+            menu.addAction(action)
+        # shortcuts work for enabled actions only; whether they can be done is judged when they are called
+        menu.aboutToHide.connect(self._enable_actions)
+        menu.popup(self.tree.viewport().mapToGlobal(place))
+
+    def _enable_actions(self) -> None:
+        for action, _ in self.menu_actions:
+            action.setEnabled(True)
 
     def set_strip(self, on: bool) -> None:
         """Show swatches in place of rows, or rows again."""
@@ -324,7 +357,8 @@ class BundleList(QWidget):
             )
             row.setToolTip(
                 0,
-                f"{cost.draw_calls} draw calls become {calls}, {cost.materials} materials become {materials}",
+                f"{counted(cost.draw_calls, 'draw call')} become {calls}, {counted(cost.materials, 'material')} become "
+                f"{materials}",
             )
             self._figure_objects(row, bundle)
         self._filling = False
@@ -350,7 +384,7 @@ class BundleList(QWidget):
     def _figure_objects(self, row: QTreeWidgetItem, bundle: Bundle) -> None:
         document = self.workspace.shown
         fresh = layout_state(document, bundle) == DONE
-        expected = forecast(on_sheet(document.scene, bundle).bundle, self.workspace.figures)
+        expected = self.workspace.sheet_figures(bundle)
         for number in range(row.childCount()):
             child = row.child(number)
             key, words, told = child.data(0, KEY), "", ""
@@ -359,9 +393,9 @@ class BundleList(QWidget):
                 words = self._ways_of(bundle, key)
                 told = self._ways_of(bundle, key, whole=True)
             elif fresh and key in self._densities and math.isfinite(self._densities[key]):
-                words = f"{self._densities[key]:.0f} px/m"
+                words = density_words(self._densities[key])
             elif expected is not None:
-                words = f"~{expected.density * bundle.share(key):.0f} px/m"
+                words = f"~{density_words(expected.density * bundle.share(key))}"
             child.setData(0, FIGURE, words)
             about = " (foretold; pack to measure it)" if "~" in words else ""
             if bundle.share(key) != 1.0:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from fasciculum.app.demo import open_demo
@@ -16,7 +17,14 @@ from fasciculum.app.parts import MODELS
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError, MissingSource
 from fasciculum.io.formats.table import READ_FORMATS, suffixes
+from fasciculum.model.counting import counted
+from fasciculum.operations.gather.pairing import high_by_name
 from fasciculum.session.recovery import LostWork, forget_work
+
+
+def _nothing() -> None:
+    """Do nothing: what was offered was declined."""
+
 
 PROJECTS = "Fasciculum projects (*.fasc)"
 
@@ -29,6 +37,7 @@ class Files:
         self.keeper = Keeper(self.workspace)
         self.keeper.sources_changed.connect(self._sources_changed)
         self.workspace.failed.connect(self._failed)
+        self.workspace.gathered.connect(self._offer_high)
         self.leaving = False
         #: who takes changed sources by itself, when it is on
         self.follow: Following | None = None
@@ -96,6 +105,28 @@ class Files:
                 f"{others[0].name} cannot be gathered. Drop {suffixes()} models, folders of them, or a .fasc project.",
                 "broken",
             )
+
+    def _offer_high(self, came: list[str]) -> None:
+        """Offer to read objects that are called high-poly into the others."""
+        scene = self.workspace.document.scene
+        high = high_by_name(scene, [key for key in came if scene.has(key)])
+        if not high or len(high) == len(scene.objects):
+            return
+        what = high[0] if len(high) == 1 else counted(len(high), "object")
+        self.notices.tell(
+            "high",
+            f"{what} look{'s' if len(high) == 1 else ''} like high-poly by the name.",
+            (
+                Choice(
+                    "Use as high-poly",
+                    "Read them into the objects that they belong to; they are not delivered",
+                    partial(self.workspace.use_as_high, high),
+                ),
+                Choice(
+                    "Leave as objects", "Keep them as ordinary objects; Use as high-poly is in their menu", _nothing
+                ),
+            ),
+        )
 
     def reload(self) -> None:
         """Read all sources again."""
@@ -186,4 +217,5 @@ class Files:
 
     def _leave(self) -> None:
         self.leaving = True
-        self.window.close()
+        # the question may have been asked while the window was closing, when closing again does nothing
+        QTimer.singleShot(0, self.window.close)

@@ -19,12 +19,13 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.look import Theme
 from fasciculum.app.workspace import Workspace
+from fasciculum.model.counting import counted
 from fasciculum.model.maps import BASE_COLOR
 from fasciculum.operations.check.check import object_densities
-from fasciculum.operations.lay_out.forecast import clean_size, forecast
+from fasciculum.operations.lay_out.forecast import clean_size
 from fasciculum.operations.ledger import cost_of, ledger_of
-from fasciculum.session.stale import DONE, check_state, layout_state
-from fasciculum.units import MIB, texture_bytes
+from fasciculum.session.stale import DONE, check_state
+from fasciculum.units import MIB, density_words, texture_bytes
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 FIGURES = (
@@ -117,30 +118,33 @@ class LedgerStrip(QWidget):
         self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {_verdict(*calls)}")
         self._show("materials", f"{before.materials} → <b>{after.materials}</b>")
         memory = before.texture_bytes, after.texture_bytes
-        self._show("memory", f"{memory[0] / MIB:.0f} → <b>{memory[1] / MIB:.0f} MiB</b> {_verdict(*memory)}")
+        # light is no cost of merging: the source has none that could be compared
+        without_light = memory[1] - ledger.light_bytes
+        sizes = tuple(round(size / MIB) for size in (memory[0], without_light))
+        light = f" + {ledger.light_bytes / MIB:.0f} light" if ledger.light_bytes else ""
+        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b> {_verdict(*sizes)}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
             for name in ("fill", "density", "clean", "match"):
                 self._show(name, "no bundle chosen" if bundle is None else "empty bundle")
             return
-        layout = bundle.layout
-        if layout is not None and layout.scale > 0 and layout_state(document, bundle) == DONE:
-            self._show("fill", f"<b>{layout.fill:.0%}</b>")
-            self._show("density", f"<b>{layout.scale:.0f} px/m</b>")
-            clean = bundle.check.clean_down_to if bundle.check else clean_size(layout.width, layout.padding)
-            self._show("clean", f"<b>{clean} px</b>" if bundle.check else f"about <b>{clean} px</b>")
+        if on_sheet(document.scene, bundle).bare:
+            for name in ("fill", "density", "clean", "match"):
+                self._show(name, "no sheet needed")
+            return
+        figures = self.workspace.sheet_figures(bundle)
+        if figures is None:
+            for name in ("fill", "density", "clean"):
+                self._show(name, "measuring …")
         else:
-            expected = forecast(on_sheet(document.scene, bundle).bundle, self.workspace.figures)
-            if expected is None:
-                for name in ("fill", "density", "clean"):
-                    self._show(name, "measuring …")
-            else:
-                self._show("fill", f"about <b>{expected.fill:.0%}</b>")
-                self._show("density", f"about <b>{expected.density:.0f} px/m</b>")
-                self._show("clean", f"about <b>{expected.clean_down_to} px</b>")
+            about = "" if figures.measured else "about "
+            self._show("fill", f"{about}<b>{figures.fill:.0%}</b>")
+            self._show("density", f"{about}<b>{density_words(figures.density)}</b>")
+            about = "" if bundle.check is not None and figures.measured else "about "
+            self._show("clean", f"{about}<b>{figures.clean} px</b>")
         if bundle.check is not None and check_state(document, bundle) == DONE:
-            figures = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
-            worst = min((figure for figure in figures if not math.isnan(figure)), default=math.nan)
+            found = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
+            worst = min((figure for figure in found if not math.isnan(figure)), default=math.nan)
             self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
@@ -152,7 +156,7 @@ class LedgerStrip(QWidget):
         if name == "draw_calls":
             found = [(len(scene.materials_of(item)), item.key) for item in scene.objects]
             return [
-                (key, f"{count} draw calls" if count != 1 else "1 draw call", key)
+                (key, counted(count, "draw call"), key)
                 for count, key in sorted(found, key=lambda pair: (-pair[0], pair[1]))
             ]
         if name == "materials":
@@ -161,7 +165,11 @@ class LedgerStrip(QWidget):
                 for index in scene.materials_of(item):
                     users.setdefault(index, []).append(item.key)
             return [
-                (scene.materials[index].name if index >= 0 else "default", f"on {len(keys)} objects", keys[0])
+                (
+                    scene.materials[index].name if index >= 0 else "default",
+                    f"on {counted(len(keys), 'object')}",
+                    keys[0],
+                )
                 for index, keys in sorted(users.items(), key=lambda pair: len(pair[1]))
             ]
         if name == "memory":
@@ -193,7 +201,7 @@ class LedgerStrip(QWidget):
         if name in ("density", "fill") and bundle.layout is not None and bundle.layout.scale > 0:
             found_densities = object_densities(*islands_alone(scene, bundle))
             return [
-                (key, f"{value:.0f} px/m", key)
+                (key, density_words(value), key)
                 for key, value in sorted(found_densities.items(), key=lambda pair: pair[1])
                 if math.isfinite(value)
             ]
@@ -206,7 +214,7 @@ class LedgerStrip(QWidget):
                 )
                 for other in document.bundles
             ]
-        return [(key, f"{cost_of(scene, (key,)).draw_calls} draw calls", key) for key in bundle.objects]
+        return [(key, counted(cost_of(scene, (key,)).draw_calls, "draw call"), key) for key in bundle.objects]
 
     def open_list(self, name: str) -> None:
         """Open the list behind a figure; a row shows its object in the views."""

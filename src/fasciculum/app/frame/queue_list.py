@@ -21,6 +21,7 @@ from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, Job
 from fasciculum.operations.preparing import under_way
+from fasciculum.session.everything import Everything
 
 STATES = {WAITING: "waiting", RUNNING: "running", DONE: "done", FAILED: "failed", CANCELLED: "cancelled"}
 SHOWN = 12
@@ -91,6 +92,55 @@ class _Row(QWidget):
             self.log.setPlainText("\n".join(job.log) or "Nothing was logged.")
 
 
+class _RunRow(QWidget):
+    """A run over everything: one entry, with its parts."""
+
+    def __init__(self, run: Everything, workspace: Workspace) -> None:
+        super().__init__()
+        self.run, self.workspace = run, workspace
+        box = QVBoxLayout(self)
+        box.setContentsMargins(4, 4, 4, 6)
+        box.setSpacing(3)
+        line = QHBoxLayout()
+        self.title = QLabel(run.title)
+        self.title.setStyleSheet("font-weight: 600")
+        self.state = QLabel()
+        self.cancel = QPushButton("Cancel")
+        self.cancel.setAccessibleName(f"Cancel {run.title}")
+        self.cancel.setToolTip("Stop all parts that run or wait; what is done stays")
+        self.cancel.clicked.connect(run.cancel)
+        line.addWidget(self.title, 1)
+        line.addWidget(self.state)
+        line.addWidget(self.cancel)
+        box.addLayout(line)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setTextVisible(False)
+        box.addWidget(self.bar)
+        self.parts = note()
+        box.addWidget(self.parts)
+        self.refresh()
+
+    def refresh(self) -> None:
+        run = self.run
+        self.state.setText(STATES[run.state] if run.over else f"{run.done} of {len(run.parts)} done")
+        set_state(self.state, {FAILED: "broken", DONE: "good"}.get(run.state, ""))
+        self.cancel.setVisible(not run.over)
+        self.bar.setVisible(not run.over)
+        self.bar.setValue(round(run.fraction * 1000))
+        lines = []
+        for part in run.parts:
+            words = STATES.get(part.state, "not needed")
+            if part.why:
+                words = f"not done: {part.why}"
+            elif part.state == RUNNING:
+                words = f"{part.fraction:.0%}"
+            elif part.state == FAILED and part.job is not None and part.job.error is not None:
+                words = f"failed: {str(part.job.error).strip().splitlines()[-1]}"
+            lines.append(f"{part.title}: {words}")
+        self.parts.setText("\n".join(lines))
+
+
 class QueueButton(QPushButton):
     """Shows what runs; opens the queue."""
 
@@ -101,6 +151,7 @@ class QueueButton(QPushButton):
         self.clicked.connect(self.open)
         self.dialog: QDialog | None = None
         self.rows: dict[int, _Row] = {}
+        self.run_row: _RunRow | None = None
         workspace.queue_changed.connect(self.refresh)
         #: what is still being compiled, after a first start
         self.preparing = under_way()
@@ -125,7 +176,11 @@ class QueueButton(QPushButton):
         if self.preparing:
             tip += f". Being compiled, once: {', '.join(self.preparing)}; what needs it waits for it alone"
         self.setToolTip(tip)
-        if job is not None:
+        run = self.workspace.everything
+        if run is not None and not run.over:
+            part = run.running
+            words = f"{part.title if part else run.title} {run.done + 1}/{len(run.parts)}"
+        elif job is not None:
             words = f"{job.title} {job.fraction:.0%}" + (f" +{waiting - 1}" if waiting > 1 else "")
         metrics = self.fontMetrics()
         self.setText(metrics.elidedText(words, Qt.TextElideMode.ElideMiddle, self.width() - 20))
@@ -159,7 +214,16 @@ class QueueButton(QPushButton):
         self.dialog.show()
 
     def _fill(self) -> None:
-        jobs = self.workspace.worker.runner.jobs[-SHOWN:]
+        run = self.workspace.everything
+        inside = {id(part.job) for part in run.parts if part.job is not None} if run is not None else set()
+        jobs = [job for job in self.workspace.worker.runner.jobs if id(job) not in inside][-SHOWN:]
+        if run is not None and (self.run_row is None or self.run_row.run is not run):
+            if self.run_row is not None:
+                self.run_row.deleteLater()
+            self.run_row = _RunRow(run, self.workspace)
+            self._list.insertWidget(0, self.run_row)
+        if self.run_row is not None:
+            self.run_row.refresh()
         wanted = {job.number for job in jobs}
         for number in [number for number in self.rows if number not in wanted]:
             self.rows.pop(number).deleteLater()
@@ -167,6 +231,6 @@ class QueueButton(QPushButton):
             if job.number not in self.rows:
                 row = _Row(job, self.workspace)
                 self.rows[job.number] = row
-                self._list.insertWidget(0, row)
+                self._list.insertWidget(1 if self.run_row is not None and not self.run_row.run.over else 0, row)
             self.rows[job.number].refresh()
-        self._empty.setVisible(not jobs)
+        self._empty.setVisible(not jobs and run is None)

@@ -34,6 +34,9 @@ from fasciculum.app.panels.lay_out import LayOutPanel
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import Column
 from fasciculum.app.workspace import STAGES, Workspace
+from fasciculum.model.counting import counted
+from fasciculum.operations.deliver.scene import bare_bundles
+from fasciculum.session.stale import DONE, layout_state
 
 #: letters of an act's name beside which its shortcut still finds room on the button
 SHORT = 13
@@ -138,16 +141,25 @@ class SettingsColumn(QWidget):
         workspace = self.workspace
         names = workspace.bundle_names
         scene = bool(workspace.document.scene.objects)
-        which = names[0] if len(names) == 1 else f"{len(names)} bundles" if names else "nothing"
-        ready = [bundle for bundle in workspace.document.bundles if bundle.texturing is not None]
+        which = names[0] if len(names) == 1 else counted(len(names), "bundle") if names else "nothing"
+        document = workspace.document
+        ready = [bundle for bundle in document.bundles if bundle.texturing is not None]
+        # a bundle whose materials are all kept apart has nothing to be packed or baked, and is delivered as it came
+        bare = {bundle.name for bundle in bare_bundles(document)}
         filled = [bundle for bundle in workspace.bundles if bundle.objects]
-        laid = [bundle for bundle in filled if bundle.layout is not None]
+        sheets = [bundle for bundle in filled if bundle.name not in bare]
+        laid = [bundle for bundle in sheets if layout_state(document, bundle) == DONE]
+        alone = bool(filled) and not sheets
+        deliverable = bool(ready) or bool(bare)
         return {
             "gather": ("Add models", True),
-            "lay out": (f"Pack {which}", bool(filled)),
-            "bake": (f"Bake {which}" if laid == filled else f"Pack and bake {which}", bool(filled)),
-            "check": ("Compare" if ready else "Bake before checking", bool(ready)),
-            "deliver": ("Deliver" if ready or not scene else "Bake before delivering", bool(ready)),
+            "lay out": ("No sheet is needed" if alone else f"Pack {which}", bool(sheets)),
+            "bake": (
+                "Nothing to bake" if alone else f"Bake {which}" if laid == sheets else f"Pack and bake {which}",
+                bool(sheets),
+            ),
+            "check": ("Compare" if ready else "Nothing to compare" if alone else "Bake before checking", bool(ready)),
+            "deliver": ("Deliver" if deliverable or not scene else "Bake before delivering", deliverable),
         }[workspace.stage]
 
     def refresh(self) -> None:

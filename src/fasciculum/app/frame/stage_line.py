@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import pairwise
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QPushButton, QWidget
 
 from fasciculum.app.look import Theme
 from fasciculum.app.workspace import STAGES, Workspace
+from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO
+from fasciculum.session.everything import will_do
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, check_state, delivery_state, layout_state
 
@@ -29,14 +32,15 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
     bundles = [bundle for bundle in document.bundles if bundle.objects]
     if stage == "gather":
         count = len(document.scene.objects)
-        return (f"{count} objects", "good") if count else ("nothing yet", "")
+        return (counted(count, "object"), "good") if count else ("nothing yet", "")
     if stage == "deliver":
         state = delivery_state(document)
         return {NONE: ("not yet", ""), STALE: ("stale", ""), DONE: ("delivered", "good")}[state]
     if stage == "check":
-        loud = [finding for finding in all_findings(document) if finding.severity != INFO]
-        if loud:
-            return f"{len(loud)} finding{'s' if len(loud) > 1 else ''}", "broken"
+        # as many as are listed under Check
+        every = all_findings(document)
+        if any(finding.severity != INFO for finding in every):
+            return counted(len(every), "finding"), "broken"
     if not bundles:
         return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]
@@ -85,8 +89,30 @@ class _Stop(QAbstractButton):
         painter.drawText(QRectF(0, 21, self.width(), 15), Qt.AlignmentFlag.AlignCenter, self.words)
 
 
+class _Make(QPushButton):
+    """The act at the end of the line that makes everything; while it runs it shows how far it is."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("Make everything")
+        self.theme, self.part = theme, -1.0
+        self.setAccessibleName("Make everything")
+        self.setMinimumHeight(32)
+
+    def show_part(self, part: float) -> None:
+        """Show how much of a run is done, 0 to 1; below 0 when none is under way."""
+        self.part = part
+        self.setText(f"Making … {part:.0%}" if part >= 0 else "Make everything")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if self.part >= 0:
+            painter = QPainter(self)
+            painter.fillRect(QRectF(4, self.height() - 5, (self.width() - 8) * self.part, 2), QColor(self.theme.accent))
+
+
 class StageLine(QWidget):
-    """All stages."""
+    """All stages, and the act that does what is left of all of them."""
 
     def __init__(self, workspace: Workspace, theme: Theme) -> None:
         super().__init__()
@@ -101,13 +127,42 @@ class StageLine(QWidget):
             stop.clicked.connect(lambda _=False, stage=stage: workspace.set_stage(stage))
             self.stops[stage] = stop
             line.addWidget(stop)
+        self.make = _Make(theme)
+        self.make.clicked.connect(lambda _=False: self._make())
+        line.addWidget(self.make)
+        #: makes everything, and shows the queue while that is under way
+        self.make_everything: Callable[[], None] = lambda: None
+        self.folder: Callable[[], str] = lambda: ""
+        self.open_queue: Callable[[], None] = lambda: None
+        workspace.queue_changed.connect(self._show_run)
         workspace.document_changed.connect(lambda *_: self.refresh())
         workspace.preview_changed.connect(self.refresh)
         workspace.stage_changed.connect(self.refresh)
         self.refresh()
 
+    def _make(self) -> None:
+        (self.open_queue if self.workspace.making_everything else self.make_everything)()
+
+    def _show_run(self) -> None:
+        run = self.workspace.everything
+        under_way = run is not None and not run.over
+        self.make.show_part(run.fraction if run is not None and under_way else -1.0)
+        if run is not None and under_way:
+            part = run.running
+            self.make.setToolTip(f"{part.title if part else run.title}. Click to see all parts, and to cancel.")
+        else:
+            self._say_make()
+
+    def _say_make(self) -> None:
+        document = self.workspace.document
+        self.make.setEnabled(bool(document.scene.objects))
+        words = will_do(document, self.folder())
+        self.make.setToolTip(f"Bring everything up to date: {words} (Ctrl+Shift+M)")
+
     def refresh(self) -> None:
         """Renew every stage's word."""
+        if not self.workspace.making_everything:
+            self._say_make()
         for stage, stop in self.stops.items():
             stop.say(*stage_words(self.workspace.shown, stage))
             stop.setChecked(stage == self.workspace.stage)
@@ -115,7 +170,7 @@ class StageLine(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setPen(QPen(QColor(self.theme.line), 1))
-        stops = list(self.stops.values())
+        stops = [*self.stops.values(), self.make]
         for one, two in pairwise(stops):
             y = one.geometry().center().y()
             painter.drawLine(one.geometry().right() + 2, y, two.geometry().left() - 2, y)

@@ -6,8 +6,9 @@ import os
 
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import heading, note, small_button
 from fasciculum.app.tonight import Tonight
 
@@ -33,7 +34,7 @@ class TonightPart(QWidget):
         self.list.setTextElideMode(Qt.TextElideMode.ElideRight)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         box.addWidget(self.list)
-        self.where = QComboBox()
+        self.where = ComboBox()
         self.where.setEditable(True)
         self.where.setToolTip("Where jobs are done: one by one, in several processes here, or by a scheduler's workers")
         self.where.addItem("one after the other", "")

@@ -119,6 +119,10 @@ class Welcome(QWidget):
         self.add.setProperty("main", True)
         models.box.addStretch(1)
         models.box.addWidget(self.add)
+        self.add_folder = self._button(
+            "Choose a folder …", "Gather all models of a folder and of those below it", acts("add_folder")
+        )
+        models.box.addWidget(self.add_folder)
         demo = _Door("The demo station", "A mountain ropeway station, gathered and bundled, to try everything on.")
         self.demo = self._button("Open the demo station", "Open the ropeway station that comes along", acts("demo"))
         demo.box.addStretch(1)

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShowEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -17,7 +17,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QSizePolicy,
-    QSlider,
     QSplitter,
     QStackedWidget,
     QVBoxLayout,
@@ -25,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.actions import add_actions
+from fasciculum.app.fields import ComboBox, Slider
 from fasciculum.app.following import Following
 from fasciculum.app.frame.acts import make_acts
 from fasciculum.app.frame.bundle_list import BundleList
@@ -111,6 +111,8 @@ class Window(QMainWindow):
         box.addWidget(self._top())
         box.addWidget(self._rule())
         self.bundles = BundleList(workspace, theme, self.act)
+        names = "new_bundle", "rename_bundle", "remove_bundle", "make_loose", "remove_objects", "use_as_high", "frame"
+        self.bundles.menu_actions = [(self.actions_[name], self.acts[name].enabled) for name in names]
         self.sheet = SheetView(workspace, theme, self.hand)
         self.model = ModelView(workspace, theme, self.shaper, self.pairs, self.lights, self.layers)
         hands = (self.shaper, self.pairs, self.lights, self.layers, self.given)
@@ -185,7 +187,10 @@ class Window(QMainWindow):
         self.stages = StageLine(self.workspace, self.theme)
         line.addWidget(self.stages)
         line.addStretch(1)
-        self.search = QPushButton("Find by name    Ctrl+K")
+        self.stages.make_everything = self.act("make_everything")
+        self.stages.open_queue = self.open_queue
+        self.stages.folder = lambda: self.settings.deliver.folder.text().strip()
+        self.search = QPushButton("Find  Ctrl+K")
         self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
         self.search.clicked.connect(self.act("search"))
         self.queue = QueueButton(self.workspace, self.tonight)
@@ -215,7 +220,7 @@ class Window(QMainWindow):
         return side
 
     def _chooser(self, name: str, entries: tuple, tip: str, change: Callable) -> QComboBox:
-        box = QComboBox()
+        box = ComboBox()
         box.setAccessibleName(name)
         box.setToolTip(tip)
         for words, value in entries:
@@ -256,7 +261,7 @@ class Window(QMainWindow):
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
         self.mip_words.setProperty("quiet", True)
-        self.mip = QSlider(Qt.Orientation.Horizontal)
+        self.mip = Slider(Qt.Orientation.Horizontal)
         self.mip.setRange(0, 8)
         self.mip.setFixedWidth(58)
         self.mip.setAccessibleName("Mip level")
@@ -390,7 +395,7 @@ class Window(QMainWindow):
                 recent.setEnabled(not recent.isEmpty())
                 menu.addSeparator()
         menu.addSeparator()
-        menu.addAction("Leave", QKeySequence("Ctrl+Q"), self.close)
+        menu.addAction(self.actions_["quit"])
         # shortcuts only work for actions that are enabled; what cannot be done is judged when it is called
         menu.aboutToHide.connect(self._enable_actions)
         menu.popup(button.mapToGlobal(QPoint(0, button.height() + 2)))
@@ -465,6 +470,13 @@ class Window(QMainWindow):
         """Write the results."""
         self.settings.deliver.deliver()
 
+    def make_everything(self) -> None:
+        """Bring everything up to date and deliver it, asking for a folder when none is named."""
+        self.settings.commit()
+        folder = self.settings.deliver.wanted_folder()
+        if folder:
+            self.workspace.make_everything(folder)
+
     def run_named_bakes(self) -> None:
         """Bake every bundle by its named bakes, into files."""
         self.settings.bake.named.ask_and_run()
@@ -487,6 +499,10 @@ class Window(QMainWindow):
         """Show what runs and waits."""
         self.queue.open()
 
+    def leave(self) -> None:
+        """Close the window, once whatever called this is over: a menu, or a question."""
+        QTimer.singleShot(0, self.close)
+
     def open_project_menu(self) -> None:
         """Open the menu of all acts."""
         self.open_menu(self.project)
@@ -507,8 +523,10 @@ class Window(QMainWindow):
 
     def cancel(self) -> None:
         """Stop the running work."""
-        job = self.workspace.worker.runner.running
-        if job is not None:
+        run, job = self.workspace.everything, self.workspace.worker.runner.running
+        if run is not None and not run.over:
+            run.cancel()
+        elif job is not None:
             self.workspace.worker.runner.cancel(job)
 
     def flip(self) -> None:

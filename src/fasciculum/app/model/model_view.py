@@ -30,8 +30,8 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
 from fasciculum.operations.check.check import object_densities
-from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.check.lenses import part_repeats, part_yields, wasted_sizes
+from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View

@@ -125,8 +125,9 @@ class BakePanel(FoldColumn):
         bundle = self.workspace.bundle
         if bundle is not None:
             self.one.show_map(name, bundle.bake)
-            self.folds["One map"].set_open(True)
+            self.reveal(self.one)
             self.refresh()
+            self.show_fold("One map")
 
     def _refuse(self, words: str) -> None:
         self.workspace.say(words, "broken")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QComboBox,
     QHBoxLayout,
     QLabel,
     QListWidget,
@@ -13,6 +12,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.panels.repairs import WORDS, Repairs
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import Workspace
@@ -34,7 +34,7 @@ class CheckPanel(Column):
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
         self.count = heading("Findings")
-        self.filter = QComboBox()
+        self.filter = ComboBox()
         self.filter.setAccessibleName("Which findings")
         self.filter.setToolTip("Which findings are listed")
         for words, kinds in (("all", (ERROR, WARNING, INFO)), ("without notes", (ERROR, WARNING))):

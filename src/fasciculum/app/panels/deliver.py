@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtWidgets import (
-    QComboBox,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QInputDialog,
     QLabel,
     QLineEdit,
+    QMessageBox,
     QPushButton,
     QSizePolicy,
     QWidget,
 )
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import Form, Switch, note
@@ -26,6 +28,7 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.choices import Combine, Green
+from fasciculum.model.counting import counted
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.map_wishes import judge_pattern
 from fasciculum.model.maps import KINDS
@@ -34,8 +37,10 @@ from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.conventions import delivery_name
 from fasciculum.operations.deliver.deliver import delivered_names
 from fasciculum.operations.deliver.joining import balance
-from fasciculum.operations.deliver.scene import ready_bundles
+from fasciculum.operations.deliver.scene import bare_bundles, ready_bundles
+from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
+from fasciculum.session.everything import not_ready
 from fasciculum.session.stale import DONE, STALE, delivery_state
 
 
@@ -68,6 +73,7 @@ class DeliverPanel(FoldColumn):
         self.box.addStretch(1)
         workspace.document_changed.connect(lambda *_: self.refresh())
         workspace.preview_changed.connect(self.refresh)
+        workspace.opened.connect(self._follow_project)
         self.refresh()
 
     # -- parts ------------------------------------------------------------------------------------------------
@@ -84,7 +90,7 @@ class DeliverPanel(FoldColumn):
         return form, self.choose
 
     def _convention(self) -> tuple[QWidget, ...]:
-        self.title = QComboBox()
+        self.title = ComboBox()
         self.title.setAccessibleName("Delivery")
         self.title.setToolTip(
             "A set of the settings below, named for the convention that it follows. The project keeps its own beside "
@@ -181,13 +187,39 @@ class DeliverPanel(FoldColumn):
         if found:
             self.folder.setText(found)
 
-    def deliver(self) -> None:
-        """Deliver to the folder that is written there, asking for one when there is none."""
+    def _follow_project(self) -> None:
+        """Show where another project was delivered to, or nothing."""
+        self.folder.setText(self.workspace.document.delivered_to)
+
+    def wanted_folder(self) -> str:
+        """Return the folder that is written there, asking for one when there is none; empty when none is chosen."""
         if not self.folder.text().strip():
             self._choose()
         folder = self.folder.text().strip()
-        if folder:
-            self.workspace.deliver(str(Path(folder).expanduser()))
+        return str(Path(folder).expanduser()) if folder else ""
+
+    def deliver(self) -> None:
+        """Deliver to the folder that is written there; what is not up to date is asked about first."""
+        folder = self.wanted_folder()
+        if not folder:
+            return
+        left = self.workspace.not_ready()
+        if not left:
+            self.workspace.deliver(folder)
+            return
+        ask = QMessageBox(self.window())
+        ask.setWindowTitle("Not up to date")
+        lines = "\n".join(f"{bundle.name}: {why}" for bundle, why in left[:12])
+        ask.setText(f"What would be delivered is not what the project says.\n\n{lines}")
+        bring = ask.addButton("Bring up to date and deliver", QMessageBox.ButtonRole.AcceptRole)
+        as_it_is = ask.addButton("Deliver as it is", QMessageBox.ButtonRole.DestructiveRole)
+        ask.addButton("Do not deliver", QMessageBox.ButtonRole.RejectRole)
+        ask.setDefaultButton(bring)
+        ask.exec()
+        if ask.clickedButton() is bring:
+            self.workspace.make_everything(folder)
+        elif ask.clickedButton() is as_it_is:
+            self.workspace.deliver(folder, as_it_is=True)
 
     # -- what is shown ----------------------------------------------------------------------------------------
 
@@ -255,15 +287,19 @@ class DeliverPanel(FoldColumn):
             self.balance_note.setText("each object is drawn by itself" if bundles else "")
             return
         found = balance(document.scene, bundles, document.delivery)
+        # the same figures as in the ledger
+        apart = replace(document, delivery=replace(document.delivery, combine=Combine.NONE))
+        calls = tuple(ledger_of(one).after.draw_calls for one in (apart, document))
         self.balance_note.setText(
-            f"{found.calls_apart} → {found.calls_joined} draw calls; seeing a corner of an object draws "
+            f"{calls[0]} → {calls[1]} draw calls; seeing a corner of an object draws "
             f"{found.seen_apart:,.0f} → {found.seen_joined:,.0f} triangles on average"
         )
 
     def _show_files(self) -> None:
         document = self.workspace.document
         fold = self.folds["Will be written"]
-        if not ready_bundles(document):
+        apart = bare_bundles(document)
+        if not ready_bundles(document) and not apart:
             self.files.setText("Nothing is baked yet.")
             fold.say("nothing yet")
             return
@@ -272,10 +308,11 @@ class DeliverPanel(FoldColumn):
             lines = sorted(delivered_names(document), key=lambda name: not name.endswith(models))
         except FasciculumError as error:
             lines = [str(error)]
-        fold.say(f"{len(lines)} files")
-        undone = [bundle.name for bundle in document.bundles if bundle.texturing is None and bundle.objects]
-        if undone:
-            lines.append(f"\n{', '.join(undone)}: not baked, delivered as they came.")
+        fold.say(counted(len(lines), "file"))
+        if apart:
+            names = ", ".join(bundle.name for bundle in apart)
+            lines.append(f"\n{names}: all materials are kept apart, delivered as they came.")
+        lines += [f"\n{bundle.name}: {why}." for bundle, why in not_ready(document)]
         state = {DONE: f"\nDelivered to {document.delivered_to}.", STALE: "\nThe last delivery is stale."}
         lines.append(state.get(delivery_state(document), ""))
         # names may break behind an underscore

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtWidgets import QComboBox, QLabel, QPushButton
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QAbstractItemView, QListWidget, QListWidgetItem, QPushButton
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
@@ -17,9 +20,10 @@ from fasciculum.app.panels.pairing import PairingPanel
 from fasciculum.app.panels.plans import PlanPanel
 from fasciculum.app.panels.uv_sets import UvSets
 from fasciculum.app.panels.ways import WaysPanel
-from fasciculum.app.parts import Form, note
+from fasciculum.app.parts import Form, button_line, note, small_button
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Rule
+from fasciculum.model.counting import counted
 from fasciculum.model.finding import INFO
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.session.loading import bundle_loose
@@ -31,6 +35,10 @@ RULE_WORDS = {
     Rule.ONE: "all in one",
     Rule.OBJECT: "one for each object",
 }
+
+
+#: files that are listed without scrolling
+MOST_FILES = 6
 
 
 class GatherPanel(FoldColumn):
@@ -47,10 +55,26 @@ class GatherPanel(FoldColumn):
     ) -> None:
         super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
         self.workspace = workspace
-        self.files = QLabel()
-        self.files.setWordWrap(True)
+        self.files = QListWidget()
+        self.files.setAccessibleName("Models of the project")
+        self.files.setToolTip("The files that the project was gathered from")
+        self.files.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.files.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.files.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+        self.files.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
+        self.none = note("None yet. Add models, or drop them or a folder of them on the window.")
         self.counts = note()
-        self.fold("Models", theme, self.files, self.counts)
+        tips = "Remove the chosen files, with all of their objects, from the project; on disk they stay as they are"
+        self.remove_file = small_button("Remove", tips, self._remove_files)
+        tips = "Read what is in the chosen files into the other objects as their detailed models"
+        self.high_file = small_button("Use as high-poly", tips, self._use_files)
+        for button in (self.remove_file, self.high_file):
+            action = QAction(button.text(), self.files)
+            action.triggered.connect(button.click)
+            self.files.addAction(action)
+        self.files.itemSelectionChanged.connect(self._say_files)
+        self.fold("Models", theme, self.none, self.files, self.counts)
+        button_line(self.folds["Models"].inner, self.remove_file, self.high_file)
         self.plan = PlanPanel(workspace, theme)
         self.fold("Plan", theme, self.plan)
         self.plan.said = lambda: self.folds["Plan"].say(self.plan.short)
@@ -70,7 +94,7 @@ class GatherPanel(FoldColumn):
         self.layers.said = lambda: self.folds["Layers"].say(self.layers.short)
         self.layers.said()
         form = Form()
-        self.rule = QComboBox()
+        self.rule = ComboBox()
         for rule, words in RULE_WORDS.items():
             self.rule.addItem(words, rule)
         self.rule_note = note()
@@ -103,39 +127,70 @@ class GatherPanel(FoldColumn):
         """Show what is there."""
         document = self.workspace.document
         scene = document.scene
-        self.files.setText(
-            "\n".join(source.named.rsplit("/", 1)[-1] for source in scene.sources)
-            or "None yet. Add models, or drop them or a folder of them on the window."
-        )
+        self._list_files()
         triangles = sum(len(p.triangles) for item in scene.objects for p in scene.primitives_of(item))
         size = sum(texture_bytes(image.width, image.height) for image in scene.images)
         self.counts.setText(
-            f"{len(scene.objects)} objects, {triangles:,} triangles, {len(scene.materials)} materials, "
-            f"{len(scene.images)} images ({size / MIB:.0f} MiB)"
+            f"{counted(len(scene.objects), 'object')}, {counted(triangles, 'triangle')}, "
+            f"{counted(len(scene.materials), 'material')}, {counted(len(scene.images), 'image')} "
+            f"({size / MIB:.0f} MiB)"
             if scene.objects
             else ""
         )
         loose = len(document.loose())
-        self.rule_note.setText(
-            f"{loose} object{'s are' if loose > 1 else ' is'} loose" if loose else "no object is loose"
-        )
+        self.rule_note.setText(f"{counted(loose, 'object is', 'objects are')} loose" if loose else "no object is loose")
         self.make.setEnabled(bool(loose))
         count = len(scene.objects)
-        self.folds["Models"].say(f"{count} objects" if count else "none yet")
+        self.folds["Models"].say(counted(count, "object") if count else "none yet")
         self.folds["Loose objects"].say(f"{loose} loose" if loose else "none loose")
         loud = [finding for finding in document.gathered if finding.severity != INFO]
         quiet = len(document.gathered) - len(loud)
         lines = [finding.message for finding in loud[:4]]
         if quiet:
-            lines.append(f"{quiet} notes on flat colours, tints, mirrored scales and the like.")
+            lines.append(f"{counted(quiet, 'note')} on flat colours, tints, mirrored scales and the like.")
         self.unusual.setText("\n\n".join(lines) or "Nothing.")
         self.folds["Unusual"].say(
-            f"{len(loud)} warnings" if loud else f"{quiet} notes" if quiet else "nothing", "broken" if loud else ""
+            counted(len(loud), "warning") if loud else counted(quiet, "note") if quiet else "nothing",
+            "broken" if loud else "",
         )
         sets = {len(p.uv_sets) for mesh in scene.meshes for p in mesh.primitives}
         self.folds["UV sets"].say(f"up to {max(sets)}" if sets else "none")
         self.to_check.setVisible(bool(document.gathered))
         self.textures.setVisible(bool(scene.images))
+
+    def _list_files(self) -> None:
+        sources = self.workspace.document.scene.sources
+        paths = [source.path for source in sources]
+        if [self.files.item(row).data(Qt.ItemDataRole.UserRole) for row in range(self.files.count())] != paths:
+            self.files.clear()
+            for source in sources:
+                item = QListWidgetItem(source.named.rsplit("/", 1)[-1])
+                item.setData(Qt.ItemDataRole.UserRole, source.path)
+                item.setToolTip(source.path)
+                self.files.addItem(item)
+        rows = min(self.files.count(), MOST_FILES)
+        self.files.setFixedHeight(rows * max(self.files.sizeHintForRow(0), 18) + 2 * self.files.frameWidth() + 4)
+        for part in (self.files, self.remove_file, self.high_file):
+            part.setVisible(bool(sources))
+        self.none.setVisible(not sources)
+        self._say_files()
+
+    def _chosen_files(self) -> list[str]:
+        return [str(item.data(Qt.ItemDataRole.UserRole)) for item in self.files.selectedItems()]
+
+    def _say_files(self) -> None:
+        chosen = len(self._chosen_files())
+        self.remove_file.setEnabled(bool(chosen))
+        self.high_file.setEnabled(0 < chosen < self.files.count())
+
+    def _remove_files(self) -> None:
+        self.workspace.remove_files(self._chosen_files())
+
+    def _use_files(self) -> None:
+        scene, chosen = self.workspace.document.scene, set(self._chosen_files())
+        self.workspace.use_as_high(
+            [item.key for item in scene.objects if scene.sources[scene.nodes[item.node].source].path in chosen]
+        )
 
     def _bundle(self) -> None:
         rule = Rule(self.rule.currentData())

@@ -10,8 +10,6 @@ from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
     QCheckBox,
     QColorDialog,
-    QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
     QLineEdit,
     QListView,
@@ -19,6 +17,7 @@ from PySide6.QtWidgets import (
     QListWidgetItem,
 )
 
+from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.given import GivenSheets
 from fasciculum.app.parts import Column, Form, button_line, note, picked_color, shown_color, small_button
 from fasciculum.model.given import Given, TrimRepeats
@@ -75,7 +74,7 @@ class GivenPanel(Column):
         self.save = small_button("Save", "Keep the trims as a file beside their textures", self._save)
         self.acts = button_line(self.box, self.mark, self.remove, self.shift, self.save)
         self.form = Form()
-        self.metres = QDoubleSpinBox(minimum=0.01, maximum=1e4, decimals=2, singleStep=0.25)
+        self.metres = DoubleSpinBox(minimum=0.01, maximum=1e4, decimals=2, singleStep=0.25)
         self.metres.setKeyboardTracking(False)
         self.metres.setSuffix(" m")
         self.metres.valueChanged.connect(lambda value: None if self._filling else sheets.set_metres(value))
@@ -91,14 +90,14 @@ class GivenPanel(Column):
         self.name = QLineEdit()
         self.name.editingFinished.connect(self._named)
         self.form.row("Trim", self.name, "The trim's name: objects and materials of that name are laid onto it")
-        self.repeats = QComboBox()
+        self.repeats = ComboBox()
         for value, words in REPEAT_WORDS.items():
             self.repeats.addItem(words, value)
         self.repeats.activated.connect(
             lambda _: sheets.change_trim(sheets.chosen, "Trim", repeats=self.repeats.currentData())
         )
         self.form.row("Repeats", self.repeats, "Whether islands may run on along the trim, beyond the sheet's sides")
-        self.gutter = QDoubleSpinBox(minimum=0, maximum=256, decimals=0)
+        self.gutter = DoubleSpinBox(minimum=0, maximum=256, decimals=0)
         self.gutter.setKeyboardTracking(False)
         self.gutter.setSuffix(" px")
         self.gutter.valueChanged.connect(

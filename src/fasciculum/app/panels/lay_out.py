@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QWidget
 
+from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.given import GivenSheets
 from fasciculum.app.look import Theme
@@ -24,12 +25,12 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
 from fasciculum.model.settings import words_of
 from fasciculum.operations.check.check import measure_layout
-from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast
+from fasciculum.operations.lay_out.forecast import Ahead, clean_size
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.units import MIB
+from fasciculum.units import MIB, density_words
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: folds that say nothing of a sheet that is given
@@ -112,7 +113,7 @@ class LayOutPanel(FoldColumn):
 
     def _twins_of_chosen(self) -> Form:
         form = Form()
-        self.rule = QComboBox()
+        self.rule = ComboBox()
         for value, words in TWIN_WORDS.items():
             self.rule.addItem(words, value)
         self.rule.activated.connect(self._rule_changed)
@@ -129,7 +130,7 @@ class LayOutPanel(FoldColumn):
         self._filling = False
         self._settle = QTimer(self, singleShot=True, interval=SETTLE)
         self._settle.timeout.connect(self.commit)
-        self.share = QDoubleSpinBox(minimum=0.1, maximum=10, decimals=2, singleStep=0.25)
+        self.share = DoubleSpinBox(minimum=0.1, maximum=10, decimals=2, singleStep=0.25)
         self.share.valueChanged.connect(self._share_changed)
         self.share_note = note()
         form.row(
@@ -194,7 +195,7 @@ class LayOutPanel(FoldColumn):
         # once it is packed nobody waits for what it will put on its sheet; what is known already is shown
         ahead = self.workspace.look_ahead(bundle, ask=stale) if shown else None
         self.unwrapping.refresh(self.workspace.shown.bundle(bundle.name), ahead)
-        self._say_settings(bundle, ahead if stale else None)
+        self._say_settings(bundle)
         self._say_twins(bundle, ahead if stale else None)
         self._say_shaping()
         count = len(bundle.versions)
@@ -212,15 +213,18 @@ class LayOutPanel(FoldColumn):
         self.uv_note.setText(words if projected else "all source UVs kept")
         self._say_measured(bundle)
 
-    def _say_settings(self, bundle: Bundle, ahead: Ahead | None) -> None:
+    def _say_settings(self, bundle: Bundle) -> None:
         sheet = bundle.sheet
-        expected = forecast(on_sheet(self.workspace.shown.scene, bundle).bundle, self.workspace.figures, ahead)
+        expected = self.workspace.sheet_figures(bundle)
         size = ledger_of(self.workspace.shown).after.texture_bytes / MIB
         if expected is not None:
+            about = "" if expected.measured else "about "
             self.size_note.setText(
-                f"px; about {expected.density:.0f} px/m · {size:.0f} MiB in all · half the edge: "
-                f"{expected.density / 2:.0f} px/m"
+                f"px; {about}{density_words(expected.density)} · {size:.0f} MiB in all · half the edge: "
+                f"{density_words(expected.density / 2)}"
             )
+        elif on_sheet(self.workspace.shown.scene, bundle).bare:
+            self.size_note.setText("All materials are kept apart: no sheet is needed.")
         else:
             self.size_note.setText("measuring …" if bundle.objects else "the bundle is empty")
         now = clean_size(sheet.width, sheet.padding)
@@ -229,7 +233,7 @@ class LayOutPanel(FoldColumn):
             more += 1
         self.padding_note.setText(f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
         tiles = f" × {sheet.tiles} tiles" if sheet.tiles > 1 else ""
-        density = f" · {expected.density:.0f} px/m" if expected is not None else ""
+        density = f" · {density_words(expected.density)}" if expected is not None else ""
         self.folds["Size"].say(f"{sheet.width} × {sheet.height}{tiles}{density}")
         self.folds["Padding"].say(f"{sheet.padding} px · clean to {now} px")
         turns = {"none": "no turns", "any": "any turn"}.get(sheet.turns, f"{words_of(sheet, 'turns')} turns")
@@ -279,7 +283,7 @@ class LayOutPanel(FoldColumn):
 
     def _show_measured(self, scale: float, values: np.ndarray, weights: np.ndarray, yields: dict[str, float]) -> None:
         self.histogram.show_values(values, weights, scale)
-        self.folds["Density"].say(f"{scale:.0f} px/m")
+        self.folds["Density"].say(density_words(scale))
         found = sorted((value, key) for key, value in yields.items() if math.isfinite(value))
         lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
         if len(found) > 5:

@@ -16,10 +16,10 @@ from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
     QPushButton,
-    QSlider,
     QWidget,
 )
 
+from fasciculum.app.fields import ComboBox, DoubleSpinBox, Slider
 from fasciculum.app.layers import Layers
 from fasciculum.app.parts import ColorButton, Column, Form, Switch, button_line, note, shown_color, small_button
 from fasciculum.model.layers import (
@@ -78,7 +78,9 @@ class LayersPanel(Column):
         self.up = small_button("Lift", "Move the chosen layer one up", lambda: layers.lift(1))
         self.down_one = small_button("Lower", "Move the chosen layer one down", lambda: layers.lift(-1))
         self.remove = small_button("Remove", "Take the chosen layer away", layers.remove)
-        self.open = small_button("Open", "Lay the layers of a file over these", self._open)
+        self.open = small_button(
+            "Open", "Lay the layers of a file over the selected objects, or over those that it names", self._open
+        )
         self.save = small_button("Save", "Keep all layers as a file that can be handed on", self._save)
         button_line(self.box, self.add_color, self.add_picture, self.open, self.save)
         self.list = QListWidget()
@@ -113,7 +115,7 @@ class LayersPanel(Column):
         self.picture = self._file("Picture", "base_color", "The layer's colour as a picture; its opacity counts")
         self.normal = self._file("Normals", "normal", "The layer's relief as a normal map, green up")
         self.orm = self._file("Surface", "orm", "Occlusion, roughness and metallic as red, green and blue")
-        self.amount = QSlider(Qt.Orientation.Horizontal)
+        self.amount = Slider(Qt.Orientation.Horizontal)
         self.amount.setRange(0, STEPS)
         self.amount.valueChanged.connect(lambda at: self._show("Amount", amount=at / STEPS))
         self.form.row("Amount", self.amount, "How much of the layer shows, in %")
@@ -154,7 +156,7 @@ class LayersPanel(Column):
         self.form.row("Invert", self.invert, "Shows the layer where the mask hides it")
 
     def _choice(self, name: str, words: Mapping[Any, str], tip: str, field: str) -> QComboBox:
-        box = QComboBox()
+        box = ComboBox()
         for value, text in words.items():
             box.addItem(text, value)
         if field:
@@ -165,7 +167,7 @@ class LayersPanel(Column):
     def _number(
         self, name: str, tip: str, low: float, high: float, decimals: int, field: str, unit: str = ""
     ) -> QDoubleSpinBox:
-        box = QDoubleSpinBox(minimum=low, maximum=high, decimals=decimals, singleStep=5.0 if unit == "°" else 0.05)
+        box = DoubleSpinBox(minimum=low, maximum=high, decimals=decimals, singleStep=5.0 if unit == "°" else 0.05)
         box.setSuffix(unit)
         if field:
             box.valueChanged.connect(lambda value: self._show(name, **{field: value}))

@@ -6,8 +6,9 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import heading, note
 from fasciculum.app.workspace import Workspace
@@ -120,7 +121,7 @@ class Versions(QWidget):
         line.addWidget(self.name, 1)
         line.addWidget(self.keep_button)
         box.addLayout(line)
-        self.list = QComboBox()
+        self.list = ComboBox()
         self.list.setAccessibleName("Kept layouts")
         self.list.setToolTip("The layouts that were kept")
         self.list.setMinimumHeight(26)

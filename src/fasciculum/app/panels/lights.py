@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
-    QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.lights import Lights, words_of_lights
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import ColorButton, Column, Form, Switch, note, shown_color, small_button
@@ -300,7 +300,7 @@ class LightsPanel(Column):
         )
         self.box.addWidget(self.form)
         self.sky = Form()
-        self.kind = QComboBox()
+        self.kind = ComboBox()
         for kind, words in SKIES.items():
             self.kind.addItem(words, kind)
         self.kind.activated.connect(self._choose_sky)
@@ -358,7 +358,7 @@ class LightsPanel(Column):
         unit: str = "",
         form: Form | None = None,
     ) -> QDoubleSpinBox:
-        box = QDoubleSpinBox()
+        box = DoubleSpinBox()
         box.setDecimals(decimals)
         box.setRange(low, high)
         box.setStepType(QDoubleSpinBox.StepType.AdaptiveDecimalStepType if not unit else box.stepType())

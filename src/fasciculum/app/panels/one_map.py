@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QLineEdit, QWidget
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.errors import FasciculumError
 from fasciculum.model.bake_settings import BakeSettings
@@ -63,7 +64,7 @@ class OneMap(Column):
         form = Form()
         self.controls: dict[str, QComboBox] = {}
         for key, (label, tip, choices) in CHOICES.items():
-            box = QComboBox()
+            box = ComboBox()
             for words, value in choices:
                 box.addItem(words, value)
             box.activated.connect(self._change)

@@ -18,7 +18,6 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
@@ -28,6 +27,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.colors import object_color
+from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.look import Theme
 from fasciculum.app.pairs import Pairs
 from fasciculum.app.parts import MODELS, Column, Form, note, small_button
@@ -176,7 +176,7 @@ class PairingPanel(Column):
             line.addWidget(button)
         self.box.addLayout(line)
         self.by = form = Form()
-        self.rule = QComboBox()
+        self.rule = ComboBox()
         for rule, words in RULES.items():
             self.rule.addItem(words, rule)
         self.rule.activated.connect(self._ruled)
@@ -214,7 +214,7 @@ class PairingPanel(Column):
         self.refresh()
 
     def _span(self, way: str) -> QDoubleSpinBox:
-        box = QDoubleSpinBox()
+        box = DoubleSpinBox()
         box.setDecimals(4)
         box.setRange(0.0, 1e4)
         box.setSingleStep(0.005)

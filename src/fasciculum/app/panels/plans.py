@@ -7,18 +7,20 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QSpinBox
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSpinBox
 
 from fasciculum.app.colors import WAY_WORDS
+from fasciculum.app.fields import ComboBox, SpinBox
 from fasciculum.app.look import Theme
 from fasciculum.app.panels.plot import PlanPlot
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Combine, Way
+from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
 from fasciculum.operations.ledger import ledger_of
-from fasciculum.operations.plan.plan import NAMES, Plan, Plans, keeps, named_among
+from fasciculum.operations.plan.plan import NAMES, Plan, Plans, keeps, misses_of, named_among
 from fasciculum.operations.plan.take import planned_bundles
 from fasciculum.operations.plan.views import seen_in
 from fasciculum.session import commands
@@ -68,7 +70,7 @@ class PlanPanel(Column):
         self.sharpness = self._number(5, 100, 5, " %", "")
         self.memory = self._number(0, 1_000_000, 4, " MiB", "as the source")
         self.calls = self._number(0, 100_000, 1, "", "any number")
-        self.largest = QComboBox()
+        self.largest = ComboBox()
         for edge in SIZES:
             self.largest.addItem(f"{edge} px", edge)
         form.row(
@@ -101,7 +103,7 @@ class PlanPanel(Column):
 
     @staticmethod
     def _number(low: int, high: int, step: int, unit: str, unset: str) -> QSpinBox:
-        box = QSpinBox()
+        box = SpinBox()
         box.setRange(low, high)
         box.setSingleStep(step)
         box.setSuffix(unit)
@@ -212,9 +214,14 @@ class PlanPanel(Column):
 
     def _say_balance(self) -> None:
         best = self._named().get("balanced")
-        self.words.setText(
-            "" if best is None else f"Balanced: {_words(best)}. Point at a mark to see what it would do."
-        )
+        missed = [] if best is None or self.plans is None else misses_of(best, self.plans.now, self.terms)
+        limited = bool(self.terms.memory or self.terms.calls)
+        if best is None:
+            self.words.setText("")
+        elif missed and limited:
+            self.words.setText(f"No plan fits; the nearest is {_words(best)}: {', '.join(missed)}.")
+        else:
+            self.words.setText(f"Balanced: {_words(best)}. Point at a mark to see what it would do.")
 
     # -- what is done -----------------------------------------------------------------------------------------
 
@@ -261,7 +268,7 @@ def _size(plan: Plan) -> str:
 
 
 def _words(plan: Plan) -> str:
-    calls = f"{plan.draw_calls} draw call{'s' if plan.draw_calls != 1 else ''}"
+    calls = counted(plan.draw_calls, "draw call")
     sharp = "no textures to keep" if math.isnan(plan.p10) else f"sharpness {plan.p10:.0%}"
     more = f", {plan.added:,} vertices more" if plan.added else ""
     return f"{calls}, {_size(plan)}, {sharp}{more}"

@@ -7,13 +7,13 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QComboBox,
     QGridLayout,
     QPushButton,
     QTreeWidget,
     QTreeWidgetItem,
 )
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.model.shaper import EDGES, FACES, PROJECTION, Shaper
 from fasciculum.app.parts import Column, Form, Switch, heading, note
 from fasciculum.app.rows import UNWRAP, Rows
@@ -60,7 +60,7 @@ class Unwrapping(Column):
         self.box.setContentsMargins(0, 0, 0, 0)
         self.box.addWidget(heading("Unwrapping"))
         form = Form()
-        self.preset = QComboBox()
+        self.preset = ComboBox()
         for words, value in PRESET_WORDS:
             self.preset.addItem(words, value)
         self.preset.activated.connect(self._preset_chosen)
@@ -81,13 +81,13 @@ class Unwrapping(Column):
         self.list.itemClicked.connect(lambda item: workspace.select({item.data(0, Qt.ItemDataRole.UserRole)}))
         self.box.addWidget(self.list)
         form = Form()
-        self.policy = QComboBox()
+        self.policy = ComboBox()
         for policy, words in POLICY_WORDS.items():
             self.policy.addItem(words, policy)
         self.policy.activated.connect(lambda index: shaper.set_policy(ObjectPolicy(self.policy.itemData(index))))
         self.policy_note = note()
         form.row("Of chosen", self.policy, "What is done with the source UVs of the chosen objects.", self.policy_note)
-        self.uv_set = QComboBox()
+        self.uv_set = ComboBox()
         self.uv_set.activated.connect(lambda index: shaper.set_uv_set(self.uv_set.itemData(index)))
         form.row("Islands from", self.uv_set, "The UV set that islands of the chosen objects are kept from.")
         self.box.addWidget(form)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem
+from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QTreeWidget, QTreeWidgetItem
 
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import Column, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.counting import counted
 from fasciculum.model.choices import UvEditKind
+from fasciculum.model.counting import counted
 from fasciculum.model.document import UvEdit
 from fasciculum.operations.gather.uv_sets import MOST, SetFigures, also_changed, measure_sets
 from fasciculum.session import commands
@@ -62,7 +63,7 @@ class UvSets(Column):
         line.addWidget(self.name, 0, 0, 1, 2)
         self.rename_button = self._button("Rename", "Call the chosen set by this name", self.rename)
         line.addWidget(self.rename_button, 0, 2)
-        self.target = QComboBox()
+        self.target = ComboBox()
         self.target.setAccessibleName("Other UV set")
         self.target.setToolTip("The set to copy to or to swap with")
         self.target.setMinimumHeight(26)
@@ -212,7 +213,9 @@ class UvSets(Column):
         keys = self.keys()
         if keys:
             edit = UvEdit(kind, keys, source, target, name)
-            self.workspace.apply(f"{label} on {counted(len(keys), 'object')}", lambda document: commands.edit_uvs(document, edit))
+            self.workspace.apply(
+                f"{label} on {counted(len(keys), 'object')}", lambda document: commands.edit_uvs(document, edit)
+            )
 
     def add(self) -> None:
         """Add an empty set."""

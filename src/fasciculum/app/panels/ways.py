@@ -7,7 +7,6 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QComboBox,
     QHeaderView,
     QSizePolicy,
     QTableWidget,
@@ -15,6 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.colors import WAY_SHORT, WAY_WORDS
+from fasciculum.app.fields import ComboBox
 from fasciculum.app.panels.plans import REST
 from fasciculum.app.parts import Column, note
 from fasciculum.app.workspace import Workspace
@@ -49,7 +49,7 @@ class WaysPanel(Column):
         self.said: Callable[[], None] = lambda: None
         self.costs: list[WayCost] = []
         self._asked: object = None
-        self.material = QComboBox()
+        self.material = ComboBox()
         self.material.setAccessibleName("Material")
         self.material.setToolTip("The material of the chosen bundle, or of the chosen objects, whose ways are shown")
         self.material.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, QRectF, Qt, Signal
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSlider, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QSlider, QWidget
 
+from fasciculum.app.fields import ComboBox, Slider
 from fasciculum.app.workspace import MAP_LENSES, Workspace
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.maps import KINDS, SHADOW, Origin
@@ -126,7 +127,7 @@ class SheetMap(QObject):
 
 def exposure_slider(workspace: Workspace, name: str, tip: str, width: int) -> QSlider:
     """Return a slider for the stops that light is shown brighter by; width in px."""
-    slider = QSlider(Qt.Orientation.Horizontal)
+    slider = Slider(Qt.Orientation.Horizontal)
     slider.setRange(-8 * STOP, 8 * STOP)
     slider.setFixedWidth(width)
     slider.setAccessibleName(name)
@@ -144,7 +145,7 @@ class MapBar(QWidget):
         self.setFixedHeight(BAR)
         row = QHBoxLayout(self)
         row.setContentsMargins(8, 2, 8, 2)
-        self.channel = QComboBox()
+        self.channel = ComboBox()
         for words, value in CHANNELS:
             self.channel.addItem(words, value)
         self.channel.setAccessibleName("Channel")

@@ -96,6 +96,7 @@ def _by_cost(
 def groups_by_look(scene: Scene) -> list[tuple[str, AlphaMode, tuple[str, ...]]]:
     """Return the objects that one material can stand for, by alpha mode and look: name, mode and keys of each group."""
     found = []
+    taken: set[str] = set()
     for mode in ALPHA_MODES:
         looks: dict[str, list[str]] = {}
         for item in scene.objects:
@@ -103,7 +104,10 @@ def groups_by_look(scene: Scene) -> list[tuple[str, AlphaMode, tuple[str, ...]]]
                 looks.setdefault(look_of(scene, item), []).append(item.key)
         for look in sorted(looks, key=lambda one: one != PLAIN):
             name = NAMES[mode] if look == PLAIN else f"{NAMES[mode]} {', '.join(look_names(look))}"
-            found.append((name, mode, tuple(looks[look])))
+            # looks that differ in values alone go by the same words
+            unique = unique_name(name, taken)
+            taken.add(unique)
+            found.append((unique, mode, tuple(looks[look])))
     return found
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 from fasciculum.io.pixels import PixelStore
@@ -27,6 +27,7 @@ def gather_high(
     pairs_file: str,
     store: PixelStore,
     *,
+    without: Collection[str] = (),
     lookup: Lookup = HERE,
     progress: Progress = SILENT,
 ) -> tuple[Scene, Pairing, tuple[Finding, ...]]:
@@ -36,6 +37,8 @@ def gather_high(
     ----------
     pairs_file : str
         The file that says the pairs, empty for none.
+    without : collection of str
+        Keys of high-poly objects that are left out.
 
     Raises
     ------
@@ -47,6 +50,7 @@ def gather_high(
     if high:
         onto = detailed if before is not None else None
         detailed, noticed = gather(high, store, onto=onto, lookup=lookup, progress=progress.part(0.0, 0.5))
+    detailed = detailed.without(without)
     blown = before.cages if before is not None else None
     if cages:
         blown, _ = gather(cages, store, onto=blown, lookup=lookup, progress=progress.part(0.5, 0.6))

@@ -39,6 +39,18 @@ def words_of(name: str) -> tuple[str, ...]:
     return tuple(found)
 
 
+def high_by_name(scene: Scene, keys: Sequence[str]) -> list[str]:
+    """Return those of some objects that are called high-poly: by their own, a group's or their file's name."""
+    found = []
+    for key in keys:
+        item = scene.object(key)
+        source = Path(scene.sources[scene.nodes[item.node].source].path).stem
+        names = [*_chain(scene, item), source]
+        if any(set(words_of(name)) & HIGH_WORDS and len(words_of(name)) > 1 for name in names):
+            found.append(key)
+    return found
+
+
 def _plain(name: str, suffix: str, words: frozenset[str]) -> tuple[str, ...]:
     """Return the words of a name without the last one that says which of two it is, or without a suffix."""
     if suffix and name.lower().endswith(suffix.lower()):

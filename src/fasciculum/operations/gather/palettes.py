@@ -16,6 +16,7 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.given import Given, GivenMap
 from fasciculum.model.maps import BASE_COLOR, EMISSIVE, ORM
 from fasciculum.model.scene import OPAQUE, Material, Scene
+from fasciculum.progress import SILENT, Progress
 
 #: edge of a cell of a palette that is made, px, and how many stand in a row at most
 CELL, MOST_ACROSS = 16, 16
@@ -23,7 +24,7 @@ CELL, MOST_ACROSS = 16, 16
 GREY, HUES = 12.0, 30.0
 
 
-def read_palette(path: Path, cells: str = "") -> Given:
+def read_palette(path: Path, cells: str = "", *, progress: Progress = SILENT) -> Given:
     """Return a given palette: its cells are found, or counted off as ``cells`` says, ``COLUMNSxROWS``.
 
     Raises
@@ -32,6 +33,7 @@ def read_palette(path: Path, cells: str = "") -> Given:
         When cells are neither found nor told.
     MissingFile, MalformedFile, UnsupportedInput
     """
+    progress.update(0.0, f"Reading {path.name}")
     data = read_file(path)
     pixels = decode(data, place=str(path))
     height, width = pixels.shape[:2]

@@ -28,10 +28,10 @@ STACKED = 1e-4
 class SetFigures:
     """One UV set over some objects.
 
-    ``objects`` counts those that have it, ``readers`` those whose material reads it; ``span`` is how far an
-    object's whole set reaches at most in u and v, in repeats; ``overlap`` the part of what an object covers that more than one of its triangles
-    covers, over all objects; ``stacked`` are the objects that cover something twice, ``meeting`` those that lie on
-    others of the same material; ``stretch`` the L2 stretch.
+    ``objects`` counts those that have it, ``readers`` those whose material reads it; ``span`` is how far an object's
+    whole set reaches at most in u and v, in repeats; ``overlap`` the part of what an object covers that more than one
+    of its triangles covers, over all objects; ``stacked`` are the objects that cover something twice, ``meeting`` those
+    that lie on others of the same material; ``stretch`` the L2 stretch.
     """
 
     number: int
@@ -108,7 +108,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
 
 
 def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float64], tuple[float, float], float]:
-    """Return how far an object's UV set reaches in u and v, the areas that it covers once and twice, and its L2 stretch."""
+    """Return how far an object's set reaches in u and v, the areas that it covers once and twice, and its stretch."""
     corners = corners_of(scene, item, uv_set=number)
     usable = np.isfinite(corners.source).all(axis=(1, 2))
     if not usable.any():

@@ -298,13 +298,45 @@ def _within(plan: Plan, memory: float, terms: Terms) -> bool:
     return plan.texture_bytes <= memory and (not terms.calls or plan.draw_calls <= terms.calls)
 
 
+def misses_of(plan: Plan, now: Cost, terms: Terms) -> list[str]:
+    """Return in words which of the limits that were given a plan does not keep."""
+    found = []
+    if terms.calls and plan.draw_calls > terms.calls:
+        found.append(f"{plan.draw_calls} draw calls instead of {terms.calls}")
+    if terms.memory and plan.texture_bytes > terms.memory:
+        found.append(f"{plan.texture_bytes / MIB:.3g} MiB instead of {terms.memory / MIB:.3g}")
+    if plan.point[2] < terms.sharpness - 1e-9:
+        found.append(f"sharpness {plan.point[2]:.0%} instead of {terms.sharpness:.0%}")
+    return found
+
+
+def within_limits(plans: Sequence[Plan], terms: Terms) -> list[Plan]:
+    """Return the plans that keep the limits that were given: draw calls, memory, and with them the sharpness.
+
+    The sharpness is no limit of its own as long as nothing else is limited: plans without it are what some names are
+    for. Where no plan fits, the nearest is all that is returned: the one that exceeds its limits by the least factor.
+    """
+    if not terms.memory and not terms.calls:
+        return list(plans)
+
+    def excess(plan: Plan) -> float:
+        over = [terms.sharpness / max(plan.point[2], 1e-9)]
+        over += [plan.texture_bytes / terms.memory] if terms.memory else []
+        over += [plan.draw_calls / terms.calls] if terms.calls else []
+        return math.prod(max(part, 1.0) for part in over)
+
+    fit = [plan for plan in plans if excess(plan) <= 1 + 1e-9]
+    return fit or [min(plans, key=excess)]
+
+
 def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 1) -> dict[str, Plan]:
-    """Return the plans with names among those of a front; `balanced` keeps the terms as far as any plan does.
+    """Return the plans with names among those of a front; limits that were given bind each of them.
 
     ``vertices`` are those of the source, against which those that cutting adds are weighed.
     """
     if not plans:
         return {}
+    plans = within_limits(plans, terms)
     memory = max(_memory(now, terms), min(one.texture_bytes for one in plans))
 
     def misses(plan: Plan) -> tuple[bool, float]:

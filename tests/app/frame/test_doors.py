@@ -1,0 +1,313 @@
+"""Doors of the window that were dead: leaving, the wheel, a map's options, folders, another project, files removed."""
+
+from pathlib import Path
+from unittest import mock
+
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QContextMenuEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QMessageBox, QSlider
+
+from fasciculum.model.choices import Way
+from fasciculum.session import commands
+from tests.app.harness import LEFT, WindowCase, small_model
+from tests.app.test_everything import choosing
+from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, box_mesh, smooth_image, square_uvs
+
+CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+OPEN_FILES = "fasciculum.app.frame.files.QFileDialog.getOpenFileNames"
+OPEN_FOLDER = "fasciculum.app.frame.files.QFileDialog.getExistingDirectory"
+
+
+class Leaving(WindowCase):
+    def menu_action(self, words):
+        self.keys(Qt.Key.Key_P, Qt.KeyboardModifier.AltModifier)
+        menu = self.window.menu
+        return menu, next(action for action in menu.actions() if action.text() == words)
+
+    def test_leaving_without_saving_by_the_menu_closes_the_window(self):
+        self.gathered()
+        menu, action = self.menu_action("Quit")
+        asking, asked = choosing("Leave without saving")
+        with asking:
+            QTest.mouseClick(menu, LEFT, Qt.KeyboardModifier.NoModifier, menu.actionGeometry(action).center())
+            self.wait(lambda: not self.window.isVisible(), "the window to close")
+        self.assertIn("not saved", asked[0])
+
+    def test_the_key_quits_without_the_menu_and_staying_stays(self):
+        self.gathered()
+        asking, asked = choosing("Stay")
+        with asking:
+            self.keys(Qt.Key.Key_Q, CTRL)
+            self.wait(lambda: asked, "the question")
+            self.pump(0.1)
+        self.assertTrue(self.window.isVisible())
+        asking, _ = choosing("Leave without saving")
+        with asking:
+            self.keys(Qt.Key.Key_Q, CTRL)
+            self.wait(lambda: not self.window.isVisible(), "the window to close")
+
+    def test_nothing_unsaved_asks_nothing(self):
+        self.window.activateWindow()
+        self.wait(self.window.isActiveWindow, "the window to be active")
+        with mock.patch.object(QMessageBox, "exec", side_effect=AssertionError("it asked")):
+            self.keys(Qt.Key.Key_Q, CTRL)
+            self.wait(lambda: not self.window.isVisible(), "the window to close")
+
+
+class Wheel(WindowCase):
+    def test_fields_without_the_keyboard_leave_the_wheel_to_their_column(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        before = self.workspace.document
+        tried = 0
+        for stage, panel in self.window.settings.panels.items():
+            self.workspace.set_stage(stage)
+            for fold in getattr(panel, "folds", {}).values():
+                fold.set_open(True)
+            self.pump(0.05)
+            for kind in (QComboBox, QAbstractSpinBox, QSlider):
+                for field in panel.findChildren(kind):
+                    if not field.isVisible() or not field.isEnabled():
+                        continue
+                    self.window.setFocus()
+                    shown = field.currentIndex() if kind is QComboBox else field.text() if kind is not QSlider else None
+                    at = field.value() if kind is QSlider else None
+                    self.wheel(field, field.rect().center(), -120)
+                    now = field.currentIndex() if kind is QComboBox else field.text() if kind is not QSlider else None
+                    self.assertEqual(now, shown, field.accessibleName())
+                    self.assertEqual(field.value() if kind is QSlider else None, at, field.accessibleName())
+                    self.assertFalse(field.hasFocus(), field.accessibleName())
+                    tried += 1
+        self.assertGreater(tried, 25)
+        self.pump(0.5)
+        self.assertIs(self.workspace.document, before)
+
+    def test_a_field_that_has_the_keyboard_takes_the_wheel(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.keys(Qt.Key.Key_2)
+        field = self.setting("lay out", "padding")
+        field.setFocus()
+        before = field.value()
+        self.wheel(field, field.rect().center(), -120)
+        self.assertEqual(field.value(), before - 1)
+
+    def test_the_column_scrolls_over_a_field(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.keys(Qt.Key.Key_2)
+        for fold in self.window.settings.lay_out.folds.values():
+            fold.set_open(True)
+        self.pump(0.05)
+        bar = self.window.settings.areas["lay out"].verticalScrollBar()
+        field = self.setting("lay out", "padding")
+        self.window.setFocus()
+        place = field.mapTo(self.window, field.rect().center())
+        before = field.value()
+        QTest.wheelEvent(self.window.windowHandle(), QPointF(place), QPoint(0, -120))
+        self.wait(lambda: bar.value() > 0, "the column to scroll")
+        self.assertEqual(field.value(), before)
+
+
+class Options(WindowCase):
+    def test_options_of_a_map_are_scrolled_to(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.keys(Qt.Key.Key_3)
+        panel = self.window.settings.bake
+        button = panel.states["base_color"]
+        self.unfold(panel.maps["base_color"])
+        self.pump(0.05)
+        self.click(button)
+        self.pump(0.1)
+        area = self.window.settings.areas["bake"]
+        control = panel.one.controls["size"]
+        place = control.mapTo(area.viewport(), QPoint(0, 0)).y()
+        self.assertTrue(0 <= place <= area.viewport().height() - control.height(), place)
+
+
+class Gathering(WindowCase):
+    def test_a_folder_is_chosen_on_the_first_screen(self):
+        small_model(self.folder / "plates.glb")
+        with mock.patch(OPEN_FOLDER, return_value=str(self.folder)):
+            self.click(self.window.welcome.add_folder)
+        self.wait(lambda: len(self.workspace.document.scene.objects) == 4, "the objects")
+
+    def test_another_project_is_shown_afresh(self):
+        """Neither the folder of the last delivery, nor the stage, lens or map of the last project stay."""
+        self.gathered()
+        self.window.settings.deliver.folder.setText("/somewhere/else")
+        self.workspace.set_stage("bake")
+        self.workspace.set_view(lens="density", side="source", mip=3)
+        asking, _ = choosing("Leave without saving")
+        with asking:
+            self.keys(Qt.Key.Key_N, CTRL)
+        self.pump(0.05)
+        self.assertEqual(self.window.settings.deliver.folder.text(), "")
+        shown = self.workspace
+        self.assertEqual((shown.stage, shown.lens, shown.side, shown.mip), ("gather", "colour", "wipe", 0))
+
+    def test_counts_of_one(self):
+        glb = Glb()
+        glb.node("Box", box_mesh(glb, glb.material(glb.texture(smooth_image(8)))))
+        self.drop(glb.write(self.folder / "box.glb"))
+        self.wait(lambda: self.workspace.document.scene.objects, "the box")
+        self.idle()
+        panel = self.window.settings.gather
+        self.assertEqual(panel.counts.text().partition(" (")[0], "1 object, 12 triangles, 1 material, 1 image")
+        self.assertEqual(self.window.stages.stops["gather"].words, "1 object")
+        self.assertEqual(panel.folds["Models"].head.words, "1 object")
+        self.assertIn("Gathered 1 object.", [words for _, words in self.said])
+        self.assertEqual(self.window.ledger.rows("draw_calls")[0][1], "1 draw call")
+
+
+class Removing(WindowCase):
+    def plates(self, path, names):
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        for number, name in enumerate(names):
+            mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()], NORMAL=SQUARE_NORMALS))
+            glb.node(name, mesh, translation=[1.2 * number, 0, 0.01 if "high" in name else 0])
+        return Path(glb.write(path))
+
+    def keys_of(self):
+        return [item.key for item in self.workspace.document.scene.objects]
+
+    def gather(self, *paths):
+        before = len(self.workspace.document.scene.objects)
+        self.drop(*paths)
+        self.wait(lambda: len(self.workspace.document.scene.objects) > before, "the models")
+        self.idle()
+
+    def menu_choice(self, words):
+        """Right-click the chosen row, and choose from its menu by the mouse."""
+        tree = self.window.bundles.tree
+        place = tree.visualItemRect(tree.selectedItems()[0]).center()
+        event = QContextMenuEvent(
+            QContextMenuEvent.Reason.Mouse, place, tree.viewport().mapToGlobal(place), Qt.KeyboardModifier.NoModifier
+        )
+        QApplication.sendEvent(tree.viewport(), event)
+        menu = self.window.bundles.menu
+        action = next(one for one in menu.actions() if one.text() == words)
+        self.assertTrue(action.isEnabled())
+        QTest.mouseClick(menu, LEFT, Qt.KeyboardModifier.NoModifier, menu.actionGeometry(action).center())
+        self.pump(0.05)
+        self.window.activateWindow()
+        self.pump(0.05)
+
+    def test_an_object_is_removed_by_its_menu_and_comes_back_by_undo(self):
+        model = self.plates(self.folder / "a.glb", ["One", "Two", "Three"])
+        self.gather(model)
+        self.click_row("Two")
+        self.menu_choice("Remove from project")
+        self.assertEqual(self.keys_of(), ["One", "Three"])
+        # it stays away when the source is read again
+        self.keys(Qt.Key.Key_R, CTRL)
+        self.idle()
+        self.assertEqual(self.keys_of(), ["One", "Three"])
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.keys_of(), ["One", "Two", "Three"])
+        self.click_row("Three")
+        QTest.keyClick(self.window.bundles.tree, Qt.Key.Key_Delete)
+        self.assertEqual(self.keys_of(), ["One", "Two"])
+
+    def test_a_removed_object_stays_away_in_a_saved_project(self):
+        self.gather(self.plates(self.folder / "a.glb", ["One", "Two"]))
+        self.click_row("One")
+        QTest.keyClick(self.window.bundles.tree, Qt.Key.Key_Delete)
+        path = self.folder / "a.fasc"
+        with mock.patch("fasciculum.app.frame.files.QFileDialog.getSaveFileName", return_value=(str(path), "")):
+            self.keys(Qt.Key.Key_S, CTRL)
+        self.wait(path.exists, "the project")
+        self.idle()
+        self.drop(path)
+        self.idle()
+        self.assertEqual(self.keys_of(), ["Two"])
+
+    def test_a_file_is_removed_under_gather(self):
+        self.gather(self.plates(self.folder / "a.glb", ["One"]), self.plates(self.folder / "b.glb", ["Two"]))
+        self.keys(Qt.Key.Key_1)
+        panel = self.window.settings.gather
+        self.unfold(panel.remove_file)
+        panel.files.setCurrentRow(0)
+        self.click(panel.remove_file)
+        self.idle()
+        self.assertEqual(self.keys_of(), ["Two"])
+        self.assertEqual(panel.files.count(), 1)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.keys_of(), ["One", "Two"])
+
+    def test_what_is_called_high_poly_is_offered_to_be_paired(self):
+        low = self.plates(self.folder / "crate_low.glb", ["crate_low"])
+        high = self.plates(self.folder / "crate_high.glb", ["crate_high"])
+        self.gather(low, high)
+        bar = self.window.notices
+        self.assertIn("crate_high looks like high-poly", bar.words.text())
+        self.click(next(button for button in bar.buttons if button.text() == "Use as high-poly"))
+        self.idle()
+        self.assertEqual(self.keys_of(), ["crate_low"])
+        detail = self.workspace.document.scene.detail
+        self.assertEqual([(pair.low, pair.high) for pair in detail.pairs], [("crate_low", ("crate_high",))])
+        self.assertEqual(len(self.workspace.document.scene.sources), 1)
+
+    def test_one_object_of_a_file_is_used_as_high_poly_by_its_menu(self):
+        self.gather(self.plates(self.folder / "set.glb", ["plank", "plank_high", "rope"]))
+        self.click_row("plank_high")
+        self.menu_choice("Use as high-poly")
+        self.idle()
+        self.assertEqual(self.keys_of(), ["plank", "rope"])
+        detail = self.workspace.document.scene.detail
+        self.assertEqual([item.key for item in detail.scene.objects], ["plank_high"])
+        self.assertEqual([(pair.low, pair.high) for pair in detail.pairs], [("plank", ("plank_high",))])
+        # and so it stays when everything is read again
+        self.keys(Qt.Key.Key_R, CTRL)
+        self.idle()
+        detail = self.workspace.document.scene.detail
+        self.assertEqual((self.keys_of(), [i.key for i in detail.scene.objects]), (["plank", "rope"], ["plank_high"]))
+
+
+class Treatments(WindowCase):
+    def test_a_treatment_chosen_by_hand_stays_when_a_plan_is_taken(self):
+        glb = Glb()
+        for number in range(2):
+            material = glb.material(glb.texture(smooth_image(64, seed=number)))
+            mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs((6, 6))]))
+            glb.node(f"Wall {number}", mesh, translation=[2.0 * number, 0, 0])
+        self.workspace.proposes = True
+        self.drop(glb.write(self.folder / "walls.glb"))
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        ways = self.window.settings.gather.ways
+        self.unfold(ways.table)
+        self.wait(lambda: ways.costs, "the costs")
+        row = next(n for n, cost in enumerate(ways.costs) if str(cost.way) == "cut" and not cost.why_not)
+        place = ways.table.visualItemRect(ways.table.item(row, 0)).center()
+        self.click(ways.table.viewport(), place)
+        name = ways.material.currentText()
+        self.assertEqual(str(self.workspace.bundle.way(name)), "cut")
+        plan = self.window.settings.gather.plan
+        self.unfold(plan.buttons["sharpest"])
+        self.wait(lambda: plan.plans is not None, "the plans")
+        self.click(plan.buttons["sharpest"])
+        self.idle()
+        homes = [bundle for bundle in self.workspace.document.bundles if "Wall 0" in bundle.objects]
+        self.assertEqual(str(homes[0].way(name)), "cut")
+
+    def test_a_new_bundle_keeps_how_its_materials_are_treated(self):
+        glb = Glb()
+        for number in range(3):
+            material = glb.material(pbr={"baseColorFactor": [0.2 * number + 0.2, 0.3, 0.4, 1]})
+            glb.node(f"Box {number}", box_mesh(glb, material), translation=[2.0 * number, 0, 0])
+        self.workspace.proposes = True
+        self.drop(glb.write(self.folder / "boxes.glb"))
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        names = [f"material {number}" for number in range(3)]
+        name = self.workspace.document.bundles[0].name
+        self.workspace.apply("Swatches", lambda d: commands.set_way(d, name, names, Way.SWATCH))
+        self.click_row("Box 1")
+        self.click(self.window.bundles.new)
+        new = self.workspace.document.bundle_of("Box 1")
+        self.assertEqual(dict(new.ways), {"material 1": Way.SWATCH})
