@@ -188,17 +188,18 @@ class Lit(unittest.TestCase):
             self.assertIn("KHR_materials_unlit", material["extensions"])
             self.assertEqual(material["pbrMetallicRoughness"]["baseColorTexture"].get("texCoord", 0), number)
             self.assertNotIn("normalTexture", material)
-            self.assertNotIn("light_twice", self.codes())
             self.assertEqual(self.map("lit")["factor"], 1.0)
 
-    def test_what_would_be_lit_twice_or_shared_is_told_with_what_to_do(self):
+    def test_light_that_is_baked_leaves_no_lights_and_what_is_shared_is_told(self):
         self.sunny()
         model = self.make("--maps", "auto,light")
-        self.assertLessEqual({"light_twice", "light_shared"}, self.codes())
-        self.assertIn("KHR_lights_punctual", model.json["extensions"])
-        model = self.make("--maps", "auto,light", "--light-uv", "--no-lights")
-        self.assertFalse({"light_twice", "light_shared"} & self.codes())
+        self.assertIn("light_shared", self.codes())
+        # an engine would light it twice
         self.assertNotIn("KHR_lights_punctual", model.json.get("extensions", {}))
+        self.make("--maps", "auto,light", "--light-uv")
+        self.assertNotIn("light_shared", self.codes())
+        model = self.make("--maps", "auto,shadow", "--no-twins")
+        self.assertIn("KHR_lights_punctual", model.json["extensions"])
         self.make("--maps", "light", "--no-twins", "--sky", "none", "--no-lights")
         self.assertNotIn("no_light", self.codes())
 

@@ -141,7 +141,7 @@ class DeliverySettings:
     lights: bool = setting(
         True,
         "Lights",
-        "The models' lights go along. Leave them out where their light is baked, or an engine lights all twice.",
+        "Lights go along as the project has them. Where light is baked they are left out: an engine would light twice.",
         fold="Models",
         stales=DELIVERY,
         words={True: "go along"},

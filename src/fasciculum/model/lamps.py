@@ -16,10 +16,15 @@ from fasciculum.model.tree import Light
 KINDS = {"directional": LampKind.SUN, "point": LampKind.POINT, "spot": LampKind.SPOT}
 
 
-@lru_cache(maxsize=8)
 def model_lamps(scene: Scene) -> tuple[Lamp, ...]:
-    """Return the lamps that the models hold, as they came, keys unique; worked out once for each scene."""
-    found: list[Lamp] = []
+    """Return the lamps that the models hold, as they came, keys unique."""
+    return tuple(lamp for _, _, lamp in placed_lamps(scene))
+
+
+@lru_cache(maxsize=8)
+def placed_lamps(scene: Scene) -> tuple[tuple[int, int, Lamp], ...]:
+    """Return the lamps of the models with their source and the number of their node in it; worked out once."""
+    found: list[tuple[int, int, Lamp]] = []
     taken: set[str] = set()
     for node in scene.nodes:
         tree = scene.sources[node.source].tree if node.source < len(scene.sources) else None
@@ -34,7 +39,7 @@ def model_lamps(scene: Scene) -> tuple[Lamp, ...]:
         while name in taken:
             name, number = f"{wanted} #{number}", number + 1
         taken.add(name)
-        found.append(_lamp(name, light, node.world))
+        found.append((node.source, node.number, _lamp(name, light, node.world)))
     return tuple(found)
 
 

@@ -1,4 +1,4 @@
-"""Findings about light: what copies share it, what would be lit twice, what nothing shines on."""
+"""Findings about light: what copies share it, and what nothing shines on."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def light_findings(document: Document) -> list[Finding]:
     lit = [bundle for bundle in document.bundles if bakes_light(bundle) and bundle.objects]
     if not lit:
         return []
-    found = [*_dark(document.scene), *_twice(document, lit)]
+    found = [*_dark(document.scene)]
     for bundle in lit:
         found += _shared(bundle)
         found += _noisy(bundle)
@@ -34,20 +34,6 @@ def _dark(scene: Scene) -> Iterator[Finding]:
     none = sky.kind is SkyKind.NONE or sky.strength <= 0
     if none and not lamps and not glows:
         yield Finding("no_light", WARNING, "Nothing shines: light comes out black.", "Add a sky, a sun or a lamp.")
-
-
-def _twice(document: Document, lit: list[Bundle]) -> Iterator[Finding]:
-    lamps = [lamp.key for lamp in lamps_of(document.scene)]
-    bundles = [bundle.name for bundle in lit if not bundle.bake.lit_only]
-    held = any(source.tree.lights for source in document.scene.sources)
-    if bundles and held and document.delivery.lights:
-        yield Finding(
-            "light_twice",
-            WARNING,
-            f"Light is baked for {', '.join(bundles[:3])}, and the delivered model holds the lights that it came from "
-            f"({', '.join(lamps[:3])}{', ...' if len(lamps) > 3 else ''}): an engine would light it twice.",
-            "Leave the lights out under Deliver, or let the lit map alone be shown.",
-        )
 
 
 def _shared(bundle: Bundle) -> Iterator[Finding]:

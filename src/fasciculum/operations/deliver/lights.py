@@ -13,9 +13,13 @@ from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
+from fasciculum.model.lamps import KINDS as KHRONOS_KINDS
+from fasciculum.model.lamps import placed_lamps
+from fasciculum.model.lighting import Lamp, LampKind
 from fasciculum.model.maps import KINDS, LIGHT, LIT, SHADOW, Origin
 from fasciculum.model.scene import Mesh, Primitive, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures
+from fasciculum.model.tree import Light, Tree
 from fasciculum.units import linear_to_srgb
 
 #: the greatest number that half a float holds
@@ -44,6 +48,76 @@ class Stored:
     factor: float
     bits: int
     color_space: ColorSpace
+
+
+def light_is_baked(bundles: Sequence[Bundle]) -> bool:
+    """Whether bundles show light that is baked in materials that an engine lights too."""
+    made = [bundle.texturing for bundle in bundles if bundle.texturing is not None and not bundle.bake.lit_only]
+    return any(one.map(name) is not None for one in made for name in (LIGHT.name, LIT.name))
+
+
+def with_lights_as_said(scene: Scene) -> tuple[Scene, list[Lamp]]:
+    """Return a scene whose trees hold the lights as the project has them, and the lamps that need nodes of their own.
+
+    A model's light that was changed stays on its node; one that was switched off is left out; one that stands or
+    points elsewhere, and every lamp that was added, is among those returned.
+    """
+    changed = {lamp.key: lamp for lamp in scene.lighting.changed}
+    extra = [lamp for lamp in scene.lighting.added if lamp.on]
+    trees = [source.tree for source in scene.sources]
+    for source, number, own in placed_lamps(scene):
+        lamp = changed.get(own.key)
+        if lamp is None:
+            continue
+        tree = trees[source]
+        node = tree.nodes[number]
+        stays = lamp.on and (lamp.place, lamp.direction) == (own.place, own.direction)
+        lights = (*tree.lights, light_of(lamp, name=tree.lights[node.light].name)) if stays else tree.lights
+        nodes = list(tree.nodes)
+        nodes[number] = replace(node, light=len(tree.lights) if stays else -1)
+        trees[source] = replace(tree, nodes=tuple(nodes), lights=lights)
+        if lamp.on and not stays:
+            extra.append(lamp)
+    sources = tuple(replace(one, tree=_used_lights(tree)) for one, tree in zip(scene.sources, trees, strict=True))
+    return replace(scene, sources=sources), extra
+
+
+def light_of(lamp: Lamp, name: str | None = None) -> Light:
+    """Return a lamp as glTF has lights: colours of 0 to 1, the rest of their brightness in the intensity."""
+    brightest = max(lamp.color)
+    scale = brightest if brightest > 1 else 1.0
+    spot = lamp.kind is LampKind.SPOT
+    red, green, blue = (part / scale for part in lamp.color)
+    return Light(
+        next(kind for kind, one in KHRONOS_KINDS.items() if one is lamp.kind),
+        color=(red, green, blue),
+        intensity=lamp.strength * scale,
+        reach=lamp.reach or None,
+        inner=min(lamp.inner, lamp.outer) if spot else None,
+        outer=lamp.outer if spot else None,
+        name=name if name is not None else lamp.key,
+    )
+
+
+def lamp_matrix(lamp: Lamp) -> tuple[float, ...]:
+    """Return the matrix, column by column, of a node whose -Z goes the way of a lamp's light."""
+    back = -np.array(lamp.direction, np.float64)
+    back /= max(float(np.linalg.norm(back)), 1e-12)
+    side = np.cross([0.0, 1.0, 0.0] if abs(back[1]) < 0.99 else [1.0, 0.0, 0.0], back)
+    side /= np.linalg.norm(side)
+    up = np.cross(back, side)
+    columns = [(*axis.tolist(), 0.0) for axis in (side, up, back)]
+    return tuple(float(value) for column in (*columns, (*lamp.place, 1.0)) for value in column)
+
+
+def _used_lights(tree: Tree) -> Tree:
+    """Return a tree with those lights alone that some node holds, in their order."""
+    used = sorted({node.light for node in tree.nodes if node.light >= 0})
+    if len(used) == len(tree.lights):
+        return tree
+    number = {old: new for new, old in enumerate(used)} | {-1: -1}
+    nodes = tuple(replace(node, light=number[node.light]) if node.light >= 0 else node for node in tree.nodes)
+    return replace(tree, nodes=nodes, lights=tuple(tree.lights[old] for old in used))
 
 
 def stored_light(bundle: Bundle, baked: BakedMap) -> Stored | None:

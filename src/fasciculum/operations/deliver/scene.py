@@ -32,7 +32,13 @@ from fasciculum.operations.deliver.conventions import (
 )
 from fasciculum.operations.deliver.dressing import Dress, by_material, dress, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
-from fasciculum.operations.deliver.lights import LIGHT_UVS, light_map_of, reads_second_set, with_light_places
+from fasciculum.operations.deliver.lights import (
+    LIGHT_UVS,
+    light_is_baked,
+    light_map_of,
+    reads_second_set,
+    with_light_places,
+)
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
@@ -436,7 +442,13 @@ class SceneBuilder:
         return OutputScene(
             self.name,
             f"Fasciculum {__version__}",
-            merged_tree(self.scene, lambda node: numbers[node], bare=bare, joined=roots, lights=self.settings.lights),
+            merged_tree(
+                self.scene,
+                lambda node: numbers[node],
+                bare=bare,
+                joined=roots,
+                lights=self.settings.lights and not light_is_baked(self.ready),
+            ),
             tuple(self.meshes),
             tuple(self.materials),
             tuple(self.images),

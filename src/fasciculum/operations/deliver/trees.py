@@ -9,8 +9,10 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.lighting import Lamp
 from fasciculum.model.scene import Scene, Source
 from fasciculum.model.tree import Animation, Camera, Further, Light, Place, Skin, Tree, TreeNode, TreeScene
+from fasciculum.operations.deliver.lights import lamp_matrix, light_of, with_lights_as_said
 
 
 class MeshOf(Protocol):
@@ -50,9 +52,12 @@ def merged_tree(
     joined : sequence
         Names, output meshes and places (metres) of further root nodes.
     lights : bool
-        Whether lights go along.
+        Whether lights go along, as the project has them.
     """
-    if not lights:
+    lamps: list[Lamp] = []
+    if lights:
+        scene, lamps = with_lights_as_said(scene)
+    else:
         scene = replace(scene, sources=tuple(replace(source, tree=_unlit(source.tree)) for source in scene.sources))
     lists = _Lists()
     shown = TreeScene(())
@@ -67,6 +72,10 @@ def merged_tree(
     for name, mesh, place in joined:
         shown = replace(shown, roots=(*shown.roots, len(lists.nodes)))
         lists.nodes.append(TreeNode(name, Place(translation=place if any(place) else None), mesh=mesh))
+    for lamp in lamps:
+        shown = replace(shown, roots=(*shown.roots, len(lists.nodes)))
+        lists.nodes.append(TreeNode(lamp.key, Place(matrix=lamp_matrix(lamp)), light=len(lists.lights)))
+        lists.lights.append(light_of(lamp))
     if not shown.roots and shown.name is None:
         shown = replace(shown, name="empty")
     only = scene.sources[0].tree.further if len(scene.sources) == 1 else Further()
