@@ -67,6 +67,10 @@ class Progress:
             high=self._low + span * high,
         )
 
+    def unseen(self) -> Progress:
+        """Return a progress that tells how far it is, and shows nothing of what there is so far."""
+        return Progress(self._report, self._cancelled, enough=self._enough, low=self._low, high=self._high)
+
     def quiet(self) -> Progress:
         """Return a progress that tells nothing and still hears that the work should stop."""
         return Progress(None, self._cancelled)

@@ -431,6 +431,27 @@ class HighToLow(unittest.TestCase):
         self.assertAlmostEqual(self.report["pairing"][0]["missed"], 0.5, delta=0.07)
         self.assertNotIn("missed", [finding["code"] for finding in self.report["findings"]])
 
+    def test_a_flat_object_gets_the_sheet_that_its_detailed_partner_asks_for(self):
+        """Nothing of its own has texels: what the partner's triangles and textures hold decides about the size."""
+        up = np.tile([0, 1.0, 0], (4, 1))
+        flat = self.color(self.low, (0.5, 0.4, 0.3))
+        self.put(self.low, "floor_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS, flat, NORMAL=up)
+        positions, faces = grid_mesh(40, lambda u, v: np.stack([u - 0.5, 0.01 * np.sin(20 * u), v - 0.5], 1))
+        self.put(self.high, "floor_high", positions, faces, None, self.color(self.high, (0.5, 0.4, 0.3)))
+        low, high = self.low.write(self.folder / "low.glb"), self.high.write(self.folder / "high.glb")
+        sizes = {}
+        for options in ((), ("--plan", "fewest"), ("--size", "auto")):
+            out = io.StringIO()
+            with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+                line = ["make", low, "--high", high, "--out", str(self.folder / "out"), "--seconds", "0", "--json"]
+                self.assertEqual(main([*line, *options]), 0)
+            (bundle,) = json.loads(out.getvalue())["bundles"]
+            sizes[options] = bundle["density"]["median"]
+        # 3,200 triangles at two texels each on a square metre are 80 px/m
+        for options, density in sizes.items():
+            self.assertGreaterEqual(density, 0.85 * 80, options)
+            self.assertLessEqual(density, 4 * 80, options)
+
     def test_a_detailed_cut_off_is_brought_to_that_of_the_bundle(self):
         """What the detailed model shows from its own cut-off of a quarter on, the delivered one shows from its own."""
         alpha = np.full((8, 8, 4), 255, np.uint8)

@@ -35,7 +35,9 @@ class GivenSheets(QObject):
     def __init__(self, workspace: Workspace, hand: Hand) -> None:
         super().__init__(workspace)
         self.workspace, self.hand = workspace, hand
+        #: the trim that fields show, and all that are chosen
         self.chosen = -1
+        self.also: frozenset[int] = frozenset()
         #: returns the picked faces of an object; empty when whole objects are meant
         self.faces: Callable[[], tuple[str, Sequence[int]]] = lambda: ("", ())
         workspace.document_changed.connect(lambda *_: self.changed.emit())
@@ -65,7 +67,15 @@ class GivenSheets(QObject):
     def _read(self, file: str, function: Callable[..., Given], *arguments: Any) -> None:
         name = Path(file).name
         task = Task(Kind.MEASURE, f"Read {name}", function, (Path(file), *arguments), part="given sheet")
-        self.workspace.run(task, lambda given: self._put(f"Lay onto {name}", given))
+
+        def take(given: Given) -> None:
+            self.choose([], -1)
+            self._put(f"Lay onto {name}", given)
+            # in the place of whatever was said about the sheet before
+            what = counted(len(given.cells), "cell") if given.is_palette else counted(len(given.trims), "trim")
+            self.workspace.say(f"{name}: {what}.", "good")
+
+        self.workspace.run(task, take)
 
     # -- sheets -----------------------------------------------------------------------------------------------
 
@@ -124,19 +134,33 @@ class GivenSheets(QObject):
         if trims[number] != given.trims[number]:
             self._set_trims(label, tuple(trims))
 
-    def remove_trim(self, number: int) -> None:
-        """Take a trim away; what lay on it is laid onto others."""
+    def choose(self, numbers: Sequence[int], leading: int) -> None:
+        """Choose trims; the leading one is what the fields show."""
+        self.chosen, self.also = leading, frozenset(numbers)
+
+    def remove_trims(self) -> None:
+        """Take the chosen trims away; what lay on them is laid onto others. The next one is chosen then."""
         given = self.given
-        if given is not None and len(given.trims) > 1 and 0 <= number < len(given.trims):
-            self._set_trims(f"Remove {given.trims[number].name}", given.trims[:number] + given.trims[number + 1 :])
+        if given is None:
+            return
+        gone = {number for number in self.also | {self.chosen} if 0 <= number < len(given.trims)}
+        kept = tuple(trim for number, trim in enumerate(given.trims) if number not in gone)
+        if not gone:
+            return
+        if not kept:
+            self.workspace.say("A trim sheet needs at least one trim: leave one of them.", "broken")
+            return
+        what = given.trims[min(gone)].name if len(gone) == 1 else counted(len(gone), "trim")
+        first = min(min(gone), len(kept) - 1)
+        self.choose([first], first)
+        self._set_trims(f"Remove {what}", kept)
 
     def _set_trims(self, label: str, trims: tuple[Trim, ...]) -> None:
         given = self.given
         assert given is not None
         for number, trim in enumerate(trims):
             for other in trims[:number]:
-                a, b = trim.box, other.box
-                if min(a[2], b[2]) - max(a[0], b[0]) > 1e-6 and min(a[3], b[3]) - max(a[1], b[1]) > 1e-6:
+                if _overlap(trim, other):
                     self.workspace.say(f"{trim.name} would lie on {other.name}: trims do not overlap.", "broken")
                     return
                 if trim.name == other.name:
@@ -175,8 +199,11 @@ class GivenSheets(QObject):
             number += 1
         left, top, right, low = box
         trim = Trim(f"trim {number}", (float(left), float(top), float(right), float(low)), repeats)
-        self.chosen = len(given.trims)
-        self._set_trims(f"Mark {trim.name}", (*given.trims, trim))
+        # what is marked takes the place of what it lies on
+        kept = tuple(other for other in given.trims if not _overlap(trim, other))
+        gone = len(given.trims) - len(kept)
+        self.choose([len(kept)], len(kept))
+        self._set_trims(f"Mark {trim.name}" + (f" in place of {counted(gone, 'trim')}" if gone else ""), (*kept, trim))
 
     def shift(self) -> None:
         """Let the chosen islands look less alike: moved along, turned by half or mirrored on their trims."""
@@ -222,6 +249,12 @@ class GivenSheets(QObject):
         # what lies on a cell stays there, whatever its colour
         colors = given.colors
         self._put("Colour of a cell", replace(given, looks=tuple(looks), colors=colors))
+
+
+def _overlap(one: Trim, two: Trim) -> bool:
+    """Whether two trims have some of the sheet in common."""
+    a, b = one.box, two.box
+    return min(a[2], b[2]) - max(a[0], b[0]) > 1e-6 and min(a[3], b[3]) - max(a[1], b[1]) > 1e-6
 
 
 def _spanning(trim: Trim, given: Given) -> Trim:

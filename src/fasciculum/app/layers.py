@@ -34,6 +34,8 @@ class Layers(QObject):
         super().__init__(workspace)
         self.workspace = workspace
         self.chosen = -1
+        #: whether the artist is at work on layers, not on something else that has handles in the model
+        self.working = False
         self._live: tuple[Layer, ...] | None = None
         #: keys of pictures in the pixel store
         self.pictures: dict[LayerImage, str] = {}
@@ -55,10 +57,17 @@ class Layers(QObject):
 
     def choose(self, number: int) -> None:
         """Choose a layer by its number from the ground up."""
+        self.working = True
         if number != self.chosen:
             self.keep()
             self.chosen = number
             self.changed.emit()
+
+    def rest(self) -> None:
+        """Leave the model's handles to others."""
+        if self.working:
+            self.working = False
+            self.moved.emit()
 
     # -- steps ------------------------------------------------------------------------------------------------
 
@@ -72,6 +81,7 @@ class Layers(QObject):
         name, number = base, 2
         while name in names:
             name, number = f"{base} {number}", number + 1
+        self.working = True
         objects = tuple(sorted(self.workspace.selection)) or ("*",)
         self.chosen = len(self.stack)
         self._apply(f"Add {name}", (*self.stack, Layer(name, objects, color)))
@@ -102,6 +112,7 @@ class Layers(QObject):
         """Change the chosen layer."""
         layer = self.layer
         if layer is not None and replace(layer, **values) != layer:
+            self.working = True
             stack = list(self.stack)
             stack[self.chosen] = replace(layer, **values)
             self._settle.stop()

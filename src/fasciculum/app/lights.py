@@ -38,6 +38,9 @@ class Lights(QObject):
     #: a better picture of the source came in
     seen = Signal()
 
+    #: a lamp was chosen
+    picked = Signal()
+
     def __init__(self, workspace: Workspace) -> None:
         super().__init__(workspace)
         self.workspace = workspace
@@ -89,6 +92,7 @@ class Lights(QObject):
 
     def choose(self, key: str) -> None:
         """Choose a lamp."""
+        self.picked.emit()
         if key != self.chosen:
             self.chosen = key
             self.changed.emit()

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QPalette
 from PySide6.QtWidgets import QApplication
 
 
-@dataclass(frozen=True)
+@dataclass
 class Theme:
-    """Named colours; text on ground has a contrast of at least 4.5 to 1."""
+    """Named colours; text on ground has a contrast of at least 4.5 to 1.
 
+    Parts of the window hold one theme that is changed in place, so that another look is seen at once.
+    """
+
+    name: str
     ground: str
     panel: str
     raised: str
@@ -30,6 +34,7 @@ class Theme:
 
 
 DARK = Theme(
+    name="dark",
     ground="#212322",
     panel="#282a29",
     raised="#363938",
@@ -46,6 +51,7 @@ DARK = Theme(
     island="#5d7068",
 )
 LIGHT = Theme(
+    name="light",
     ground="#e9e8e4",
     panel="#f4f3f0",
     raised="#dddcd6",
@@ -67,7 +73,7 @@ ICONS = (Path(__file__).parent / "icons").as_posix()
 
 def style_sheet(t: Theme) -> str:
     """Return the application's style sheet."""
-    tone = "dark" if t is DARK else "light"
+    tone = t.name
     return f"""
 * {{ font-size: 13px; }}
 QMainWindow, QWidget#frame, QDialog {{ background: {t.ground}; color: {t.text}; }}
@@ -92,6 +98,10 @@ QPushButton[main="true"] {{ background: {t.accent}; color: {t.on_accent}; font-w
 QPushButton[main="true"]:disabled {{ background: {t.raised}; color: {t.quiet}; }}
 QPushButton[flat="true"] {{ background: transparent; text-align: left; padding: 2px 4px; }}
 QPushButton[flat="true"]:hover {{ background: {t.raised}; }}
+QToolButton[ledger="true"] {{ background: transparent; border-radius: 0; border: 1px solid transparent;
+  border-left: 1px solid {t.line}; }}
+QToolButton[ledger="true"]:hover {{ background: {t.raised}; }}
+QToolButton[ledger="true"]:focus {{ border: 1px solid {t.accent}; }}
 QPushButton:checked, QToolButton:checked {{ background: {t.chosen}; border-color: {t.accent}; }}
 QComboBox::drop-down {{ border: 0; width: 18px; }}
 QComboBox[narrow="true"] {{ padding: 2px 0 2px 5px; }}
@@ -149,6 +159,17 @@ QHeaderView {{ background: {t.ground}; }}
 QHeaderView::section {{ background: {t.ground}; color: {t.quiet}; border: 0; border-bottom: 1px solid {t.line};
   padding: 4px 6px; font-size: 11px; font-weight: 600; }}
 """
+
+
+def theme_in_use(name: str) -> Theme:
+    """Return a theme of that name that may be changed to another."""
+    return replace(THEMES[name])
+
+
+def change_theme(theme: Theme, name: str) -> None:
+    """Give a theme that parts hold the colours of another."""
+    for one in fields(theme):
+        setattr(theme, one.name, getattr(THEMES[name], one.name))
 
 
 def apply_theme(application: QApplication, name: str) -> Theme:

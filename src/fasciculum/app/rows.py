@@ -52,6 +52,16 @@ class Holder:
     put: Callable[[Document, Workspace, dict[str, Any]], Document]
     about: Callable[[Workspace], str]
 
+    def settings_in(self, document: Document, workspace: Workspace) -> Any:
+        """Return the settings as a document has them, None when there are none."""
+        if self.settings is SheetSettings and workspace.bundle is not None:
+            return document.bundle(workspace.bundle.name).sheet
+        return self.get(workspace)
+
+
+def _nothing(value: Any, settings: Any) -> dict[str, Any]:
+    return {}
+
 
 def _of_bundles(stage: str, settings: type, get: Callable[[Bundle], Any], put: Callable[..., Document]) -> Holder:
     """Return where settings of the chosen bundles stand; the leading one's are shown, those of all are changed."""
@@ -86,6 +96,8 @@ class Rows(QObject):
         self.controls: dict[str, QWidget] = {}
         self._declared = {entry.name: entry for entry in settings_of(holder.settings)}
         self._filling = False
+        #: what else changes with a setting, by its new value and the settings as they are
+        self.together: dict[str, Callable[[Any, Any], dict[str, Any]]] = {}
         self._pending: dict[str, Any] = {}
         self._settle = QTimer(self, singleShot=True, interval=SETTLE)
         self._settle.timeout.connect(self.commit)
@@ -174,7 +186,19 @@ class Rows(QObject):
     def preview(self, **values: Any) -> None:
         """Show what other values would lead to."""
         if not self._filling and self.holder.get(self.workspace) is not None:
+            values = self._whole(values)
             self.workspace.preview(self.holder.put(self.workspace.document, self.workspace, values))
+
+    def _whole(self, values: dict[str, Any]) -> dict[str, Any]:
+        """Return values with those that change with them."""
+        workspace = self.workspace
+        # as they are kept, not as they are previewed
+        before = self.holder.settings_in(workspace.document, workspace)
+        found = dict(values)
+        for name, value in values.items():
+            for other, follows in self.together.get(name, _nothing)(value, before).items():
+                found.setdefault(other, follows)
+        return found
 
     def change(self, **values: Any) -> None:
         """Make other values a step of the history, where they are others."""
@@ -182,6 +206,7 @@ class Rows(QObject):
         if self._filling or now is None:
             return
         words = ", ".join(self._declared[name].setting.label.lower() for name in values if name in self._declared)
+        values = self._whole(values)
         label = f"Set {words} of {self.holder.about(self.workspace)}"
         before = self.workspace.document
         after = self.holder.put(before, self.workspace, values)

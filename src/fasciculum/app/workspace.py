@@ -154,6 +154,8 @@ class Workspace(QObject):
     said = Signal(str, str)
     #: a project was saved: its path
     kept = Signal(object)
+    #: the window's colours are others
+    theme_changed = Signal()
     #: models were gathered: the keys of the objects that came in
     gathered = Signal(object)
     #: another project is open

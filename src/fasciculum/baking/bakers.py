@@ -431,20 +431,20 @@ class Baking:
             small = target.resized(1 / GLANCE, 1 / GLANCE)
             reader = None if high is None else high.on(small, width, height)
             glance = LightPasses(shining, self.scene, self.layout, small, width, height, terms, reader, **shaded)  # type: ignore[arg-type]
-            glance.run(min(2, terms.rays), progress.quiet())
+            glance.run(min(2, terms.rays), progress.part(0.0, 0.03))
             given = materials
             if isinstance(materials, HighMaterials) and reader is not None:
                 given = HighMaterials(_on(materials.source, small), reader)
             elif materials is not None:
                 given = _on(materials, small)
             show(finished(glance, wanted, glance.noise(), seams=None, denoise=False), glance, given)
-        passes = LightPasses(*told, **shaded, progress=progress)  # type: ignore[arg-type]
+        passes = LightPasses(*told, **shaded, progress=progress.part(0.03, 0.06))  # type: ignore[arg-type]
         self.gathered = gather_light(
             passes,
             wanted,
             seams=lambda: Seams(passes),
             show=(lambda gathered: show(gathered, passes, materials)) if shows else None,
-            progress=progress,
+            progress=progress.part(0.06, 1.0),
         )
         if materials is not None:
             materials = self._layered(materials, target, progress)

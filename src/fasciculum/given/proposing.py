@@ -14,8 +14,10 @@ from fasciculum.model.given import Trim, TrimRepeats
 LEAST_TRIM, MOST_GUTTER = 6, 24
 #: a gutter's row is as even as this part of the texture's usual unevenness, or this many values of 255
 EVEN, EVEN_VALUES = 0.25, 4.0
-#: how much more two runs of rows must differ than rows within each do
-UNLIKE = 3.0
+#: how much more two runs of rows must differ than rows within each usually do, and the least of that, values of 255
+UNLIKE, LEAST_LEAP = 3.0, 3.0
+#: rows that are compared on either side of a leap, as a part of the picture's height, and trims proposed at most
+ROWS_COMPARED, MOST_PROPOSED = 64, 31
 
 
 def proposed_trims(pixels: NDArray[np.generic]) -> tuple[Trim, ...]:
@@ -83,16 +85,27 @@ def _runs(values: NDArray[np.float32]) -> list[tuple[int, int]]:
 
 
 def _leaps(values: NDArray[np.float32]) -> list[tuple[int, int]]:
-    """Return the runs of rows between leaps of the mean colour."""
-    means = values.mean(axis=1)
-    steps = np.linalg.norm(np.diff(means, axis=0), axis=1)
-    if not len(steps):
+    """Return the runs of rows between leaps of the mean colour.
+
+    The rows on either side of a leap are compared, `LEAST_TRIM` and more of them: a textured strip differs from row to
+    row as much as it does from its neighbour, and yet as a whole it does not.
+    """
+    length = len(values)
+    reach = max(LEAST_TRIM, length // ROWS_COMPARED)
+    if length < 2 * LEAST_TRIM:
         return []
-    usual = float(np.percentile(steps, 75)) + 1.0
-    leaps = [n + 1 for n in np.flatnonzero(steps > UNLIKE * usual).tolist()]
-    edges = [0]
-    for edge in leaps:
-        if edge - edges[-1] >= LEAST_TRIM:
-            edges.append(edge)
-    edges.append(len(values))
-    return list(pairwise(edges))
+    heaped = np.concatenate([np.zeros((1, values.shape[2])), np.cumsum(values.mean(axis=1, dtype=np.float64), axis=0)])
+    at = np.arange(LEAST_TRIM, length - LEAST_TRIM + 1)
+    low, high = np.maximum(at - reach, 0), np.minimum(at + reach, length)
+    above = (heaped[at] - heaped[low]) / (at - low)[:, None]
+    below = (heaped[high] - heaped[at]) / (high - at)[:, None]
+    steps = np.linalg.norm(below - above, axis=1)
+    usual = float(np.median(steps)) + LEAST_LEAP
+    edges: list[int] = []
+    # the strongest first, and none so near to another that it is its flank
+    for place in np.argsort(-steps, kind="stable").tolist():
+        if steps[place] <= UNLIKE * usual or len(edges) >= MOST_PROPOSED:
+            break
+        if all(abs(int(at[place]) - edge) >= reach for edge in edges):
+            edges.append(int(at[place]))
+    return list(pairwise([0, *sorted(edges), length]))

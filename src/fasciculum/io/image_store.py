@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.errors import FasciculumError, InputError, OutsideFolder, UnsupportedInput
+from fasciculum.errors import FasciculumError, InputError, MissingFile, OutsideFolder, UnsupportedInput
 from fasciculum.io.codecs import decode
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places
@@ -94,9 +94,10 @@ def missing_image(entry: Wanted, places: Places, error: FasciculumError) -> tupl
     """Return an image without pixels, and the finding that says why."""
     outside = isinstance(error, OutsideFolder)
     path = str(places.folder / entry.source) if entry.source else ""
-    image = Image(entry.name, 0, 0, 0, 0, "", entry.source, not entry.source, False, error.message, path, (), outside)
+    told = entry.source, not entry.source, False, error.message, path, (), outside
+    image = Image(entry.name, 0, 0, 0, 0, "", *told, broken=not outside and not isinstance(error, MissingFile))
     finding = Finding(
-        "outside_folder" if outside else "missing_texture",
+        image.fault,
         WARNING,
         f"The image {entry.name} cannot be used: {error.message}",
         f"{error.hint} Until then its material's factor alone is baked.".strip(),

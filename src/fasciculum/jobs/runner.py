@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 import uuid
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
@@ -23,6 +24,10 @@ from fasciculum.progress import Cancelled, Progress
 PATIENCE = 0.5
 
 WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"
+
+
+#: seconds by which the time left is judged, and what has to be gained and to pass before it is
+LATE, LEAST_GAINED, LEAST_PASSED = 20.0, 0.01, 1.5
 
 
 @dataclass(eq=False)
@@ -46,6 +51,8 @@ class Job:
     handed: Path | None = None
     started: float = 0.0
     ended: float = 0.0
+    #: when it was how far, of late: (seconds, part done)
+    marks: deque[tuple[float, float]] = field(default_factory=lambda: deque(maxlen=64))
 
     @property
     def over(self) -> bool:
@@ -53,10 +60,25 @@ class Job:
         return self.state in (DONE, FAILED, CANCELLED)
 
     def seconds_left(self, now: float) -> float | None:
-        """Return an estimate of the time left in seconds, None while there is too little to go by."""
-        if self.state != RUNNING or self.fraction < 0.02:
+        """Return an estimate of the time left in seconds, None while there is too little to go by.
+
+        It is judged by how fast the work went of late, since its stages do not go alike; work that has told nothing
+        for longer than it took to get here is not judged at all.
+        """
+        if self.state != RUNNING or not self.marks:
             return None
-        return (now - self.started) * (1 - self.fraction) / self.fraction
+        since, part = self.marks[0]
+        gained, passed = self.fraction - part, now - since
+        if gained < LEAST_GAINED or passed < LEAST_PASSED:
+            return None
+        return passed * (1 - self.fraction) / gained
+
+    def mark(self, now: float) -> None:
+        """Take note of how far it is, at most so often that the marks reach back over `LATE` seconds."""
+        if not self.marks or now - self.marks[-1][0] >= LATE / 64:
+            self.marks.append((now, self.fraction))
+        while len(self.marks) > 2 and now - self.marks[0][0] > LATE:
+            self.marks.popleft()
 
     def note(self, words: str) -> None:
         """Add a line to the log unless it says the same as the last one."""
@@ -264,6 +286,7 @@ class Runner:
             if words and not self._deadline:
                 job.words = words
                 job.note(words)
+            job.mark(time.monotonic())
             self.changed()
         elif kind == "shown":
             value = read_payload(Path(message[2]))

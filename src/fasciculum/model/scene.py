@@ -55,11 +55,18 @@ class Image:
     outside: bool = False
     #: for each channel its value from 0 to 1, of an image that is the same all over; empty for others
     level: tuple[float, ...] = ()
+    #: whether there is a file that cannot be read as an image
+    broken: bool = False
 
     @property
     def missing(self) -> bool:
         """Whether there are no pixels to read."""
         return not self.pixels
+
+    @property
+    def fault(self) -> str:
+        """The code of what is wrong with an image without pixels: it is missing, outside, or unreadable."""
+        return "outside_folder" if self.outside else "unreadable_texture" if self.broken else "missing_texture"
 
 
 @dataclass(frozen=True)

@@ -344,7 +344,8 @@ class Renderer:
         self._set("alpha_mode", ALPHA[draw.alpha_mode])
         self._set("cutoff", draw.cutoff)
         self._set("unlit", int(draw.unlit))
-        self._set("chosen", 0.32 if draw.key in chosen else 0.14 if draw.key == hovered else 0.0)
+        # hardly a tint: an outline says what is chosen, and what is shown has to be seen
+        self._set("chosen", 0.06 if draw.key in chosen or draw.key == hovered else 0.0)
         self._set("number", number)
         blend = draw.alpha_mode == "BLEND"
         gl.enable(moderngl.DEPTH_TEST)

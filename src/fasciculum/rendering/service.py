@@ -9,6 +9,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -46,6 +47,10 @@ def preview_edge(images: int, longest: int) -> int:
     while edge > 64 and images * edge * edge * 4 * 4 / 3 > MOST_PREVIEWS:
         edge //= 2
     return edge
+
+
+#: the colour of what is chosen
+OUTLINE = (216, 180, 90)
 
 
 @dataclass(frozen=True, eq=False)
@@ -242,6 +247,30 @@ def bounds_of(keys: set[str], *, progress: Progress = SILENT) -> tuple[NDArray, 
     return _studio().renderer.bounds(keys)
 
 
+def outlined(
+    pixels: NDArray[np.uint8], ids: NDArray[np.int32], keys: Sequence[str], chosen: set[str], hovered: str
+) -> NDArray[np.uint8]:
+    """Return a picture (H, W, 4) with outlines of the chosen objects and of the one pointed at.
+
+    ``ids`` (H, W) is the index into ``keys`` of the object seen at each pixel, -1 for none.
+    """
+    found = pixels
+    for names, wide in (({hovered} - chosen, 1), (chosen, 2)):
+        numbers = [number for number, key in enumerate(keys) if key in names]
+        if not numbers:
+            continue
+        mask = np.isin(ids, numbers).astype(np.uint8)
+        if not mask.any():
+            continue
+        found = found.copy() if found is pixels else found
+        rim = cv2.dilate(mask, np.ones((3, 3), np.uint8), iterations=wide + 1) - mask
+        line = mask - cv2.erode(mask, np.ones((3, 3), np.uint8), iterations=wide, borderValue=0)
+        # dark without and straw within, so that it is seen on any ground
+        found[rim > 0, :3] = found[rim > 0, :3] // 3
+        found[line > 0, :3] = OUTLINE
+    return found
+
+
 def draw(
     camera: Camera,
     width: int,
@@ -269,5 +298,6 @@ def draw(
     began = time.monotonic()
     pixels = renderer.render(camera, width, height, views, lens=lens, chosen=chosen, hovered=hovered, ground=ground)
     studio.took = time.monotonic() - began
+    pixels = outlined(pixels, renderer.ids, renderer.keys, chosen, hovered)
     progress.update(1.0)
     return Picture(pixels, np.ascontiguousarray(renderer.ids), tuple(renderer.keys), renderer.uploading)

@@ -142,10 +142,15 @@ def watched_files(document: Document) -> Sequence[str]:
     """
     scene = document.scene
     files = dict.fromkeys(files_of(scene))
-    files.update(dict.fromkeys(image.file for layer in scene.layers for image in layer.images))
-    files.update(dict.fromkeys(one.file for bundle in document.bundles if bundle.given for one in bundle.given.maps))
-    files[scene.lighting.sky.picture] = None
+    files.update(dict.fromkeys(sorted(pictures_read(document))))
     return [file for file in files if file]
+
+
+def pictures_read(document: Document) -> set[str]:
+    """Return the pictures that layers, the sky and given sheets read: no material does, and yet they are in use."""
+    files = {image.file for layer in document.scene.layers for image in layer.images}
+    files |= {one.file for bundle in document.bundles if bundle.given for one in bundle.given.maps}
+    return {*files, document.scene.lighting.sky.picture} - {""}
 
 
 def files_of(whole: Scene) -> Sequence[str]:

@@ -14,7 +14,9 @@ from fasciculum.operations.check.layers import layer_findings
 from fasciculum.operations.check.light import light_findings
 from fasciculum.operations.check.measures import findings_of
 from fasciculum.operations.gather.pairing import pairing_findings
+from fasciculum.operations.gather.unread import CODE as UNREAD
 from fasciculum.session.history import History
+from fasciculum.session.reloading import pictures_read
 from fasciculum.session.scratch import new_folder, sweep
 
 Listener = Callable[[Document, Document], None]
@@ -134,7 +136,8 @@ class Session:
 
 def all_findings(document: Document) -> list[Finding]:
     """Return every finding of a document, worst first."""
-    found = [accepted(document, finding) for finding in document.gathered]
+    read = pictures_read(document)
+    found = [accepted(document, one) for one in document.gathered if one.code != UNREAD or one.image not in read]
     found += pairing_findings(document.scene)
     found += light_findings(document)
     found += layer_findings(document)

@@ -79,6 +79,9 @@ def bundle_digest(document: Document, bundle: Bundle) -> str:
 def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
     parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
+    if document.delivery.lights:
+        lighting = document.scene.lighting
+        parts += [repr((lighting.added, lighting.changed))] if lighting.added or lighting.changed else []
     for bundle in document.bundles:
         parts += [repr(bundle.ways)] if bundle.ways else []
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]

@@ -1,4 +1,4 @@
-"""Lights of delivered models are those of the project: changed, moved, switched off, added; none where light is baked."""
+"""Lights of delivered models are those of the project: changed, moved, switched off, or added to the models' own."""
 
 import math
 import tempfile

@@ -491,7 +491,7 @@ def make_acts(window: Doings) -> list[Act]:
         Act(
             "theme",
             "Light or dark",
-            "Change between the dark and the light look, from the next start on",
+            "Change between the dark and the light look",
             window.flip_theme,
             menu="view",
         ),

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.colors import WAY_SHORT, object_color
-from fasciculum.app.look import DARK, ICONS, Theme
+from fasciculum.app.look import ICONS, Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
@@ -76,7 +76,7 @@ class _Rows(QStyledItemDelegate):
             painter.fillRect(full, QColor(theme.raised).darker(108))
         if bundle and index.model().hasChildren(index):
             name = "down" if option.state & QStyle.StateFlag.State_Open else "closed"
-            tone = "dark" if theme is DARK else "light"
+            tone = theme.name
             self._arrow(f"{ICONS}/{name}-{tone}.svg").paint(painter, QRect(4, rect.top(), 12, rect.height()))
         font = QFont(option.font)
         font.setBold(bundle and index.data(KEY) != LOOSE)

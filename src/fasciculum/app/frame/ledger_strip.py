@@ -72,11 +72,7 @@ class LedgerStrip(QWidget):
         self.values: dict[str, QLabel] = {}
         for name, title, tip in FIGURES:
             button = QToolButton()
-            button.setStyleSheet(
-                "QToolButton { background: transparent; border-radius: 0; border: 1px solid transparent;"
-                f" border-left: 1px solid {theme.line}; }} QToolButton:hover {{ background: {theme.raised}; }}"
-                f" QToolButton:focus {{ border: 1px solid {theme.accent}; }}"
-            )
+            button.setProperty("ledger", True)
             button.setToolTip(f"{tip}\nClick for the list behind it.")
             button.setSizePolicy(button.sizePolicy().Policy.Expanding, button.sizePolicy().Policy.Expanding)
             inner = QVBoxLayout(button)

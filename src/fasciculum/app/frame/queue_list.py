@@ -153,6 +153,7 @@ class QueueButton(QPushButton):
         self.rows: dict[int, _Row] = {}
         self.run_row: _RunRow | None = None
         workspace.queue_changed.connect(self.refresh)
+        tonight.changed.connect(self.refresh)
         #: what is still being compiled, after a first start
         self.preparing = under_way()
         self._asks = QTimer(self, interval=ASK)
@@ -177,6 +178,9 @@ class QueueButton(QPushButton):
             tip += f". Being compiled, once: {', '.join(self.preparing)}; what needs it waits for it alone"
         self.setToolTip(tip)
         run = self.workspace.everything
+        if self.tonight.running and job is None:
+            over = sum(not one.state.startswith("wait") for one in self.tonight.jobs)
+            words = f"Tonight's list {over + 1}/{len(self.tonight.jobs)}"
         if run is not None and not run.over:
             part = run.running
             words = f"{part.title if part else run.title} {run.done + 1}/{len(run.parts)}"

@@ -45,6 +45,9 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
         return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]
     states = [judge(document, bundle) for bundle in bundles]
+    small = [bundle for bundle in bundles if bundle.layout is not None and bundle.layout.scale <= 0]
+    if stage == "lay out" and small:
+        return f"{len(small)} too small", "broken"
     if STALE in states:
         return f"{states.count(STALE)} stale", ""
     if NONE in states:

@@ -9,6 +9,7 @@ from pathlib import Path
 from PySide6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QComboBox,
     QFrame,
     QHBoxLayout,
@@ -41,7 +42,7 @@ from fasciculum.app.frame.welcome import PICTURE, Welcome
 from fasciculum.app.given import GivenSheets
 from fasciculum.app.layers import Layers
 from fasciculum.app.lights import Lights
-from fasciculum.app.look import THEMES
+from fasciculum.app.look import apply_theme, change_theme, theme_in_use
 from fasciculum.app.model.model_view import ModelView
 from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.pairs import Pairs
@@ -84,7 +85,7 @@ class Window(QMainWindow):
     def __init__(self, workspace: Workspace, theme_name: str = "dark") -> None:
         super().__init__()
         self.workspace = workspace
-        self.theme = theme = THEMES[theme_name]
+        self.theme = theme = theme_in_use(theme_name)
         self.setAcceptDrops(True)
         self.setMinimumSize(LEAST)
         self.notices = NoticeBar()
@@ -95,6 +96,7 @@ class Window(QMainWindow):
         self.pairs = Pairs(workspace)
         self.lights = Lights(workspace)
         self.layers = Layers(workspace)
+        self.lights.picked.connect(self.layers.rest)
         self.given = GivenSheets(workspace, self.hand)
         self.tonight = Tonight(workspace)
         self.following = Following(workspace)
@@ -539,10 +541,16 @@ class Window(QMainWindow):
         self.model.frame()
 
     def flip_theme(self) -> None:
-        """Remember the other theme."""
-        other = "light" if self.theme is THEMES["dark"] else "dark"
+        """Change to the other theme, at once and for the next start."""
+        other = "light" if self.theme.name == "dark" else "dark"
         self.workspace.settings.setValue("theme", other)
-        self.say(f"The {other} look is used from the next start on.")
+        change_theme(self.theme, other)
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            apply_theme(application, other)
+        self.workspace.theme_changed.emit()
+        for part in self.findChildren(QWidget):
+            part.update()
 
     def open_search(self) -> None:
         """Open the search below its button."""

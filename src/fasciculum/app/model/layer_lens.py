@@ -60,7 +60,8 @@ class LayerLens:
         """Whether there are handles: of the chosen layer, while layers are worked on."""
         workspace, layer = self.tools.view.workspace, self.layers.layer
         return (
-            workspace.stage == "gather"
+            self.layers.working
+            and workspace.stage == "gather"
             and workspace.lens == "colour"
             and workspace.side != "result"
             and layer is not None

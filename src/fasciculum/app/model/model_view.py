@@ -187,6 +187,7 @@ class ModelView(QWidget):
         self._rest.timeout.connect(lambda: self.ask(whole=True))
         workspace.document_changed.connect(lambda *_: self.refresh())
         workspace.selection_changed.connect(lambda: self.ask(whole=True))
+        workspace.theme_changed.connect(self._lens_came)
         workspace.hover_changed.connect(lambda: self.ask(whole=True))
         workspace.view_changed.connect(self.refresh)
         workspace.preview_changed.connect(self._show_pointed)

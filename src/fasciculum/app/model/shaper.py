@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -67,6 +67,11 @@ class Shaper(QObject):
                 self._graphs.pop(next(iter(self._graphs)))
             self._graphs[known] = EdgeGraph(corners_of(scene, scene.object(key)).world)
         return self._graphs[known]
+
+    def edges_in(self, key: str, half_edges: Sequence[int]) -> int:
+        """Return how many edges of an object some half-edges are of."""
+        found = np.array([half for half in half_edges if half < len(self.graph(key).edge_of)], np.int64)
+        return len(self.graph(key).edges_of(found)) if len(found) else 0
 
     def set_tool(self, tool: str) -> None:
         """Choose a tool; the one that is chosen already is put away."""

@@ -21,8 +21,10 @@ from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace, FileFormat
 from fasciculum.model.map_wishes import Cell
-from fasciculum.model.maps import AUTO, KINDS, Origin
+from fasciculum.model.maps import AUTO, KINDS, LIGHT, LIT, Origin
 from fasciculum.model.settings import words_of
+from fasciculum.operations.bake.light import bakes_light
+from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
 
@@ -229,14 +231,32 @@ class BakePanel(FoldColumn):
         made = live or bundle.texturing
         figures = made.light if made is not None else None
         if figures is None:
-            self.light_note.setText("No light is baked yet: choose lit, light or shadow among the maps.")
+            asked = bakes_light(bundle)
+            self.light_note.setText(
+                "Light is not baked yet: bake the bundle."
+                if asked
+                else "No map of this bundle shows light: choose Lit, Light or Shadow among the maps."
+            )
             return
         by = DENOISERS.get(figures.denoiser, "left in")
         doing = "So far " if live is not None else ""
         self.light_note.setText(
             f"{doing}{figures.rays} rays a texel; noise {figures.noise:.1%}, {by}. Brightness of 99 in 100 texels is "
-            f"below {figures.bright:.3g} nits: {figures.stops(bake.exposure):+.1f} EV."
+            f"below {figures.bright:.3g} nits: {figures.stops(bake.exposure):+.1f} EV.{self._stored_light(bundle)}"
         )
+
+    @staticmethod
+    def _stored_light(bundle: Bundle) -> str:
+        """Return in which UV set light lies when it is delivered, and what its files are multiplied with."""
+        made = bundle.texturing
+        for baked in made.maps if made is not None else ():
+            stored = stored_light(bundle, baked) if baked.name in (LIGHT.name, LIT.name) else None
+            if stored is not None:
+                return (
+                    f" The lightmap is read through TEXCOORD_{baked.tex_coord}; PNG x {stored.factor:.4g} = EXR, "
+                    f"EXR x {1 / stored.gain:.4g} = nits."
+                )
+        return ""
 
     def _bytes(self, bundle: Bundle, name: str, size: tuple[int, int]) -> int:
         """Return what a map takes while it is baked, bytes."""

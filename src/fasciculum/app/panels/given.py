@@ -8,6 +8,7 @@ from pathlib import Path
 from PySide6.QtCore import QSize, Qt
 from PySide6.QtGui import QIcon, QPixmap
 from PySide6.QtWidgets import (
+    QAbstractItemView,
     QCheckBox,
     QColorDialog,
     QFileDialog,
@@ -20,6 +21,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.given import GivenSheets
 from fasciculum.app.parts import Column, Form, button_line, note, picked_color, shown_color, small_button
+from fasciculum.model.counting import counted
 from fasciculum.model.given import Given, TrimRepeats
 from fasciculum.operations.lay_out.onto import sameness, split_rows
 
@@ -58,13 +60,18 @@ class GivenPanel(Column):
         self.list.setStyleSheet("QListWidget { font-size: 12px; padding: 0px } QListWidget::item { padding: 2px }")
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setIconSize(QSize(CELL - 4, CELL - 4))
-        self.list.currentRowChanged.connect(self._picked)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.list.itemSelectionChanged.connect(self._picked)
         self.list.itemClicked.connect(self._clicked)
         self.list.itemDoubleClicked.connect(self._double)
         self.box.addWidget(self.list)
-        self.mark = small_button("Mark", "Draw boxes on the sheet that become trims; click again to end", self._mark)
+        self.mark = small_button(
+            "Mark",
+            "Draw boxes on the sheet that become trims, in place of those that they lie on; click again to end",
+            self._mark,
+        )
         self.mark.setCheckable(True)
-        self.remove = small_button("Remove", "Take the chosen trim away", lambda: sheets.remove_trim(sheets.chosen))
+        self.remove = small_button("Remove", "Take the chosen trims away", sheets.remove_trims)
         self.shift = small_button(
             "Vary",
             "Let the chosen islands look less alike: moved along their trims; on panels turned by half, and mirrored "
@@ -130,12 +137,14 @@ class GivenPanel(Column):
     def _mark(self) -> None:
         self.sheets.mark(self.mark.isChecked())
 
-    def _picked(self, row: int) -> None:
+    def _picked(self) -> None:
         given = self.sheets.given
+        rows = sorted(self.list.row(item) for item in self.list.selectedItems())
         # a list of cells is clicked, and stays as it is meanwhile
-        if not self._filling and row >= 0 and given is not None and not given.is_palette:
-            self.sheets.chosen = row
-            self.refresh()
+        if not self._filling and rows and given is not None and not given.is_palette:
+            current = self.list.currentRow()
+            self.sheets.choose(rows, current if current in rows else rows[-1])
+            self._show_chosen(given)
 
     def _clicked(self, item: QListWidgetItem) -> None:
         given = self.sheets.given
@@ -180,7 +189,7 @@ class GivenPanel(Column):
     def _show_cells(self, given: Given) -> None:
         name = Path(given.maps[0].file).name if given.maps[0].file else "made here"
         count = len(given.cells)
-        self.short = f"palette · {count} cell{'' if count == 1 else 's'}"
+        self.short = f"palette · {counted(count, 'cell')}"
         self.about.setText(
             f"{name}, {given.width} × {given.height} px. Click a cell to give it to the chosen objects, or to faces "
             "that are picked in the model" + ("; double-click to change its colour." if given.looks else ".")
@@ -202,14 +211,14 @@ class GivenPanel(Column):
     def _show_trims(self, given: Given) -> None:
         bundle, scene = self.sheets.bundle, self.sheets.workspace.document.scene
         parts = sameness(scene, bundle) if bundle is not None else {}
-        self.short = f"{len(given.trims)} trims"
+        self.short = counted(len(given.trims), "trim")
         name = Path(given.maps[0].file).name
         most = max(parts.items(), key=lambda entry: entry[1], default=("", 0.0))
         words = f"{name}, {given.width} × {given.height} px, {given.px_per_metre:.0f} px/m."
         if most[1] > OFTEN:
             words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Vary makes what is chosen look less alike."
         if bundle is not None and (rows := split_rows(scene, bundle)):
-            words += f" Split to fit adds {sum(row.vertices for row in rows)} vertices."
+            words += f" Split to fit adds {counted(sum(row.vertices for row in rows), 'vertex', 'vertices')}."
         self.about.setText(words)
         self.list.setAccessibleName("Trims")
         self.list.setToolTip("The trims, and how much of all trimmed surface shows each")
@@ -223,6 +232,16 @@ class GivenPanel(Column):
         self.list.setFixedHeight(min(len(given.trims), 8) * 26 + 6)
         chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1
         self.list.setCurrentRow(chosen)
+        for number in self.sheets.also:
+            item = self.list.item(number)
+            if item is not None:
+                item.setSelected(True)
+        self._show_chosen(given)
+
+    def _show_chosen(self, given: Given) -> None:
+        """Fill the fields with the leading one of the chosen trims."""
+        filling, self._filling = self._filling, True
+        chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1
         self.metres.setValue(given.metres)
         self.split.setChecked(given.split)
         for control in (self.name, self.repeats, self.gutter):
@@ -234,3 +253,4 @@ class GivenPanel(Column):
             self.name.setText(trim.name)
             self.repeats.setCurrentIndex(self.repeats.findData(trim.repeats))
             self.gutter.setValue(trim.gutter)
+        self._filling = filling

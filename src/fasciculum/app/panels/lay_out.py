@@ -103,6 +103,8 @@ class LayOutPanel(FoldColumn):
         pair = QHBoxLayout(size)
         pair.setContentsMargins(0, 0, 0, 0)
         pair.setSpacing(6)
+        # a square sheet stays square when its width is changed; its height alone makes it another shape
+        self.rows.together["width"] = lambda value, sheet: {"height": value} if sheet.width == sheet.height else {}
         for name in ("width", "height"):
             box = self.rows.control(name)
             box.setMinimumSize(60, 26)

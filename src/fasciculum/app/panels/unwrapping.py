@@ -20,6 +20,7 @@ from fasciculum.app.rows import UNWRAP, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ObjectPolicy
+from fasciculum.model.counting import counted
 from fasciculum.model.unwrapping import PRESETS, preset_of
 from fasciculum.operations.lay_out.forecast import Ahead
 from fasciculum.operations.lay_out.shaping import reasons
@@ -43,7 +44,7 @@ def laid_out(bundle: Bundle) -> dict[str, np.ndarray]:
     return found
 
 
-def counted(anew: np.ndarray) -> str:
+def kept_and_new(anew: np.ndarray) -> str:
     """Return how many islands were kept and how many made anew, in words."""
     kept, new = int((anew == 0).sum()), int(anew.sum())
     return ", ".join([f"{kept} kept"] * bool(kept) + [f"{new} new"] * bool(new))
@@ -112,12 +113,14 @@ class Unwrapping(Column):
         self.policy.setCurrentIndex(self.policy.findData(now))
         words = "choose objects first"
         if chosen:
-            words = f"of {chosen[0]}" if len(chosen) == 1 else f"of {len(chosen)} objects"
+            words = f"of {chosen[0]}" if len(chosen) == 1 else f"of {counted(len(chosen), 'object')}"
             told = bundle.shaping(chosen[0])
-            said = [f"{len(told.seams)} edges cut"] * bool(told.seams)
-            said += [f"{len(told.joined)} joined"] * bool(told.joined)
+            # each edge has a half on either side
+            cut, joined = (self.shaper.edges_in(chosen[0], halves) for halves in (told.seams, told.joined))
+            said = [f"{counted(cut, 'edge')} cut"] * bool(cut)
+            said += [f"{joined} joined"] * bool(joined)
             said += [f"{len(told.projections)} projected"] * bool(told.projections)
-            said += [f"{len(told.hand)} islands shaped"] * bool(told.hand)
+            said += [f"{counted(len(told.hand), 'island')} shaped"] * bool(told.hand)
             words += f" · by hand: {', '.join(said)}" if said else ""
         self.policy_note.setText(words)
         self._show_sets(bundle, chosen)
@@ -147,10 +150,10 @@ class Unwrapping(Column):
         part = len(told) - whole - anew
         parts = [f"{whole} keep their UVs"] * bool(whole) + [f"{anew} made anew"] * bool(anew)
         self.short = f"{anew + part} anew" if anew + part else "all kept"
-        self.summary.setText(f"{len(told)} objects: " + ", ".join(parts + [f"{part} in part"] * bool(part)))
+        self.summary.setText(f"{counted(len(told), 'object')}: " + ", ".join(parts + [f"{part} in part"] * bool(part)))
         self.list.clear()
         for key in sorted(told, key=lambda key: (not told[key].any(), key)):
-            words = reasons(told[key]) if ahead is not None else counted(told[key])
+            words = reasons(told[key]) if ahead is not None else kept_and_new(told[key])
             item = QTreeWidgetItem([key, words])
             item.setData(0, Qt.ItemDataRole.UserRole, key)
             item.setToolTip(0, f"{key}: {words}")

@@ -28,11 +28,13 @@ from fasciculum.app.sheet.sheet_lens import OF_OBJECTS, SheetLens
 from fasciculum.app.sheet.sheet_map import BAR, MapBar, SheetMap
 from fasciculum.app.workspace import MAP_LENSES, Workspace
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.counting import counted
 from fasciculum.model.layout import Layout
 from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
+from fasciculum.units import density_words
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
@@ -41,6 +43,8 @@ RIM, MOST_SMOOTH = 0.25, 4000
 MANY = 500
 #: lenses of densities, and all that figures of islands are needed for
 DENSITIES = ("density", "light density")
+#: of what is chosen, 0 to 255
+FAINT = 14
 FIGURED = (*DENSITIES, "stretch", "overlap")
 #: milliseconds without panning after which the sheet is drawn anew
 SETTLE = 120
@@ -98,6 +102,7 @@ class SheetView(QWidget):
         self.bar = MapBar(workspace, self.map, self)
         hand.changed.connect(self.update)
         workspace.live_changed.connect(self.refresh)
+        workspace.theme_changed.connect(self._forget_picture)
         workspace.document_changed.connect(lambda *_: self._refresh_soon())
         workspace.selection_changed.connect(self.refresh)
         workspace.hover_changed.connect(self.update)
@@ -485,12 +490,17 @@ class SheetView(QWidget):
 
     @staticmethod
     def _mark(painter: QPainter, island: Island, tint: QColor, strong: bool) -> None:
-        pen = QPen(tint, 2.4 if strong else 1.4)
-        pen.setCosmetic(True)
-        painter.setPen(pen)
-        tint.setAlpha(60 if strong else 26)
-        painter.setBrush(tint)
-        painter.drawPath(island.path)
+        # an outline on a dark rim is seen on any map, and hides nothing of it; what is within is hardly tinted
+        rim = QColor(0, 0, 0, 170)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for color, wide in ((rim, 4.2 if strong else 2.6), (tint, 2.4 if strong else 1.4)):
+            pen = QPen(color, wide)
+            pen.setCosmetic(True)
+            painter.setPen(pen)
+            painter.drawPath(island.path)
+        faint = QColor(tint)
+        faint.setAlpha(FAINT)
+        painter.fillPath(island.path, faint)
 
     def _paint_carried(self, painter: QPainter, carried: Carried) -> None:
         """Paint the islands on their way, and what they would overlap or come too near to."""
@@ -537,19 +547,24 @@ class SheetView(QWidget):
         if self._layout is not None and key in bundle.objects:
             count = sum(1 for island in self.islands if key in island.keys)
             shared = next((len(island.keys) for island in self.islands if key in island.keys), 1)
-            words = f"{key} · {count} island{'s' if count != 1 else ''}"
+            words = f"{key} · {counted(count, 'island')}"
             if not count:
                 work = on_sheet(self.workspace.document.scene, bundle)
                 ways = dict.fromkeys(work.ways_of(self.workspace.document.scene, key))
                 words = f"{key} · {', '.join(WAY_WORDS[way] for way in ways)}"
             if math.isfinite(density := self._density_of(key)):
-                words += f" · {density:.0f} px/m"
+                words += f" · {density_words(density)}"
             return words + (f" · {shared} twins on one place" if shared > 1 else "")
         layout = self._layout
-        if layout is None or self.live is not None or layout_state(self.workspace.document, bundle) != DONE:
+        if (
+            layout is None
+            or layout.scale <= 0
+            or self.live is not None
+            or layout_state(self.workspace.document, bundle) != DONE
+        ):
             return ""
-        count = len(self.islands)
-        words = f"{count} islands" if count != 1 else "1 island"
+        # those of the layout, even while their outlines are still being put together
+        words = counted(layout.distinct, "island")
         if self.workspace.lens == "moved":
             stayed = int((~layout.moved).sum())
             return f"{stayed} of {len(layout.moved)} islands stayed where they were"
@@ -580,7 +595,15 @@ class SheetView(QWidget):
             known[key] = object_density(scene, own, key) if there and scene is not None else math.nan
         return known.get(key, math.nan)
 
+    def _forget_picture(self) -> None:
+        """Paint everything anew: its colours are others."""
+        self._cache = None
+        self.update()
+
     def _say(self, painter: QPainter, words: str) -> None:
+        # on a ground of its own, since a small sheet's caption may lie in the middle, too
+        room = painter.boundingRect(self.rect(), Qt.AlignmentFlag.AlignCenter, words).adjusted(-12, -8, 12, 8)
+        painter.fillRect(room, QColor(self.theme.view))
         painter.setPen(QColor(self.theme.quiet))
         painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, words)
 

@@ -171,12 +171,15 @@ def bake(
     kinds = [KINDS[name] for name in needs.maps if not only or name in only]
     shining = None
     if any(kind.source is Values.LIGHT for kind in kinds):
-        shining = shining_in(whole_scene, store, progress=progress.quiet())
-    sheets = _sheets(whole_scene, scene, given, bundle, kinds, shining, progress.part(0.0, 0.02))
+        shining = shining_in(whole_scene, store, progress=progress.part(0.0, 0.03))
+    # what comes before the maps takes a while where there is light: surfaces are read and a lightmap is laid out
+    begun = 0.02 if shining is None else 0.06
+    sheets = _sheets(whole_scene, scene, given, bundle, kinds, shining, progress.part(begun / 2, begun))
     made: dict[str, BakedMap | MapConstant] = {}
     figures, legend, missed, light_layout = before.light, dict(before.legend), dict(before.missed), before.light_layout
     for number, sheet in enumerate(sheets):
-        part = progress.part(0.02 + 0.98 * number / len(sheets), 0.02 + 0.98 * (number + 1) / len(sheets))
+        low, high = (begun + (1 - begun) * at / len(sheets) for at in (number, number + 1))
+        part = progress.part(low, high)
         old = {kind.name: None if whole else before.map(kind.name) for kind in sheet.kinds}
         plans = [_plan(whole_scene, sheet, kind, needs, old[kind.name], store) for kind in sheet.kinds]
         blanks: list = []

@@ -159,11 +159,11 @@ def light_layout_of(
     shared = shining is not None and bundle.bake.light_shares
     first = replace(own, sheet=replace(own.sheet, seconds=0.0)) if shared else own
     # layouts in the making are no light
-    found = lay_out(scene, first, fresh=True, progress=progress.quiet())
+    found = lay_out(scene, first, fresh=True, progress=progress.part(0.0, 0.4).unseen())
     if shining is not None and shared and found.scale > 0:
-        shares = _shares(scene, bundle, found, shining, progress.quiet())
+        shares = _shares(scene, bundle, found, shining, progress.part(0.4, 0.6).unseen())
         own = replace(own, layout=replace(found, shares=shares))
-        found = lay_out(scene, own, fresh=True, progress=progress.quiet())
+        found = lay_out(scene, own, fresh=True, progress=progress.part(0.6, 1.0).unseen())
     return measured(replace(found, made_from=digest))
 
 

@@ -15,6 +15,7 @@ from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Aside, Image, Material, Mesh, Object, Primitive, Scene, TextureSlot
 from fasciculum.operations.check.measures import scene_findings
+from fasciculum.operations.gather.unread import unread_textures
 from fasciculum.progress import SILENT, Progress
 
 #: models that one folder may hold
@@ -80,7 +81,11 @@ def gather(
         raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
     progress.update(0.99, "Looking for what is unusual")
     settle(scene)
-    return scene, (*findings, *scene_findings(scene))
+    told = scene_findings(scene)
+    # an image that objects read is told with them
+    with_objects = {(one.code, one.image) for one in told if one.object}
+    rest = [one for one in findings if not one.image or (one.code, one.image) not in with_objects]
+    return scene, (*rest, *told, *unread_textures(scene, findings))
 
 
 def settle(scene: Scene) -> None:

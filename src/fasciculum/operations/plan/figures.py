@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +16,7 @@ from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
+from fasciculum.uv.density import source_texel_areas
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values, is_tinted
 from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
@@ -27,6 +29,10 @@ PLAIN_SHARE = 0.25
 HIGH_RATIOS = {NORMAL.name: 1.0, ORM.name: 0.5, EMISSIVE.name: 0.5}
 #: and what surfaces get that are read from high-poly objects
 HIGH_SHARE = 0.5
+#: texels that a triangle of a high-poly object is worth: two of them share a vertex, which takes about four to show
+TEXELS_OF_TRIANGLE = 2.0
+#: part of their boxes that islands usually cover
+USUAL_BOX = 0.6
 #: islands that a surface without usable UVs is taken to have for each hundred triangles
 ISLANDS_PER_HUNDRED = 4.0
 
@@ -76,6 +82,8 @@ class MaterialFigures:
     added: int
     #: whether some of its surface is read from high-poly objects, so that it has to be baked
     paired: bool = False
+    #: px/m that these high-poly objects hold, 0 without any
+    held: float = 0.0
     ratios: dict[str, float] = field(default_factory=dict)
 
     @property
@@ -198,8 +206,29 @@ class _Measuring:
             span,
             added,
             paired,
+            held_density(scene, [item.key for item, _, _ in uses]) if paired else 0.0,
             dict(HIGH_RATIOS) if paired else _ratios(scene, material, size),
         )
+
+
+def held_density(scene: Scene, keys: Sequence[str]) -> float:
+    """Return how many texels a metre of objects' surfaces can take from the high-poly objects that are read into them.
+
+    These hold the texels of their textures, and `TEXELS_OF_TRIANGLE` for each of their triangles; 0 without any.
+    """
+    detail = scene.detail
+    texels = area = 0.0
+    for key in dict.fromkeys(keys):
+        pair = detail.pair(key) if detail is not None else None
+        if pair is None or detail is None:
+            continue
+        area += float(surface_areas(corners_of(scene, scene.object(key)).world).sum())
+        for high in pair.high:
+            item = detail.scene.object(high)
+            corners = corners_of(detail.scene, item)
+            textures = float(source_texel_areas(detail.scene, item, corners).sum())
+            texels += max(textures, TEXELS_OF_TRIANGLE * len(corners.world))
+    return math.sqrt(texels / area) if area > 0 else 0.0
 
 
 def _distinct(reads: Sequence[Read]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -324,4 +353,20 @@ def group_figures(
                 np.array([images[key] for key in keys]),
             )
         )
-    return found
+    return _with_partners(found)
+
+
+def _with_partners(groups: list[GroupFigures]) -> list[GroupFigures]:
+    """Return groups whose paired surfaces count with what their partners hold, where nothing else has any detail."""
+    if any(one.detailed for group in groups for one in group.materials):
+        return groups
+
+    def counted(one: MaterialFigures) -> MaterialFigures:
+        if not one.held:
+            return one
+        texels = one.area * one.held**2
+        boxes = texels / USUAL_BOX
+        girth = 2 * math.sqrt(boxes * max(one.islands, 1))
+        return replace(one, detailed=True, texels=texels, boxes=boxes, girth=girth)
+
+    return [replace(group, materials=tuple(map(counted, group.materials))) for group in groups]

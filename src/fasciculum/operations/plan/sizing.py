@@ -15,6 +15,7 @@ from fasciculum.model.terms import Terms
 from fasciculum.operations.check.readers import with_readers
 from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.plan.costs import sizes_up_to
+from fasciculum.operations.plan.figures import held_density
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
@@ -96,7 +97,11 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
             tried = replace(tried, sheet=replace(tried.sheet, seconds=seconds))
             layout = lay_out(scene, tried, progress=progress.part(0.0, 0.0))
             found = low_yield(*surface_yields(scene, tried, layout)) if layout.scale > 0 else 0.0
-            known[number] = 1.0 if math.isnan(found) else found
+            if math.isnan(found):
+                # nothing reads textures: what high-poly partners hold is what there is to keep
+                held = held_density(scene, tried.objects)
+                found = min(layout.scale / held, 1.0) if held > 0 else 1.0
+            known[number] = found
         return known[number]
 
     # the yield grows as the root of the texels, so that one trial tells about where the end of the search lies
