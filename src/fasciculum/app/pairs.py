@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import PairBy
+from fasciculum.model.counting import counted
 from fasciculum.model.detail import Handle, Pair, Pairing, Span
 from fasciculum.model.document import Document
 from fasciculum.operations.bake.preview import STEPS, preview
@@ -94,8 +95,8 @@ class Pairs(QObject):
             detail = changed.scene.detail
             if detail is not None:
                 free = len(list(detail.loose))
-                more = f"; {free} high-poly objects found no partner" if free else ""
-                self.workspace.say(f"{len(detail.pairs)} pairs{more}.", "good")
+                more = f"; {counted(free, 'high-poly object')} found no partner" if free else ""
+                self.workspace.say(f"{counted(len(detail.pairs), 'pair')}{more}.", "good")
 
         self.workspace.run(Task(Kind.PAIR, title, function, arguments), take, anew=True)
 

@@ -203,6 +203,7 @@ class Workspace(QObject):
         self._preview: Document | None = None
         #: the run that makes everything, the last one once it is over
         self.everything: Everything | None = None
+        self._read_since = 0
         self._once_idle: list[Callable[[], None]] = []
         self._told: set[int] = set()
         self._again: dict[int, Callable[[str, str], None]] = {}
@@ -336,6 +337,8 @@ class Workspace(QObject):
                     if job.state == WAITING:
                         self.worker.runner.cancel(job)
                     self.scheduler.let_go(other)
+        if task.kind in (Kind.GATHER, Kind.OPEN, Kind.RELOAD, Kind.PAIR):
+            self._read_since = time.time_ns()
         submitted: Job | None = self.scheduler.submit(task, finished, ended=ended)
         return submitted
 
@@ -542,7 +545,7 @@ class Workspace(QObject):
             self.run(task, partial(self._say_files, named, folder))
 
     def _say_files(self, named: NamedBake, folder: Path, files: list[str]) -> None:
-        self.say(f"{named.title}: {len(files)} files in {folder / Path(files[0]).parent}.", "good")
+        self.say(f"{named.title}: {counted(len(files), 'file')} in {folder / Path(files[0]).parent}.", "good")
 
     def _bake_task(self, identity: str, only: tuple[str, ...]) -> Task | None:
         bundle = self.document.known(identity)
@@ -744,7 +747,11 @@ class Workspace(QObject):
             ]
             self.apply("Reload sources", lambda _: reloaded)
             words = f"Stale: {', '.join(changed)}." if changed else "Nothing that is laid out or baked changed."
-            self.say(f"{done}. {words}" + (f" {missing} images are missing still." if missing else ""), "good")
+            self.say(
+                f"{done}. {words}"
+                + (f" {counted(missing, 'image is', 'images are')} missing still." if missing else ""),
+                "good",
+            )
 
         arguments = (document, str(self.session.store.folder), lookup)
         self.run(Task(Kind.RELOAD, "Reload sources", reload_sources, arguments), take)
@@ -783,6 +790,11 @@ class Workspace(QObject):
         if keys:
             arguments = (self.document, keys, str(self.session.store.folder))
             self._change_sources(f"Use {name} as high-poly", use_as_high, arguments, {}, done)
+
+    @property
+    def read_since(self) -> int:
+        """When what is open was begun to be read, nanoseconds of the clock that files are stamped by."""
+        return self._read_since
 
     def _change_sources(
         self,

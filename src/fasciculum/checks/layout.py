@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from fasciculum.checks.check import Check, Scope
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.counting import counted
 from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
-from fasciculum.units import MIB, texture_bytes
+from fasciculum.units import MIB, density_words, texture_bytes
+
+#: part by which a density has to differ from what is asked to be told
+NOTICED = 0.02
 
 
 def check_layout(bundle: Bundle) -> list[Finding]:
@@ -66,6 +72,7 @@ def check_layout(bundle: Bundle) -> list[Finding]:
                 bundle=name,
             )
         )
+    findings += uneven_scales(bundle)
     for surface in layout.surfaces:
         share = float(surface.projected.mean()) if len(surface.projected) else 0.0
         if share > 0:
@@ -82,11 +89,52 @@ def check_layout(bundle: Bundle) -> list[Finding]:
     return findings
 
 
+def uneven_scales(bundle: Bundle) -> list[Finding]:
+    """Tell the islands whose density is another than is asked: pinned ones, and small ones that a least size holds."""
+    layout = bundle.layout
+    if layout is None or layout.scale <= 0 or layout.on_given or not len(layout.placements):
+        return []
+    rows = layout.placements.reshape(-1, 2, 3)[:, :, :2]
+    density = np.sqrt(np.abs(np.linalg.det(rows)))
+    shares = np.concatenate([np.full(one.count, bundle.share(one.objects[0])) for one in layout.surfaces])
+    asked = layout.scale * shares * layout.shares
+    ratio = density / np.maximum(asked, 1e-12)
+    name, found = bundle.name, []
+    held = layout.pinned & (np.abs(ratio - 1) > NOTICED)
+    if held.any():
+        worst = int(np.argmax(np.where(held, np.abs(np.log(np.maximum(ratio, 1e-12))), -1)))
+        found.append(
+            Finding(
+                "pinned_scale",
+                WARNING,
+                f"{name}: {counted(int(held.sum()), 'pinned island keeps its', 'pinned islands keep their')} density, "
+                f"such as {density_words(float(density[worst]))} where {density_words(float(asked[worst]))} are asked.",
+                "Unpin them and pack again, or leave them as they are.",
+                bundle=name,
+            )
+        )
+    grown = ~layout.pinned & (ratio > 1 + NOTICED)
+    if bundle.sheet.smallest > 0 and grown.any():
+        low, high = float(density[grown].min()), float(density[grown].max())
+        few = counted(int(grown.sum()), "small island has", "small islands have")
+        found.append(
+            Finding(
+                "least_size_holds",
+                WARNING,
+                f"{name}: density is not even. {few} {density_words(low)} to {density_words(high)}, since none may be "
+                f"smaller than {bundle.sheet.smallest:g} px; the rest has {density_words(float(layout.scale))}.",
+                "Lower the minimum island size, or choose a larger sheet.",
+                bundle=name,
+            )
+        )
+    return found
+
+
 CHECKS = (
     Check(
         "layout",
         Scope.BUNDLE,
-        ("does_not_fit", "overlap", "gap", "margin", "low_fill", "unwrapped"),
+        ("does_not_fit", "overlap", "gap", "margin", "low_fill", "pinned_scale", "least_size_holds", "unwrapped"),
         lambda facts: check_layout(facts.bundle),
         rank=10,
     ),

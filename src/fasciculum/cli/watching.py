@@ -15,6 +15,7 @@ from fasciculum.cli.verbs import order_of
 from fasciculum.cli.words import report_words
 from fasciculum.errors import FasciculumError, OutputError
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.counting import counted
 from fasciculum.model.scene import Scene
 from fasciculum.progress import Progress
 from fasciculum.session.pipeline import make
@@ -23,6 +24,8 @@ from fasciculum.session.reloading import files_of
 #: seconds between two looks, and for which everything has to rest: twice the half second between two strokes of one
 #: who paints and saves
 LOOK, REST = 0.1, 1.0
+#: the size of a file whose content was read while it changed
+UNKNOWN = -2
 Stamp = tuple[tuple[str, int, int], ...]
 
 
@@ -45,12 +48,30 @@ def stamp_of(files: Iterable[str]) -> Stamp:
     return tuple(found)
 
 
+def _as_before(stamp: tuple[str, int, int], since: int) -> tuple[str, int, int]:
+    """Return a file's stamp, or one that no file has where it has changed after a time, nanoseconds."""
+    try:
+        changed = Path(stamp[0]).stat().st_ctime_ns
+    except OSError:
+        return stamp
+    return stamp if changed < since else (stamp[0], stamp[1], UNKNOWN)
+
+
 class Watched:
     """Files that are looked at until they change and rest."""
 
     def __init__(self, files: Iterable[str]) -> None:
         self.files = set(files)
         self.seen = stamp_of(self.files)
+
+    def take_on(self, files: set[str], *, since: int) -> None:
+        """Look at other files from now on, as they were when work began at ``since``, nanoseconds.
+
+        What changed after that, or appeared, counts as changed: it may have been read before or after.
+        """
+        known = {stamp[0]: stamp for stamp in self.seen}
+        self.files = set(files)
+        self.seen = tuple(known.get(stamp[0]) or _as_before(stamp, since) for stamp in stamp_of(self.files))
 
     def wait(self, progress: Progress) -> None:
         """Come back once something has changed since it was last looked at, and has rested.
@@ -86,13 +107,15 @@ def make_and_watch(parsed: argparse.Namespace, folder: Path, progress: Progress)
     round_ = 0
     while True:
         round_ += 1
-        before = watched.seen
         store = PixelStore(folder.parent / f"round-{round_}")
         try:
             files: set[str] = set()
 
-            def hear(scene: Scene, files: set[str] = files) -> None:
+            began = time.time_ns()
+
+            def hear(scene: Scene, files: set[str] = files, began: int = began) -> None:
                 files.update(sources_of(scene))
+                watched.take_on(named | files, since=began)
 
             report, _ = make(
                 parsed.models,
@@ -103,16 +126,13 @@ def make_and_watch(parsed: argparse.Namespace, folder: Path, progress: Progress)
                 heard=hear,
             )
             _tell(report, as_json=parsed.json)
-            watched.files = named | files
         except OutputError:
             raise
         except FasciculumError as error:
             sys.stderr.write(f"fasciculum: {error}\n")
         finally:
             shutil.rmtree(store.folder, ignore_errors=True)
-        # what changed while it was made is made again
-        watched.seen = stamp_of(watched.files) if set(watched.files) != {one[0] for one in before} else before
-        sys.stderr.write(f"watching {len(watched.files)} files; Ctrl+C ends it\n")
+        sys.stderr.write(f"watching {counted(len(watched.files), 'file')}; Ctrl+C ends it\n")
         sys.stderr.flush()
         watched.wait(progress)
 

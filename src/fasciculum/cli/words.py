@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from fasciculum.model.counting import counted
 from fasciculum.units import MIB
 
 
@@ -31,7 +32,7 @@ def report_words(report: dict[str, Any]) -> str:
         f"  texture memory  {_mib(before['texture_bytes'])} -> {_mib(after['texture_bytes'])}",
     ]
     for bundle in report["bundles"]:
-        lines.append(f"{bundle['name']}: {len(bundle['objects'])} objects, {bundle['alpha_mode'].lower()}")
+        lines.append(f"{bundle['name']}: {counted(len(bundle['objects']), 'object')}, {bundle['alpha_mode'].lower()}")
         if "sheet" in bundle:
             sheet, density = bundle["sheet"], bundle["density"]
             lines.append(
@@ -53,7 +54,7 @@ def report_words(report: dict[str, Any]) -> str:
 def inspection_words(inspection: dict[str, Any]) -> str:
     """Return what `inspect` found as text."""
     lines = [
-        f"{', '.join(inspection['sources'])}: {len(inspection['objects'])} objects, "
+        f"{', '.join(inspection['sources'])}: {counted(len(inspection['objects']), 'object')}, "
         f"{inspection['triangles']} triangles, "
         f"{inspection['draw_calls']} draw calls, {_mib(inspection['texture_bytes'])} of textures",
         "objects",

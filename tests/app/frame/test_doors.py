@@ -1,13 +1,18 @@
 """Doors of the window that were dead: leaving, the wheel, a map's options, folders, another project, files removed."""
 
+import re
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QMessageBox, QSlider
 
+from fasciculum.app.frame.bundle_list import FIGURE
+from fasciculum.app.frame.ledger_strip import verdict
+from fasciculum.app.model.model_view import overlap_colors
 from fasciculum.model.choices import Way
 from fasciculum.session import commands
 from tests.app.harness import LEFT, WindowCase, small_model
@@ -266,6 +271,115 @@ class Removing(WindowCase):
         self.idle()
         detail = self.workspace.document.scene.detail
         self.assertEqual((self.keys_of(), [i.key for i in detail.scene.objects]), (["plank", "rope"], ["plank_high"]))
+
+
+class Figures(WindowCase):
+    """What is told in several places of the window is one figure."""
+
+    def test_density_is_the_same_in_ledger_list_and_settings(self):
+        self.gathered()
+        self.workspace.apply(
+            "Bundle",
+            lambda d: commands.set_sheet(
+                commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]), ["One"], width=256, height=256
+            ),
+        )
+        self.workspace.select((), ("One",))
+        self.keys(Qt.Key.Key_2)
+        self.idle()
+
+        def told():
+            panel = self.window.settings.lay_out
+            row = self.row("Plate 1").data(0, FIGURE)
+            texts = [self.window.ledger.text("density"), panel.size_note.text(), panel.folds["Size"].head.words, row]
+            return [re.search(r"([\d.]+) px/m", text)[1] for text in texts]
+
+        self.assertEqual(len(set(told())), 1, told())
+        self.setting("lay out", "seconds").setValue(0)
+        self.window.settings.lay_out.commit()
+        self.click(self.window.settings.main)
+        self.idle()
+        self.assertNotIn("about", self.window.ledger.text("density"))
+        self.assertEqual(len(set(told())), 1, told())
+
+    def test_draw_calls_under_deliver_are_those_of_the_ledger(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2", "Plate 3"]))
+        self.workspace.apply("Merge", lambda d: commands.set_delivery(d, combine="bundle"))
+        self.keys(Qt.Key.Key_5)
+        before, after = re.findall(r"\d+", self.window.ledger.text("draw_calls"))
+        self.assertIn(f"→ {after} draw calls", self.window.settings.deliver.balance_note.text())
+        self.assertEqual(before, "4")
+
+    def test_the_stage_counts_what_the_list_holds(self):
+        glb = Glb()
+        texture = glb.add("textures", {"source": glb.add("images", {"uri": "gone.png"})})
+        for number in range(2):
+            material = glb.material(texture, pbr={"baseColorFactor": [0.5, 0.2 * number, 0.4, 1]})
+            mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()]))
+            glb.node(f"Plate {number}", mesh, scale=[-1, 1, 1])
+        self.drop(glb.write(self.folder / "plates.glb"))
+        self.wait(lambda: self.workspace.document.scene.objects, "the plates")
+        self.idle()
+        self.keys(Qt.Key.Key_4)
+        rows = self.window.settings.panels["check"].list.count()
+        self.assertEqual(self.window.stages.stops["check"].words, f"{rows} findings" if rows > 1 else "1 finding")
+        texts = [finding.message for finding in self.window.settings.panels["check"].findings]
+        self.assertEqual(sum("gone.png" in text for text in texts), 1)
+
+    def test_memory_that_is_the_same_is_not_called_better(self):
+        self.assertEqual(verdict(47, 47), "as it was")
+        self.assertEqual([verdict(47, after) for after in (46, 48)], ["better", "worse"])
+
+    def test_the_look_changes_at_once(self):
+        self.gathered()
+        dark = self.window.grab().toImage().pixelColor(4, 4).lightness()
+        self.window.act("theme")()
+        self.pump(0.1)
+        light = self.window.grab().toImage().pixelColor(4, 4).lightness()
+        self.assertLess(dark, 80)
+        self.assertGreater(light, 180)
+        self.window.act("theme")()
+        self.pump(0.1)
+        self.assertEqual(self.window.grab().toImage().pixelColor(4, 4).lightness(), dark)
+
+
+class Overlaps(WindowCase):
+    def setUp(self):
+        super().setUp()
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        glb.node("Box", box_mesh(glb, material))
+        for name, offset in (("Left", 2.0), ("Right", 2.5), ("Far", 5.0)):
+            mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs(offset=(offset, 0))]))
+            glb.node(name, mesh, translation=[offset, 0, 0])
+        self.drop(glb.write(self.folder / "m.glb"))
+        self.wait(lambda: len(self.workspace.document.scene.objects) == 4, "the objects")
+        self.keys(Qt.Key.Key_1)
+        self.sets = self.window.settings.gather.uv_sets
+        self.unfold(self.sets.choose_button)
+        self.idle()
+
+    def test_stacked_faces_are_told_and_their_objects_selected(self):
+        row = self.sets.table.topLevelItem(0)
+        # the box covers its square six times over, the three plates theirs once: 1 of 4 squares
+        self.assertEqual(row.text(3), "25%")
+        # the whole set is told, not its largest island
+        self.assertEqual(row.text(2), "1.0 × 1.0")
+        self.assertIn("1 object with islands that lie on one another", self.sets.overlaps.text())
+        self.assertIn("2 objects whose islands lie on those of another", self.sets.overlaps.text())
+        self.click(self.sets.choose_button)
+        self.assertEqual(self.workspace.selection, {"Box", "Left", "Right"})
+
+    def test_the_lens_marks_them_in_the_model(self):
+        colors = overlap_colors(self.workspace.document, self.window.theme)
+        marked = {
+            key: len(np.unique(color, axis=0)) == 1 and color[0, 0] > color[0, 2] for key, color in colors.items()
+        }
+        self.assertEqual(marked, {"Box": True, "Left": True, "Right": True, "Far": False})
+        box = self.window.model_lens
+        self.choose(box, "overlap")
+        self.assertEqual(self.workspace.lens, "overlap")
 
 
 class Treatments(WindowCase):

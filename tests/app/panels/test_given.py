@@ -3,6 +3,7 @@
 from unittest import mock
 
 import numpy as np
+from PIL import Image
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QColor
 from PySide6.QtTest import QTest
@@ -152,6 +153,72 @@ class Given(WindowCase):
             self.click(self.panel.trims)
         self.wait(lambda: any("wrong.json" in words for _, words in self.said), "the refusal")
         self.assertIs(self.bundle.given, before)
+
+    def test_a_palette_file_is_opened_by_its_button_and_faces_get_its_cells(self):
+        glb = Glb()
+        for number, color in enumerate([(0.8, 0.1, 0.1), (0.1, 0.1, 0.8)]):
+            material = glb.material(pbr={"baseColorFactor": [*color, 1]})
+            glb.node(f"button {number}", box_mesh(glb, material, (0.1, 0.1, 0.1)), translation=[number * 0.3, 0, 0])
+        self.start(glb.write(self.folder / "desk.glb"))
+        cells = np.zeros((16, 48, 3), np.uint8)
+        cells[:, :16], cells[:, 16:32], cells[:, 32:] = (230, 20, 20), (20, 20, 230), (20, 200, 20)
+        picture = self.folder / "colours.png"
+        Image.fromarray(cells).save(picture)
+        self.take(picture, self.panel.palette_file)
+        self.assertEqual(self.panel.list.count(), 3)
+        self.assertIn("palette · 3 cells", self.fold.head.words)
+        layout = self.bundle.layout
+        fields = [int(layout.fields[layout.starts[layout.surface_of(f"button {n}")]]) for n in range(2)]
+        self.assertAlmostEqual(self.bundle.given.colors[fields[0]][0], 0.79, delta=0.02)
+        self.workspace.select({"button 0"})
+        green = next(n for n in range(3) if n not in fields)
+        self.click(self.panel.list.viewport(), self.panel.list.visualItemRect(self.panel.list.item(green)).center())
+        self.idle()
+        layout = self.bundle.layout
+        self.assertEqual(int(layout.fields[layout.starts[layout.surface_of("button 0")]]), green)
+
+    def test_trims_are_chosen_and_removed_together_and_marked_over_others(self):
+        self.start(furniture(self.folder / "shed.glb"))
+        self.take(wooden(self.folder), self.panel.trims)
+        names = [trim.name for trim in self.bundle.given.trims]
+        rows = self.panel.list
+        for row, modifiers in ((1, PLAIN), (3, Qt.KeyboardModifier.ShiftModifier)):
+            place = rows.visualItemRect(rows.item(row)).center()
+            QTest.mouseClick(rows.viewport(), LEFT, modifiers, place)
+        self.assertEqual(len(rows.selectedItems()), 3)
+        self.click(self.panel.remove)
+        self.assertEqual([trim.name for trim in self.bundle.given.trims], [names[0], *names[4:]])
+        # the one that took their place is chosen, so that the next can be removed at once
+        self.assertEqual([rows.row(item) for item in rows.selectedItems()], [1])
+        self.undo_to("Remove 3 trims")
+        self.assertEqual([trim.name for trim in self.bundle.given.trims], names)
+        # a box over two trims takes their place
+        one, two = self.bundle.given.trims[0].box, self.bundle.given.trims[1].box
+        self.click(self.panel.mark)
+        self.drag(self.at(-20, one[1] + 3), self.at(1040, two[3] - 3))
+        self.click(self.panel.mark)
+        self.idle()
+        self.assertEqual({trim.name for trim in self.bundle.given.trims} & {names[0], names[1]}, set())
+        self.assertEqual(len(self.bundle.given.trims), len(names) - 1)
+
+    def undo_to(self, label):
+        """Undo up to a step, and that too: the layout that follows from a step is one of its own."""
+        self.idle()
+        while self.workspace.session.undo_label != label:
+            self.assertTrue(self.workspace.session.undo_label)
+            self.undo()
+        self.undo()
+        self.idle()
+
+    def test_what_was_said_of_one_picture_goes_when_another_is_opened(self):
+        self.start(furniture(self.folder / "shed.glb"))
+        self.take(wooden(self.folder), self.panel.trims)
+        first = self.bundle.given.trims[0].box
+        self.window.given.change_trim(1, "Trim", box=first)
+        self.assertIn("trims do not overlap", self.window.message.text())
+        self.take(self.folder / "wood.png", self.panel.trims)
+        self.assertNotIn("overlap", self.window.message.text())
+        self.assertIn("wood.png", self.window.message.text())
 
     def test_a_palette_is_made_cells_are_clicked_and_recoloured(self):
         glb = Glb()

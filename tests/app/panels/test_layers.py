@@ -10,6 +10,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
 from fasciculum.model.layers import Axis, Blend, LayerImage, LayerProjection, MaskKind
+from fasciculum.model.lighting import LampKind
 from fasciculum.session.commands import add_bundle, set_sheet
 from tests.app.harness import LEFT, WindowCase
 from tests.builders import Glb, box_mesh
@@ -168,6 +169,7 @@ class Layers(WindowCase):
         with mock.patch.object(QFileDialog, "getSaveFileName", staticmethod(lambda *_: (str(file), ""))):
             self.click(self.panel.save)
         self.assertEqual(json.loads(file.read_text())["layers"][0]["base_color"], "moss.png")
+        self.click_row("rock 2")
         with self.choosing(file):
             self.click(self.panel.open)
         self.assertEqual(len(self.stack), 2)
@@ -183,6 +185,32 @@ class Layers(WindowCase):
             self.click(self.panel.add_picture)
         self.wait(lambda: any("broken.png" in words for _, words in self.said), "the refusal")
         self.assertEqual(len(self.stack), 2)
+
+    def test_a_stack_is_laid_over_what_is_chosen_once_and_saved_with_its_suffix(self):
+        self.click_row("rock 1")
+        self.add_picture()
+        bare = self.folder / "moss"
+        with mock.patch.object(QFileDialog, "getSaveFileName", staticmethod(lambda *_: (str(bare), ""))):
+            self.click(self.panel.save)
+        file = self.folder / "moss.json"
+        self.assertTrue(file.exists() and not bare.exists())
+        self.click_row("rock 2")
+        with self.choosing(file):
+            self.click(self.panel.open)
+        self.assertEqual([layer.objects for layer in self.stack], [("rock 1",), ("rock 2",)])
+        # what lies there already is not doubled
+        with self.choosing(file):
+            self.click(self.panel.open)
+        self.assertEqual(len(self.stack), 2)
+
+    def test_a_chosen_light_takes_the_hint_from_the_layer(self):
+        self.add_picture()
+        self.panel.list.setCurrentRow(0)
+        self.layers.choose(0)
+        self.assertTrue(self.window.model.layers.on)
+        self.window.lights.add(LampKind.SUN)
+        self.window.lights.choose("Sun")
+        self.assertFalse(self.window.model.layers.on)
 
     def test_maps_go_stale_and_are_baked_with_the_layer(self):
         keys = ("rock 1", "rock 2")

@@ -8,6 +8,7 @@ from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.units import MIB
 from fasciculum.ways.on_sheet import on_sheet
 from tests.app.harness import WindowCase
 from tests.operations.plan.scenes import mixed
@@ -107,6 +108,37 @@ class Plot(PlansCase):
         self.assertEqual(open_project(path, self.workspace.session.store).terms.calls, calls)
         self.keys(Qt.Key.Key_Z, CTRL)
         self.assertEqual(self.workspace.document.terms.calls, 0)
+
+    def test_limits_that_are_typed_bind_every_plan(self):
+        """With memory limited each named plan keeps to it; where none can, the nearest is named as such."""
+        self.weighed()
+        sizes = sorted({plan.texture_bytes for plan in self.plan.plans.front})
+        limit = -(-sizes[len(sizes) // 2] // MIB)
+        self.plan.sharpness.setValue(5)
+        self.type_number(self.plan.memory, limit)
+        self.weighed()
+        named = self.plan._named()
+        self.assertEqual({plan.texture_bytes <= limit * MIB for plan in named.values()}, {True})
+        fitting = [plan for plan in self.plan.plans.front if plan.texture_bytes <= limit * MIB]
+        self.assertEqual(named["fewest"].draw_calls, min(plan.draw_calls for plan in fitting))
+        self.click(self.plan.buttons["fewest"])
+        self.wait(lambda: self.workspace.document.bundles, "the plan")
+        self.idle()
+        self.assertLessEqual(ledger_of(self.workspace.document).after.texture_bytes, limit * MIB * 1.02)
+        # nothing keeps both of these
+        self.plan.sharpness.setValue(100)
+        self.type_number(self.plan.calls, 1)
+        self.weighed()
+        self.assertIn("No plan fits; the nearest is", self.plan.words.text())
+        self.assertIn("instead of 1", self.plan.words.text())
+
+    def type_number(self, field, number):
+        """Type a number as an artist does, and leave the field."""
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, str(number))
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        self.pump(0.05)
 
     def test_joining_is_weighed(self):
         apart = min(plan.draw_calls for plan in self.weighed().plans)

@@ -447,7 +447,7 @@ class BundleList(QWidget):
 
     def _dropped(self, keys: list[str], home: str) -> None:
         target = "" if home == LOOSE else home
-        label = f"Move {keys[0] if len(keys) == 1 else f'{len(keys)} objects'}"
+        label = f"Move {keys[0] if len(keys) == 1 else counted(len(keys), 'object')}"
         self.workspace.apply(label, lambda document: commands.move_objects(document, keys, target))
         self.workspace.select(keys)
 

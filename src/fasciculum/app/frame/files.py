@@ -144,7 +144,7 @@ class Files:
             f"{name}{more} changed on disk since it was read.",
             (
                 Choice("Reload", "Read the sources again; what did not change keeps its layout and maps", self.reload),
-                Choice("Not now", "Go on with what was read; Reload sources is in the project menu", self.keeper.watch),
+                Choice("Not now", "Go on with what was read; Reload is in the project menu", self.keeper.accept),
             ),
         )
 

@@ -65,7 +65,7 @@ class Keeper(QObject):
     def watch(self) -> None:
         """Watch what the document was read from, as it is on disk now."""
         files = list(watched_files(self.workspace.document))[:MOST_WATCHED]
-        self._stamps = {path: _stamp(path) for path in files}
+        self._stamps = {path: self._as_read(path) for path in files}
         old = [*self._watcher.files(), *self._watcher.directories()]
         if old:
             self._watcher.removePaths(old)
@@ -73,6 +73,26 @@ class Keeper(QObject):
         wanted = [path for path in [*files, *{str(Path(path).parent) for path in files}] if Path(path).exists()]
         if wanted:
             self._watcher.addPaths(wanted)
+
+    def accept(self) -> None:
+        """Go on with what was read, whatever has changed since."""
+        self.watch()
+        self._settle.stop()
+        self._stamps = {path: _stamp(path) for path in self._stamps}
+
+    def _as_read(self, path: str) -> tuple[int, int] | None:
+        """Return what a file was like when it was read, nothing when it has changed since that began."""
+        stamp = _stamp(path)
+        if stamp is None or (path in self._stamps and self._stamps[path] == stamp):
+            return stamp
+        try:
+            if Path(path).stat().st_ctime_ns < self.workspace.read_since:
+                return stamp
+        except OSError:
+            return None
+        # it may have been read before it changed or after: looked at again, it counts as changed
+        self._settle.start()
+        return None
 
     def look(self) -> None:
         """Tell which sources are no longer as they were read."""

@@ -51,7 +51,7 @@ FIGURES = (
 )
 
 
-def _verdict(before: int, after: int) -> str:
+def verdict(before: int, after: int) -> str:
     """Return in a word whether a figure is better than it was."""
     return "as it was" if after == before else "better" if after < before else "worse"
 
@@ -111,14 +111,14 @@ class LedgerStrip(QWidget):
         ledger = ledger_of(document)
         before, after = ledger.before, ledger.after
         calls = before.draw_calls, after.draw_calls
-        self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {_verdict(*calls)}")
+        self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {verdict(*calls)}")
         self._show("materials", f"{before.materials} → <b>{after.materials}</b>")
         memory = before.texture_bytes, after.texture_bytes
         # light is no cost of merging: the source has none that could be compared
         without_light = memory[1] - ledger.light_bytes
         sizes = tuple(round(size / MIB) for size in (memory[0], without_light))
         light = f" + {ledger.light_bytes / MIB:.0f} light" if ledger.light_bytes else ""
-        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b> {_verdict(*sizes)}")
+        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b> {verdict(*sizes)}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
             for name in ("fill", "density", "clean", "match"):

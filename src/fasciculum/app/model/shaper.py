@@ -15,6 +15,7 @@ from fasciculum.app.actions import Act
 from fasciculum.app.sheet.hand import Hand
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import ObjectPolicy, ProjectionKind
+from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.unwrapping import Projection, Shaping
 from fasciculum.operations.lay_out import shaping
@@ -161,9 +162,7 @@ class Shaper(QObject):
             "bundle": "Lay flat as the bundle says",
         }
         count = len(self.keys())
-        self.tell(
-            f"{words[policy]}: {count} object{'s' if count != 1 else ''}", lambda _, told: replace(told, policy=policy)
-        )
+        self.tell(f"{words[policy]}: {counted(count, 'object')}", lambda _, told: replace(told, policy=policy))
 
     def set_uv_set(self, number: int) -> None:
         """Take the chosen objects' islands from a UV set; -1 is the one that their materials read."""
@@ -177,7 +176,7 @@ class Shaper(QObject):
         scene, key = self.workspace.document.scene, self.key
         half = self.graph(key).half_edges(np.array(sorted(self.edges))).tolist()
         count = len(self.edges)
-        label = f"{'Cut' if on else 'Join'} {count} edge{'s' if count != 1 else ''} of {key}"
+        label = f"{'Cut' if on else 'Join'} {counted(count, 'edge')} of {key}"
         self.tell(label, lambda other, told: shaping.with_seams(scene, other, told, half, on), self._alike(key))
         self._forget_edges()
         self.changed.emit()
@@ -252,7 +251,7 @@ class Shaper(QObject):
         scene = self.workspace.document.scene
         faces = self.faces
         keys = [self.key] if faces else self.keys()
-        what = f"{len(faces)} faces of {self.key}" if faces else f"{len(keys)} object{'s' if len(keys) != 1 else ''}"
+        what = f"{counted(len(faces), 'face')} of {self.key}" if faces else counted(len(keys), "object")
         self.tell(
             f"Project a {projection.kind} on {what}",
             lambda key, told: shaping.with_projection(scene, key, told, projection, faces),
@@ -293,7 +292,7 @@ class Shaper(QObject):
 
         words = {"relax": "Relax", "straighten": "Straighten", "rectangle": "Make a rectangle of"}[how]
         before = self.workspace.document
-        self.workspace.apply(f"{words} {len(on)} island{'s' if len(on) != 1 else ''}", change)
+        self.workspace.apply(f"{words} {counted(len(on), 'island')}", change)
         if self.workspace.document is before:
             self.workspace.say("These islands cannot be made over that way: no border to go by, or no four corners.")
 

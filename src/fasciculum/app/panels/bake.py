@@ -20,6 +20,7 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.baking.needs import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace, FileFormat
+from fasciculum.model.counting import counted
 from fasciculum.model.map_wishes import Cell
 from fasciculum.model.maps import AUTO, KINDS, LIGHT, LIT, Origin
 from fasciculum.model.settings import words_of
@@ -196,8 +197,8 @@ class BakePanel(FoldColumn):
         count = len(shown) + len(packed)
         work = sum(self._bytes(bundle, name, sizes[name]) for name in (needs.maps if needs else ())) / MIB
         self.maps_note.setText(
-            f"{count} textures: {memory:.0f} MiB in the engine. Baking takes about {work:.0f} MiB of memory and "
-            f"{work:.0f} MiB of disk."
+            f"{counted(count, 'texture')}: {memory:.0f} MiB in the engine. Baking takes about {work:.0f} MiB of memory "
+            f"and {work:.0f} MiB of disk."
         )
         self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
         self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")

@@ -35,7 +35,7 @@ from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import words_of
 from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.conventions import delivery_name
-from fasciculum.operations.deliver.deliver import delivered_names
+from fasciculum.operations.deliver.deliver import delivered_names, notes_on
 from fasciculum.operations.deliver.joining import balance
 from fasciculum.operations.deliver.scene import bare_bundles, ready_bundles
 from fasciculum.operations.ledger import ledger_of
@@ -312,6 +312,7 @@ class DeliverPanel(FoldColumn):
         if apart:
             names = ", ".join(bundle.name for bundle in apart)
             lines.append(f"\n{names}: all materials are kept apart, delivered as they came.")
+        lines += [f"\n{words}" for words in notes_on(document)]
         lines += [f"\n{bundle.name}: {why}." for bundle, why in not_ready(document)]
         state = {DONE: f"\nDelivered to {document.delivered_to}.", STALE: "\nThe last delivery is stale."}
         lines.append(state.get(delivery_state(document), ""))

@@ -23,6 +23,7 @@ from fasciculum.app.rows import SETTLE, SHEET, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
+from fasciculum.model.counting import counted
 from fasciculum.model.settings import words_of
 from fasciculum.operations.check.check import measure_layout
 from fasciculum.operations.lay_out.forecast import Ahead, clean_size
@@ -185,7 +186,7 @@ class LayOutPanel(FoldColumn):
         if self._shared is None:
             self.share.setValue(bundle.share(chosen[0]) if chosen else 1.0)
         count = len(chosen)
-        about = chosen[0] if count == 1 else f"{count} objects"
+        about = chosen[0] if count == 1 else counted(count, "object")
         self.share_note.setText(f"of {about}" if chosen else "choose objects first")
         self._filling = False
         self.folds["Share"].say(f"{bundle.share(chosen[0]):.2f} of {about}" if chosen else "none chosen")
@@ -211,7 +212,7 @@ class LayOutPanel(FoldColumn):
                 self.folds[title].say("not packed")
             return
         projected = sum(1 for surface in layout.surfaces if surface.projected.any())
-        words = f"{projected} object{'s' if projected != 1 else ''} unwrapped, whole or in part"
+        words = f"{counted(projected, 'object')} unwrapped, whole or in part"
         self.uv_note.setText(words if projected else "all source UVs kept")
         self._say_measured(bundle)
 

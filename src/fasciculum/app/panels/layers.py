@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.fields import ComboBox, DoubleSpinBox, Slider
 from fasciculum.app.layers import Layers
 from fasciculum.app.parts import ColorButton, Column, Form, Switch, button_line, note, shown_color, small_button
+from fasciculum.model.counting import counted
 from fasciculum.model.layers import (
     Axis,
     Blend,
@@ -254,7 +255,7 @@ class LayersPanel(Column):
         self._filling = False
         keys = [item.key for item in self.layers.workspace.document.scene.objects]
         on = {key for key in keys if any(one.lies_on(key) for one in stack)}
-        self.short = f"{len(stack)} on {len(on)} objects" if stack else "none"
+        self.short = f"{len(stack)} on {counted(len(on), 'object')}" if stack else "none"
         self.said()
         if layer is None:
             self.about.setText("Choose objects, then lay a colour or a picture over them.")

@@ -25,6 +25,7 @@ from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.lights import Lights, words_of_lights
 from fasciculum.app.look import Theme
 from fasciculum.app.parts import ColorButton, Column, Form, Switch, note, shown_color, small_button
+from fasciculum.model.counting import counted
 from fasciculum.model.lighting import Lamp, LampKind, Sky, SkyKind, sun_direction
 from fasciculum.units import linear_to_srgb
 
@@ -436,7 +437,9 @@ class LightsPanel(Column):
         if not lamps:
             self.about.setText("No light of its own yet: a white sky shines.")
         elif lamp is None:
-            self.about.setText(f"{len(lamps)} lights. Choose one to change it, or drag it in the model (lens Light).")
+            self.about.setText(
+                f"{counted(len(lamps), 'light')}. Choose one to change it, or drag it in the model (lens Light)."
+            )
         else:
             where = "of the project" if lights.is_own(lamp.key) else "of the model"
             changed = ", changed" if lights.is_changed(lamp.key) else ""

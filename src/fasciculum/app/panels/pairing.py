@@ -33,6 +33,7 @@ from fasciculum.app.pairs import Pairs
 from fasciculum.app.parts import MODELS, Column, Form, note, small_button
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import PairBy
+from fasciculum.model.counting import counted
 from fasciculum.model.detail import Pair
 
 RULES = {
@@ -386,4 +387,4 @@ class PairingPanel(Column):
         else:
             loose = len(list(detail.loose))
             words = f"{loose} high-poly objects found no partner: they stand first." if loose else "All found partners."
-            self.about.setText(f"{len(detail.pairs)} objects read high-poly ones. {words}")
+            self.about.setText(f"{counted(len(detail.pairs), 'object reads', 'objects read')} high-poly ones. {words}")

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from fasciculum.app.parts import note
 from fasciculum.app.workspace import Workspace
 from fasciculum.checks.textures import Texture, textures_of
+from fasciculum.model.counting import counted
 from fasciculum.operations.gather.thumbnails import thumbnails
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB, texture_bytes
@@ -122,7 +123,7 @@ class TextureTable(QDialog):
         wrong = sum(bool(entry.faults) for entry in self.entries)
         total = sum(texture_bytes(image.width, image.height) for image in scene.images) / MIB
         self.count.setText(
-            f"{len(self.entries)} textures, {total:.0f} MiB uncompressed with mip levels; "
+            f"{counted(len(self.entries), 'texture')}, {total:.0f} MiB uncompressed with mip levels; "
             + {0: "none looks wrong.", 1: "1 looks wrong and stands first."}.get(
                 wrong, f"{wrong} look wrong and stand first."
             )

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from fasciculum.baking.light.noise import Denoiser, available
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lamps import lamps_of
@@ -45,9 +46,9 @@ def _shared(bundle: Bundle) -> Iterator[Finding]:
     if not shared and not inside:
         return
     named = (
-        f"{len(shared)} copies ({', '.join(shared[:3])}{', ...' if len(shared) > 3 else ''})"
+        f"{counted(len(shared), 'copy', 'copies')} ({', '.join(shared[:3])}{', ...' if len(shared) > 3 else ''})"
         if shared
-        else (f"{inside} islands")
+        else counted(inside, "island")
     )
     yield Finding(
         "light_shared",

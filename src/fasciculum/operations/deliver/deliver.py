@@ -8,15 +8,20 @@ from pathlib import Path
 
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Combine
+from fasciculum.model.choices import Combine, Green
 from fasciculum.model.document import Document
-from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.maps import NORMAL
 from fasciculum.model.output import OutputScene
 from fasciculum.operations.deliver.conventions import TextureFile, delivery_name, encoded_texture, texture_files
+from fasciculum.operations.deliver.lights import light_is_baked
 from fasciculum.operations.deliver.scene import SceneBuilder, ready_bundles
 from fasciculum.operations.deliver.writing import write_all
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
+
+#: kinds of models that hold their textures unless they are asked to lie beside
+HOLDS_TEXTURES = ("glb",)
 
 
 @dataclass
@@ -67,6 +72,7 @@ def deliver(
     # models are told first, and written last
     models = tuple(entry.suffix for entry in WRITTEN_FORMATS)
     result.files = sorted(files, key=lambda name: not name.endswith(models))
+    result.findings += [Finding("delivered_otherwise", INFO, words) for words in notes_on(document)]
     result.changed = write_all(folder, files, progress=progress.part(0.9, 1.0))
     progress.update(1.0, "Delivered")
     return result
@@ -86,6 +92,22 @@ def delivered_names(document: Document) -> list[str]:
     beside = _high_poly(document)
     more = [] if beside is None else [f"{delivery_name(beside)}{ending}" for ending in endings]
     return textures + [f"{name}{ending}" for ending in endings] + more
+
+
+def notes_on(document: Document) -> list[str]:
+    """Return in words what is otherwise in the model files than in the files beside them."""
+    ready, settings = ready_bundles(document), document.delivery
+    normals = any(bundle.texturing is not None and bundle.texturing.map(NORMAL.name) is not None for bundle in ready)
+    found = []
+    held = [name for name in settings.models if name in HOLDS_TEXTURES and not settings.external_textures]
+    if normals and settings.green is Green.DOWN and held:
+        found.append(
+            f"Normal maps within .{' and .'.join(held)} have green up, as glTF has it; those of the files beside have "
+            "green down, as this delivery says."
+        )
+    if settings.lights and light_is_baked(ready):
+        found.append("Lights are left out of the models, since their light is baked.")
+    return found
 
 
 def _high_poly(document: Document) -> Document | None:
