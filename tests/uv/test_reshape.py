@@ -4,9 +4,10 @@ import unittest
 
 import numpy as np
 
-from fasciculum.model.unwrapping import Projection
-from fasciculum.uv.corners import signed_uv_areas
+from fasciculum.model.unwrapping import Projection, Shaping
+from fasciculum.uv.corners import Corners, signed_uv_areas
 from fasciculum.uv.edges import EdgeGraph, hit
+from fasciculum.uv.flatten import BY_HAND, flatten
 from fasciculum.uv.overlaps import self_overlap
 from fasciculum.uv.projection import evened, project
 from fasciculum.uv.stretch import measure_stretch
@@ -18,6 +19,67 @@ def plate(columns=8, rows=5):
     """A flat plate of 4 by 2.5 metres and its exact flat corners."""
     world = surfaces.sheet_of(lambda u, v: np.stack([4 * u, 2.5 * v, 0 * u], -1), columns, rows)
     return world, world[..., :2].copy()
+
+
+def dome(count=16):
+    """A round shell bent both ways, and UVs that draw it flat as seen from above, stretched towards its rim."""
+
+    def bend(u, v):
+        x, y = u - 0.5, v - 0.5
+        return np.stack([x, y, np.sqrt(np.maximum(0.27 - x * x - y * y, 0))], -1)
+
+    world = surfaces.sheet_of(bend, count, count)
+    world = world[np.hypot(*world[..., :2].mean(axis=1).T) < 0.42]
+    return world, world[..., :2] + 0.5
+
+
+def edges_on(world, chosen):
+    """The half-edges whose two ends and middle satisfy a condition on x and y."""
+    after = np.roll(world, -1, axis=1)
+    ends = np.stack([world, after, (world + after) / 2], axis=2)[..., :2]
+    return np.flatnonzero(chosen(ends).all(axis=2).ravel())
+
+
+class Cutting(unittest.TestCase):
+    """Islands with clean UVs of their own that are cut by hand."""
+
+    def flat(self, world, uvs, cut):
+        zero = np.zeros(len(world), np.int32)
+        shaping = Shaping(seams=tuple(cut.tolist()), count=len(world))
+        return flatten(Corners(world, uvs, zero, zero, world), policy="auto", even=True, shaping=shaping)
+
+    def test_an_open_cut_leaves_one_island_that_stays_what_it_was(self):
+        world, uvs = plate()
+        cut = edges_on(world, lambda ends: np.isclose(ends[..., 1], 1.0) & (ends[..., 0] < 2.2))
+        flat = self.flat(world, uvs, cut)
+        self.assertEqual((flat.islands.max(), flat.why.tolist()), (0, [BY_HAND]))
+        np.testing.assert_allclose(flat.corners, uvs, atol=1e-9)
+
+    def test_a_cut_from_border_to_border_leaves_two(self):
+        world, uvs = plate()
+        cut = edges_on(world, lambda ends: np.isclose(ends[..., 1], 1.0))
+        flat = self.flat(world, uvs, cut)
+        self.assertEqual(np.unique(flat.islands, return_counts=True)[1].tolist(), [32, 48])
+
+    def test_a_cut_all_round_leaves_two(self):
+        world, uvs = plate()
+        cut = edges_on(
+            world,
+            lambda ends: np.isclose(np.maximum(np.abs(ends[..., 0] - 2) / 0.5, np.abs(ends[..., 1] - 1.25) / 0.25), 1),
+        )
+        flat = self.flat(world, uvs, cut)
+        self.assertEqual(np.unique(flat.islands, return_counts=True)[1].min(), 4)
+        self.assertEqual(flat.islands.max(), 1)
+
+    def test_a_stretched_island_eases_into_the_opening(self):
+        world, uvs = dome()
+        cut = edges_on(world, lambda ends: np.isclose(ends[..., 1], 0) & (ends[..., 0] < 0.01))
+        flat = self.flat(world, uvs, cut)
+        self.assertEqual(flat.islands.max(), 0)
+        self.assertLess(measure_stretch(world, flat.corners).l2, measure_stretch(world, uvs).l2 - 0.01)
+        self.assertLess(self_overlap(flat.corners, flat.islands, enough=1e-4)[0], 1e-4)
+        # the slit is open: its vertices lie at two places each
+        self.assertGreater(*(len(np.unique(one.reshape(-1, 2).round(6), axis=0)) for one in (flat.corners, uvs)))
 
 
 class Reshaping(unittest.TestCase):

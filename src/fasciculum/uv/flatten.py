@@ -12,10 +12,11 @@ from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.unwrapping import PLAIN, Shaping, UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import Corners, signed_uv_areas, surface_areas
-from fasciculum.uv.islands import connect, find_islands, position_tolerance, renumber, weld
-from fasciculum.uv.overlaps import self_overlap
+from fasciculum.uv.islands import connect, find_islands, position_tolerance, renumber, split_along, uv_vertices, weld
+from fasciculum.uv.overlaps import marked_overlaps, self_overlap
 from fasciculum.uv.projection import evened, project
-from fasciculum.uv.stretch import angle_stretch, metric
+from fasciculum.uv.stretch import angle_stretch, measure_stretch, metric
+from fasciculum.uv.unwrap.reshape import Island
 from fasciculum.uv.unwrap.unwrap import unwrap
 
 #: shares of an island's area from which it does not count as clean: covering itself, turned over, without extent
@@ -24,6 +25,10 @@ CLASH, TURNED, COLLAPSED = 1e-4, 1e-4, 0.01
 UNEVEN = 0.1
 #: an island with this share of its surface stretched more than so many times, whatever its scales, is not clean
 TOO_LONG, OVER = 0.3, 3.0
+#: a clean island cut by hand is relaxed where its L2 stretch is above this
+EASED = 1.01
+#: how often it is relaxed at most until the sides of the cut no longer lie on each other
+ROUNDS = 6
 
 
 @dataclass(frozen=True, eq=False)
@@ -203,18 +208,27 @@ class _Begun:
             why = judge_islands(some, uvs, found)
         else:
             why = np.zeros(int(found.max()) + 1, np.int64)
-        touched = (self.seams | self.joined)[which].any(axis=1)
-        if touched.any():
-            why[np.unique(found[touched])] = BY_HAND
+        touched, joined = (
+            np.bincount(found, edges[which].any(axis=1), len(why)) > 0
+            for edges in (self.seams | self.joined, self.joined)
+        )
+        only_cut = touched & ~joined & (why == KEPT)
+        why[touched] = BY_HAND
         self.why[which] = why[found]
+        cut = only_cut[found]
         if settings.keep_seams or touched.any():
             own = settings.keep_seams | (why[found] == BY_HAND)
             self.seams[which] |= uv_seams(world, uvs) & own[:, None]
             self.seams &= ~self.joined
         good = why[found] == KEPT
-        if good.any():
-            labels = renumber(found[good])
-            self.add(which[good], _to_metres(world[good], uvs[good], labels, even), labels, KEPT)
+        clean = good | cut
+        if clean.any():
+            place = np.zeros_like(uvs)
+            place[clean] = _to_metres(world[clean], uvs[clean], renumber(found[clean]), even)
+            self.add(which[good], place[good], renumber(found[good]), KEPT)
+            if cut.any():
+                opened = split_along(uv_vertices(world[cut], uvs[cut]), self.seams[which[cut]])
+                self.add(which[cut], *_eased(world[cut], place[cut], opened, even), BY_HAND)
 
     def add(
         self, which: NDArray[np.int64], place: NDArray[np.float64], islands: NDArray[np.int32], why: int = -1
@@ -231,6 +245,48 @@ class _Begun:
         why = np.zeros(int(islands.max(initial=-1)) + 1, np.int64)
         why[islands] = self.why
         return Flat(_from_zero(self.place, islands), islands, self.why != KEPT, why)
+
+
+def _eased(
+    world: NDArray[np.float64], place: NDArray[np.float64], vertices: NDArray[np.int64], even: bool
+) -> tuple[NDArray[np.float64], NDArray[np.int32]]:
+    """Return the places and islands of clean ones that were cut by hand, stretched ones relaxed into the opening.
+
+    An open cut leaves one island; one that parts it leaves as many as it parts it into.
+    """
+    place, islands = place.copy(), renumber(connect(vertices))
+    for number in range(int(islands.max()) + 1):
+        own = islands == number
+        if measure_stretch(world[own], place[own]).l2 < EASED:
+            continue
+        eased = _relaxed(world[own], place[own], vertices[own])
+        place[own] = eased if even else eased * _like(eased, place[own])
+    return place, islands
+
+
+def _relaxed(
+    world: NDArray[np.float64], place: NDArray[np.float64], vertices: NDArray[np.int64]
+) -> NDArray[np.float64]:
+    """Relax an island that is cut open; where the sides of the cut would lie on each other they stay closed."""
+    start = Island(world, place, vertices)
+    there = np.zeros(len(start.places), np.int64)
+    there[start.vertex.ravel()] = weld(place.reshape(-1, 2), float(np.ptp(place)) * 1e-9)
+    sides = np.bincount(there)[there] > 1
+    shut = np.zeros(len(there), np.bool_)
+    for _ in range(ROUNDS):
+        island = Island(world, place, vertices)
+        island.relax(shut)
+        over = np.unique(island.vertex[marked_overlaps(island.corners())])
+        if not len(over):
+            return island.corners()
+        more = sides & np.isin(there, there[over]) & ~shut
+        shut |= more if more.any() else sides
+    return place
+
+
+def _like(flat: NDArray[np.float64], other: NDArray[np.float64]) -> float:
+    """Return the factor that gives flat triangles the area of others."""
+    return float(np.sqrt(np.abs(signed_uv_areas(other)).sum() / max(np.abs(signed_uv_areas(flat)).sum(), 1e-300)))
 
 
 def _edges(numbers: Sequence[int], count: int) -> NDArray[np.bool_]:

@@ -47,6 +47,35 @@ def connect(vertices: NDArray[np.int64]) -> NDArray[np.int32]:
     return numbers
 
 
+def split_along(vertices: NDArray[np.int64], cut: NDArray[np.bool_]) -> NDArray[np.int64]:
+    """Return the vertices of triangles anew, apart where only cut edges held them together.
+
+    An open cut gives its inner vertices twice and leaves one piece; one that closes, or runs from border to border,
+    leaves two, as `connect` finds.
+
+    Parameters
+    ----------
+    vertices : ndarray of int64, shape (T, 3)
+    cut : ndarray of bool, shape (T, 3)
+        The edges from each corner to the next.
+    """
+    count = 3 * len(vertices)
+    corner = np.arange(count)
+    after = np.roll(corner.reshape(-1, 3), -1, axis=1).ravel()
+    start, end = vertices.ravel(), np.roll(vertices, -1, axis=1).ravel()
+    swap = start > end
+    low, high = np.where(swap, after, corner), np.where(swap, corner, after)
+    ends = np.sort(np.stack([start, end], axis=1), axis=1)
+    order = np.lexsort((ends[:, 1], ends[:, 0]))
+    same = (ends[order][1:] == ends[order][:-1]).all(axis=1)
+    same &= ~(cut.ravel()[order][1:] | cut.ravel()[order][:-1])
+    one, other = order[:-1][same], order[1:][same]
+    rows, columns = np.concatenate([low[one], high[one]]), np.concatenate([low[other], high[other]])
+    graph = sparse.coo_matrix((np.ones(len(rows)), (rows, columns)), shape=(count, count))
+    _, labels = csgraph.connected_components(graph, directed=False)
+    return np.asarray(labels, np.int64).reshape(-1, 3)
+
+
 def position_tolerance(world: NDArray[np.float64]) -> float:
     """Return the distance below which two positions of an object are one: a millionth of its diagonal."""
     diagonal = float(np.linalg.norm(np.ptp(world.reshape(-1, 3), axis=0))) if world.size else 0.0
@@ -63,11 +92,15 @@ def find_islands(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArra
     """
     if not len(world):
         return np.zeros(0, np.int32)
+    return connect(uv_vertices(world, uvs))
+
+
+def uv_vertices(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return a number for each corner, shape (T, 3), the same where both position and UV agree."""
     extent = float(np.ptp(uvs)) if uvs.size else 0.0
     places = weld(world.reshape(-1, 3), position_tolerance(world))
     flat = weld(uvs.reshape(-1, 2), max(extent * 1e-6, 1e-7))
-    both = weld(np.stack([places, flat], axis=1).astype(np.float64), 1.0)
-    return connect(both.reshape(-1, 3))
+    return weld(np.stack([places, flat], axis=1).astype(np.float64), 1.0).reshape(-1, 3)
 
 
 def renumber(labels: NDArray[np.int32]) -> NDArray[np.int32]:

@@ -131,6 +131,14 @@ def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> d
     return {item.key: tuple(sorted(found[item.key])) for item in items if item.key in found}
 
 
+def marked_overlaps(flat: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Return which flat triangles, shape (T, 3, 2), lie on others of them."""
+    flat = np.ascontiguousarray(flat)
+    mark = np.zeros(len(flat), np.bool_)
+    mark_overlapping(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), SHARED, MOST_MARKED, mark)
+    return mark
+
+
 def overlapping_triangles(scene: Scene, items: Sequence[Object]) -> dict[str, NDArray[np.bool_]]:
     """Return for each object which of its triangles, (T,), lie on others in the UV sets that its materials read.
 
@@ -144,9 +152,7 @@ def overlapping_triangles(scene: Scene, items: Sequence[Object]) -> dict[str, ND
     marks = [np.zeros(len(one.material), np.bool_) for one in every]
     for material in sorted({index for one in every for index in np.unique(one.material).tolist()}):
         chosen = [(one.material == material) & np.isfinite(one.source).all(axis=(1, 2)) for one in every]
-        flat = np.ascontiguousarray(np.concatenate([one.source[own] for one, own in zip(every, chosen, strict=True)]))
-        mark = np.zeros(len(flat), np.bool_)
-        mark_overlapping(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), SHARED, MOST_MARKED, mark)
+        mark = marked_overlaps(np.concatenate([one.source[own] for one, own in zip(every, chosen, strict=True)]))
         first = 0
         for own, found in zip(chosen, marks, strict=True):
             found[own] = mark[first : first + int(own.sum())]

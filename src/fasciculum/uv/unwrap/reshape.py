@@ -23,16 +23,24 @@ NEAR_AXIS = 20.0
 
 
 class Island:
-    """An island's triangles on the surface, (T, 3, 3), and flat, (T, 3, 2), in metres, with its vertices."""
+    """An island's triangles on the surface, (T, 3, 3), and flat, (T, 3, 2), in metres, with its vertices.
 
-    def __init__(self, world: NDArray[np.float64], flat: NDArray[np.float64]) -> None:
+    ``vertex`` numbers them where places alone do not tell, as along an open cut.
+    """
+
+    def __init__(
+        self, world: NDArray[np.float64], flat: NDArray[np.float64], vertex: NDArray[np.int64] | None = None
+    ) -> None:
         #: whether the island lies face down; it is worked on face up
         self.turned = bool(signed_uv_areas(flat).sum() < 0)
         if self.turned:
             flat = flat * np.array([-1.0, 1.0])
         self.world = world
         size = max(float(np.ptp(flat.reshape(-1, 2), axis=0).max()), 1e-300)
-        self.vertex = weld(flat.reshape(-1, 2), size * 1e-7).reshape(-1, 3)
+        if vertex is None:
+            self.vertex = weld(flat.reshape(-1, 2), size * 1e-7).reshape(-1, 3)
+        else:
+            self.vertex = np.unique(vertex, return_inverse=True)[1].reshape(-1, 3)
         self.places = np.zeros((int(self.vertex.max()) + 1, 2))
         self.places[self.vertex.ravel()] = flat.reshape(-1, 2)
 
