@@ -179,6 +179,22 @@ class Falling(unittest.TestCase):
             white = LitScene(glb, Lighting(Sky(SkyKind.PLAIN))).at([[0, 0.49, 0]], rays=1024)
             self.near(white, 0.5 + 0.5 * shade, 0.05)
 
+    def test_a_coloured_pane_colours_what_comes_through(self):
+        color, opacity = np.array([1.0, 0.5, 0.0]), 0.25
+        through = (1 - opacity) * (1 - opacity + opacity * color)
+        glb = Glb()
+        glb.node("floor", floor_quad(glb, glb.material(), (-2, -2), (2, 2)))
+        pane = glb.material(alphaMode="BLEND", pbr={"baseColorFactor": [*color, opacity]})
+        glb.node("pane", floor_quad(glb, pane, (-1, -1), (1, 1), 0.5))
+        sunny = LitScene(glb, Lighting(NO_SKY, (sun(90),))).sums([[0.5, 0, 0], [1.5, 0, 0]])
+        np.testing.assert_allclose(sunny[:, :3] / 256, [through, [1, 1, 1]], atol=0.02)
+        # what of lamps arrives is told as brightness
+        weights = np.array([0.2126, 0.7152, 0.0722])
+        np.testing.assert_allclose(sunny[0, 6] / sunny[0, 7], through @ weights, atol=0.02)
+        # rays that are not aimed at anything are coloured too
+        under = LitScene(glb, Lighting(Sky(SkyKind.PLAIN))).sums([[0, 0.499, 0]], rays=1024)[0]
+        np.testing.assert_allclose(under[:3] / 1024, through, atol=0.03)
+
     def test_colours_of_textures_and_of_vertices_are_sent_back(self):
         image = np.zeros((8, 8, 3), np.uint8)
         image[..., 0] = 255

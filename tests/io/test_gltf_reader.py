@@ -208,7 +208,7 @@ class Reading(Opening):
         glb.json["images"][0] = {"bufferView": glb.view(b"\x89PNG\r\n\x1a\nnot really"), "mimeType": "image/png"}
         scene, findings = self.read(glb)
         self.assertTrue(scene.images[0].missing)
-        self.assertIn("missing_texture", [finding.code for finding in findings])
+        self.assertIn("unreadable_texture", [finding.code for finding in findings])
 
 
 class Refusing(Opening):

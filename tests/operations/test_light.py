@@ -19,6 +19,7 @@ from fasciculum.baking.light.passes import steps_of
 from fasciculum.cli.main import main
 from fasciculum.io.codecs import decode_exr
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.lighting import sun_direction
 from fasciculum.operations.bake.bake import bake, stale_maps
 from fasciculum.operations.bake.light_view import look
 from fasciculum.operations.projects import open_project
@@ -179,6 +180,26 @@ class Lit(unittest.TestCase):
         found = self.exr("lit")[..., :3].astype(float)
         self.assertLess(np.abs(wanted - found).mean() / found.mean(), 0.02)
         self.assertEqual(model.json["materials"][0]["extras"]["light_map"]["file"], self.map("light")["file"])
+
+    def test_normal_maps_turn_the_light_of_the_look_and_not_light_itself(self):
+        tilt = np.radians(30)
+        level = np.round((np.array([np.sin(tilt), 0, np.cos(tilt)]) * 0.5 + 0.5) * 255).astype(np.uint8)
+        self.glb = Glb()
+        relief = self.glb.texture(np.tile(level, (8, 8, 1)))
+        material = self.glb.material(normalTexture={"index": relief})
+        # u runs along x, so that the map leans to +x, on the mirrored copy to -x
+        floor = floor_quad(self.glb, material, (-1, -1), (1, 1))
+        self.glb.node("floor", floor)
+        self.glb.node("mirrored", floor, translation=[3, 0, 0], scale=[-1, 1, 1])
+        for azimuth in (90, 200):
+            sun = sun_direction(azimuth, 60)
+            words = ("--sun", f"{azimuth},60,{LUX}", "--sky", "none", "--no-denoise", "--light-uv")
+            model = self.make("--maps", "light,lit", *words)
+            for node, side in (("floor", 1), ("mirrored", -1)):
+                light, lit = (self.read(model, node, name, 1).mean(axis=0) for name in ("light", "lit"))
+                leaning = np.array([side * np.sin(tilt), np.cos(tilt), 0])
+                wanted = abs(leaning @ sun) / abs(sun[1])
+                np.testing.assert_allclose(lit[:3] / light[:3], wanted, rtol=0.03, err_msg=f"{node} {azimuth}")
 
     def test_a_look_alone_is_unlit(self):
         self.sunny()

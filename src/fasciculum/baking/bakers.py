@@ -21,6 +21,7 @@ from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.layered import LayeredSource, PictureOf
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
 from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
+from fasciculum.baking.light.relief import relief_normals
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
@@ -405,8 +406,31 @@ class Baking:
         first, conditions = lot[0], self.conditions
         shining = self._shining or shining_of(self.whole, self._pixels, progress=progress)
         terms = conditions.light
-        told = (shining, self.scene, self.layout, target, first.width, first.height, terms, high)
-        shaded = {"edges": conditions.edges, "angle": conditions.angle}
+
+        def passes_on(
+            sheet: Target, width: int, height: int, reader: HighReader | None, relief: Source | None, progress: Progress
+        ) -> LightPasses:
+            """Return passes at texels that face as the surface does, or as the normal maps of materials say."""
+            normals = None
+            if relief is not None:
+                normals = relief_normals(
+                    self.scene, self.layout, relief, sheet, Tiles(sheet, width, height), progress.unseen()
+                )
+            return LightPasses(
+                shining,
+                self.scene,
+                self.layout,
+                sheet,
+                width,
+                height,
+                terms,
+                reader,
+                normals=normals,
+                edges=conditions.edges,
+                angle=conditions.angle,
+                progress=progress,
+            )
+
         wanted = {value for plan in lot for value in plan.kind.values}
         materials: Source | None = None
         if LOOK in wanted:
@@ -430,25 +454,42 @@ class Baking:
             # a first look, small and soon
             small = target.resized(1 / GLANCE, 1 / GLANCE)
             reader = None if high is None else high.on(small, width, height)
-            glance = LightPasses(shining, self.scene, self.layout, small, width, height, terms, reader, **shaded)  # type: ignore[arg-type]
-            glance.run(min(2, terms.rays), progress.part(0.0, 0.03))
             given = materials
             if isinstance(materials, HighMaterials) and reader is not None:
                 given = HighMaterials(_on(materials.source, small), reader)
             elif materials is not None:
                 given = _on(materials, small)
+            glance = passes_on(small, width, height, reader, given, SILENT)
+            glance.run(min(2, terms.rays), progress.part(0.0, 0.03))
             show(finished(glance, wanted, glance.noise(), seams=None, denoise=False), glance, given)
-        passes = LightPasses(*told, **shaded, progress=progress.part(0.03, 0.06))  # type: ignore[arg-type]
-        self.gathered = gather_light(
-            passes,
-            wanted,
-            seams=lambda: Seams(passes),
-            show=(lambda gathered: show(gathered, passes, materials)) if shows else None,
-            progress=progress.part(0.06, 1.0),
-        )
+        seen = materials
         if materials is not None:
             materials = self._layered(materials, target, progress)
-        return LightSource(self.gathered, materials, emission=conditions.light.emission)
+
+        def gather(wanted: set[int], relief: Source | None, first_part: float, last_part: float) -> Gathered:
+            progress_of = progress.part(first_part, last_part)
+            passes = passes_on(target, first.width, first.height, high, relief, progress_of.part(0.0, 0.05))
+            return gather_light(
+                passes,
+                wanted,
+                seams=lambda: Seams(passes),
+                show=(lambda gathered: show(gathered, passes, seen)) if shows else None,
+                progress=progress_of.part(0.05, 1.0),
+            )
+
+        if materials is None or wanted == {LOOK} or not self._has_relief():
+            self.gathered = gather(wanted, materials, 0.03, 1.0)
+            return LightSource(self.gathered, materials, emission=conditions.light.emission)
+        # light as such leaves normal maps to the engine, how things look when lit does not
+        look = gather({LOOK}, materials, 0.03, 0.5)
+        self.gathered = gather(wanted - {LOOK}, None, 0.5, 1.0)
+        return LightSource(self.gathered, materials, look=look, emission=conditions.light.emission)
+
+    def _has_relief(self) -> bool:
+        """Whether any material of the sheet has a normal map."""
+        items = [self.scene.object(surface.objects[0]) for surface in self.layout.surfaces]
+        primitives = [primitive for item in items for primitive in self.scene.primitives_of(item)]
+        return any(self.scene.material_of(primitive).normal is not None for primitive in primitives)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
         if plan.kind.identity is not None:

@@ -8,7 +8,7 @@ from numba import njit
 from fasciculum.kernels.aiming import PLACE
 from fasciculum.kernels.bvh import ROOM
 from fasciculum.kernels.openings import CLOSED, PARTS, WHOLE, find_openings, place_at, triangle_at
-from fasciculum.kernels.paths import ARRIVED, MANY, SENT, STRAIGHT, UNHINDERED, cast_ways, follow, room_for_paths
+from fasciculum.kernels.paths import ARRIVED, MANY, SENT, STRAIGHT, TINT, UNHINDERED, cast_ways, follow, room_for_paths
 from fasciculum.kernels.sampling import hashed, point_of
 from fasciculum.kernels.shining import diffuse_at, emission_at, luminance
 from fasciculum.kernels.tiles import NEAR, TILE
@@ -102,6 +102,7 @@ def light_tiles(
     own,
     starts,
     places,
+    normals,
     world,
     lamps,
     sky,
@@ -122,6 +123,8 @@ def light_tiles(
     own : (H or 1, W or 1)
         Of texels that are lit at places of their own their number, -1 of others; ``starts`` (K + 1) says where these
         begin in ``places`` (P, 10).
+    normals : (H or 1, W or 1, 3)
+        How texels face by their normal maps, in the world; 0 where the surface itself says so.
     world, lamps, sky, bounces, step, plain
         See `fasciculum.kernels.paths.follow`.
     room : int
@@ -130,7 +133,7 @@ def light_tiles(
     height, width = openings.shape
     batch, texels = room_for_paths(len(lamps), len(world[5][8])), np.empty((3, MANY), np.int64)
     place, middle = np.empty(10), np.empty(10)
-    apart = own.shape[0] > 1
+    apart, bumpy = own.shape[0] > 1, normals.shape[0] > 1
     blocks = TILE // NEAR
     count = 0
     for n in range(len(tiles)):
@@ -151,6 +154,9 @@ def light_tiles(
                 middle[:] = places[starts[which]]
             else:
                 place_at(t, left + x + 0.5, top + y + 0.5, weights, corners, middle)
+            relief = bumpy and which < 0 and normals[top + y, left + x].any()
+            if relief:
+                middle[3:6] = normals[top + y, left + x]
             for sample in range(first, last):
                 index = np.uint32(start + np.uint32(sample))
                 if which >= 0:
@@ -163,6 +169,8 @@ def light_tiles(
                     px, py = left + x + (sx + u) / PARTS, top + y + (sy + v) / PARTS
                     s = triangle_at(ids, n, y + 1, x + 1, px, py, weights)
                     place_at(s if s >= 0 else t, px, py, weights, corners, place)
+                    if relief:
+                        place[3:6] = normals[top + y, left + x]
                 else:
                     place[:] = middle
                 _set_out(count, batch, place, middle, index, seed)
@@ -279,6 +287,9 @@ def _see(count, world, normals, batch, step, pixels, looks):
             p = w * uvs[row, 0, 2] + u * uvs[row, 1, 2] + v * uvs[row, 2, 2]
             q = w * uvs[row, 0, 3] + u * uvs[row, 1, 3] + v * uvs[row, 2, 3]
             looks[3, left], looks[4, left], looks[5, left] = emission_at(factors, tables, glow, m, p, q)
+        for k in range(3):
+            looks[k, left] *= met[TINT + k, i]
+            looks[3 + k, left] *= met[TINT + k, i]
         batch.indexes[left], batch.seeds[left] = batch.indexes[i], batch.seeds[i]
         pixels[0, left], pixels[1, left] = pixels[0, i], pixels[1, i]
         left += 1

@@ -33,7 +33,16 @@ from fasciculum.kernels.aiming import (
 )
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, front_of, opened
 from fasciculum.kernels.sampling import hashed
-from fasciculum.kernels.shining import NOTHING, PICTURE, diffuse_at, emission_at, emitter_of, sky_at, sky_chance
+from fasciculum.kernels.shining import (
+    NOTHING,
+    PICTURE,
+    diffuse_at,
+    emission_at,
+    emitter_of,
+    luminance,
+    sky_at,
+    sky_chance,
+)
 
 #: values of a path: light that comes straight (3), light that was sent back (3), what of lamps arrives, unhindered too
 STRAIGHT, SENT, ARRIVED, UNHINDERED, LIGHT_VALUES = 0, 3, 6, 7, 8
@@ -47,8 +56,8 @@ SURE, LEAST = 1, 0.05
 OFTEN = 3.0
 #: paths that are followed at once: their numbers stay in the nearest memory
 MANY = 128
-#: rows of what a ray met: how far off, two weights, which side, and the normal
-AWAY, MET = 0, 7
+#: rows of what a ray met: how far off, two weights, which side, the normal, and the colour of what it came through
+AWAY, TINT, MET = 0, 7, 10
 
 #: paths that are followed at once: places (10, N), the texels that they begin at (place and normal, 6, N), what their
 #: light is multiplied by (3, N), which path of its sequence (N) and what scrambles that (N), which column of ``out``
@@ -89,45 +98,55 @@ def _fraction(x):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _opacity(surfaces, g, u, v):
+def _clear_at(surfaces, g, u, v):
+    """Return the opacity of a clear surface, and the colour that it gives to what comes through.
+
+    Of light the part 1 - a goes through, in the colour 1 - a + a c: clear glass leaves it white, and the denser glass
+    is, the nearer to its own colour c.
+    """
     material, uvs, colors, factors, tables, texels = surfaces
-    _, _, _, alpha = diffuse_at(material, uvs, colors, factors, tables, texels, g, u, v)
-    return alpha
+    r, g_, b, alpha = diffuse_at(material, uvs, colors, factors, tables, texels, g, u, v)
+    a = min(max(alpha, 0.0), 1.0)
+    return a, 1.0 - a + a * min(r, 1.0), 1.0 - a + a * min(g_, 1.0), 1.0 - a + a * min(b, 1.0)
 
 
 @njit(cache=True, nogil=True)
 def passes(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, far, stack):
-    """Return how much of light comes through what is clear between a place and another in a direction, 0 to 1.
+    """Return how much of red, green and blue light comes through clear surfaces along a ray up to a distance, 0 to 1.
 
     ``clear`` is a tree that is `opened`, ``numbers`` says which triangle lies at its places, ``surfaces`` are the first
     six tables of `fasciculum.baking.light.surfaces.Surfaces`.
     """
-    left, near = 1.0, 0.0
+    red, green, blue, near = 1.0, 1.0, 1.0, 0.0
     for _ in range(MOST_CLEAR):
         hit, away, u, v, _ = closest_hit(clear, ox, oy, oz, dx, dy, dz, near, far, stack)
         if hit < 0:
             break
-        alpha = _opacity(surfaces, numbers[hit], u, v)
-        left *= 1.0 - min(max(alpha, 0.0), 1.0)
-        if left < 1e-3:
-            return 0.0
+        a, r, g, b = _clear_at(surfaces, numbers[hit], u, v)
+        red, green, blue = red * (1.0 - a) * r, green * (1.0 - a) * g, blue * (1.0 - a) * b
+        if max(red, green, blue) < 1e-3:
+            return 0.0, 0.0, 0.0
         near = away * (1.0 + 1e-6) + 1e-9
-    return left
+    return red, green, blue
 
 
 @njit(cache=True, nogil=True)
-def ends_clear(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack):
+def ends_clear(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack, tint):
     """Return the place of the clear triangle that a ray ends at before a distance, -1 for none; as `closest_hit` does.
 
-    What is clear ends it by chance, as often as it is opaque. Tables are as for `passes`.
+    What is clear ends it by chance, as often as it is opaque. Tables are as for `passes`. ``tint`` (3) receives the
+    colour of what the ray has come through.
     """
     near = 0.0
+    tint[0] = tint[1] = tint[2] = 1.0
     for number in range(MOST_CLEAR):
         hit, far, u, v, side = closest_hit(clear, ox, oy, oz, dx, dy, dz, near, away, stack)
         if hit < 0:
             break
-        if _fraction(np.uint32(seed) + np.uint32(number)) < _opacity(surfaces, numbers[hit], u, v):
+        a, r, g, b = _clear_at(surfaces, numbers[hit], u, v)
+        if _fraction(np.uint32(seed) + np.uint32(number)) < a:
             return hit, far, u, v, side
+        tint[0], tint[1], tint[2] = tint[0] * r, tint[1] * g, tint[2] * b
         near = far * (1.0 + 1e-6) + 1e-9
     return np.int64(-1), away, 0.0, 0.0, 0.0
 
@@ -145,19 +164,23 @@ def cast_shots(count, world, at, step, shots, columns, base, out, stack):
         dx, dy, dz = shots[0, i], shots[1, i], shots[2, i]
         if any_hit(solid, ox, oy, oz, dx, dy, dz, 0.0, far, stack):
             continue
-        through = passes(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, far, stack) if some else 1.0
+        red, green, blue = 1.0, 1.0, 1.0
+        if some:
+            red, green, blue = passes(clear, numbers, surfaces, ox, oy, oz, dx, dy, dz, far, stack)
         place = columns[i]
-        for k in range(3):
-            out[base + k, place] += shots[BRINGS + k, i] * through
-        out[ARRIVED, place] += shots[BRIGHT, i] * through
+        out[base, place] += shots[BRINGS, i] * red
+        out[base + 1, place] += shots[BRINGS + 1, i] * green
+        out[base + 2, place] += shots[BRINGS + 2, i] * blue
+        out[ARRIVED, place] += shots[BRIGHT, i] * luminance(red, green, blue)
 
 
 @njit(cache=True, nogil=True)
 def cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, triangles):
-    """Fill ``met`` (7, N) and ``triangles`` (N) with what rays along ``ways`` (4, N) meet, -1 for nothing."""
+    """Fill ``met`` (10, N) and ``triangles`` (N) with what rays along ``ways`` (4, N) meet, -1 for nothing."""
     solid, clear, surfaces = opened(world[0]), opened(world[2]), world[4][:6]
     numbers, others = world[1], world[3]
     some = len(others) > 0
+    tint = np.ones(3)
     for i in range(count):
         ox, oy, oz = at[0, i] + at[6, i] * step, at[1, i] + at[7, i] * step, at[2, i] + at[8, i] * step
         dx, dy, dz = ways[0, i], ways[1, i], ways[2, i]
@@ -168,13 +191,16 @@ def cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, tr
             x, y, z = front_of(solid, hit)
         if some:
             seed = hashed(np.uint32(np.uint32(seeds[i] + np.uint32(salt)) ^ indexes[i]))
-            hit, far, a, b, facing = ends_clear(clear, others, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack)
+            hit, far, a, b, facing = ends_clear(
+                clear, others, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack, tint
+            )
             if hit >= 0:
                 found, away, u, v, side = np.int64(others[hit]), far, a, b, facing
                 x, y, z = front_of(clear, hit)
         length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
         met[0, i], met[1, i], met[2, i], met[3, i] = away, u, v, side
         met[4, i], met[5, i], met[6, i] = x / length, y / length, z / length
+        met[TINT, i], met[TINT + 1, i], met[TINT + 2, i] = tint[0], tint[1], tint[2]
         triangles[i] = found
 
 
@@ -331,6 +357,10 @@ def follow(count, world, lamps, sky, batch, bounces, step, plain):
         if depth == bounces and dark and not emits:
             break
         cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, triangles)
+        if len(world[3]):
+            for i in range(count):
+                for k in range(3):
+                    weigh[k, i] *= met[TINT + k, i]
         if not dark:
             add_sky(count, sky, ways, triangles, weigh, picture and not plain, columns, base, out)
         if emits:

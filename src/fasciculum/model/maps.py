@@ -310,7 +310,7 @@ LIT = _of_light(
     (0.0, 0.0, 0.0, 1.0),
     (6, 7, 8, 9),
     color_space=SRGB,
-    reads=(Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.EMISSIVE),
+    reads=(Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.EMISSIVE, Role.NORMAL),
 )
 LIGHT = _of_light("light", "Light", (0.0,) * 3, (0, 1, 2))
 LIGHT_STRAIGHT = _of_light("light_straight", "Straight light", (0.0,) * 3, (10, 11, 12))

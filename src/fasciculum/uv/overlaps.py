@@ -17,7 +17,9 @@ MOST_PAIRS = 1_000_000_000
 #: looks at pairs after which no more triangles are marked for a picture
 MOST_MARKED = 100_000_000
 #: horizontal lines by which areas are swept at least and at most, and crossings with triangles at most
-LEAST_LINES, MOST_LINES, MOST_CROSSINGS = 1024, 8192, 40_000_000
+LEAST_LINES, MOST_LINES, MOST_CROSSINGS = 1024, 8192, 8_000_000
+#: objects that are named at most as lying on one
+MOST_NAMED = 100
 #: part of the smaller triangle's area that a pair has to share to count as overlapping; below it is rounding
 SHARED = 1e-6
 #: part of the covered area below which what is covered twice is rounding
@@ -109,16 +111,24 @@ def covered_areas(corners: NDArray[np.float64]) -> tuple[float, float]:
 def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> dict[str, tuple[str, ...]]:
     """Return for each object that lies on others in a UV set the keys of those others.
 
-    Surfaces are compared with those of the same material; the set is read as it is, without repeating.
+    Surfaces are compared with those of the same material; the set is read as it is, without repeating. Copies of one
+    mesh lie on one another, and are read once.
     """
-    by_material: dict[int, list[tuple[str, NDArray[np.float64]]]] = {}
+    copies: dict[tuple[int, tuple[int, ...]], list[str]] = {}
     for item in items:
-        corners = corners_of(scene, item, uv_set=number)
+        copies.setdefault((scene.nodes[item.node].mesh, item.primitives), []).append(item.key)
+    by_material: dict[int, list[tuple[str, NDArray[np.float64]]]] = {}
+    # the keys of all copies by that of the first
+    alike = {keys[0]: keys for keys in copies.values()}
+    found: dict[str, set[str]] = {}
+    for first, keys in alike.items():
+        corners = corners_of(scene, scene.object(first), uv_set=number)
         usable = np.isfinite(corners.source).all(axis=(1, 2))
         for material in np.unique(corners.material[usable]).tolist():
             own = corners.source[usable & (corners.material == material)]
-            by_material.setdefault(material, []).append((item.key, own))
-    found: dict[str, set[str]] = {}
+            by_material.setdefault(material, []).append((first, own))
+            if len(keys) > 1 and np.abs(signed_uv_areas(own)).sum() > 0:
+                found.setdefault(first, set()).add(first)
     for parts in by_material.values():
         if len(parts) < 2:
             continue
@@ -128,7 +138,13 @@ def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> d
         mark_pairs(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), labels, SHARED, MOST_PAIRS, marks)
         for one, two in zip(*np.nonzero(marks), strict=True):
             found.setdefault(parts[one][0], set()).add(parts[two][0])
-    return {item.key: tuple(sorted(found[item.key])) for item in items if item.key in found}
+    others = {first: {key for other in found[first] for key in alike[other]} for first in alike if first in found}
+    return {
+        key: tuple(sorted(others[first] - {key}))[:MOST_NAMED]
+        for first, keys in alike.items()
+        if first in others
+        for key in keys
+    }
 
 
 def marked_overlaps(flat: NDArray[np.float64]) -> NDArray[np.bool_]:

@@ -437,8 +437,9 @@ class Extensions(unittest.TestCase):
         order = Order("one", SheetSettings(64, 64, padding=2, seconds=0))
         make([glb.write(folder / "w.glb")], folder / "out", PixelStore(folder / "p"), order)
         found = Model(folder / "out" / "w.glb").json
-        self.assertEqual(found["extensions"]["KHR_lights_punctual"]["lights"], lights)
-        self.assertEqual(found["nodes"][1]["extensions"], {"KHR_lights_punctual": {"light": 1}})
+        # a light that no node places does not shine
+        self.assertEqual(found["extensions"]["KHR_lights_punctual"]["lights"], lights[1:])
+        self.assertEqual(found["nodes"][1]["extensions"], {"KHR_lights_punctual": {"light": 0}})
         # the sheet is a PNG; the line's material keeps its WebP
         kinds = {image["mimeType"] for image in found["images"]}
         self.assertEqual(kinds, {"image/png", "image/webp"})

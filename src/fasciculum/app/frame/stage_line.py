@@ -7,7 +7,7 @@ from itertools import pairwise
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from fasciculum.app.look import Theme
 from fasciculum.app.workspace import STAGES, Workspace
@@ -67,7 +67,12 @@ class _Stop(QAbstractButton):
         self.setCheckable(True)
         self.setToolTip(TIPS[stage])
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setFixedSize(QSize(98, 40))
+        self.setMinimumSize(QSize(80, 40))
+        self.setMaximumSize(QSize(98, 40))
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        return self.maximumSize()
 
     def say(self, words: str, state: str) -> None:
         self.words, self.state = words, state
@@ -123,7 +128,7 @@ class StageLine(QWidget):
         self.theme = theme
         line = QHBoxLayout(self)
         line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(16)
+        line.setSpacing(10)
         self.stops: dict[str, _Stop] = {}
         for stage in STAGES:
             stop = _Stop(stage, theme)

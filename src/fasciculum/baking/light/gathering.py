@@ -148,12 +148,17 @@ class LightSource:
         What the materials give, where the look is wanted.
     emission : bool
         Whether what surfaces emit is part of it.
+    look : Gathered, optional
+        The light of how things look, where normal maps have it differ.
     """
 
     values = GATHERED
 
-    def __init__(self, gathered: Gathered, materials: Source | None, *, emission: bool) -> None:
+    def __init__(
+        self, gathered: Gathered, materials: Source | None, *, emission: bool, look: Gathered | None = None
+    ) -> None:
         self.gathered, self.materials, self.emission = gathered, materials, emission
+        self.look = gathered if look is None else look
 
     def detail(self) -> NDArray[np.float32]:
         """Nothing: light is read as it is."""
@@ -178,7 +183,14 @@ class LightSource:
             given = np.zeros((*ids.shape, self.materials.values), np.float32)
             self.materials.fill(tiles, across, ids, given)
             diffuse = given[..., 0:3] * (1.0 - given[..., 10:11])
-            found[..., LOOK : LOOK + 3] = found[..., ALL : ALL + 3] * diffuse
+            light = found[..., ALL : ALL + 3]
+            if self.look is not gathered:
+                light = np.zeros((*ids.shape, 3), np.float32)
+                for number, tile in enumerate(tiles.tolist()):
+                    top, left = tile // across * TILE, tile % across * TILE
+                    part = self.look.light[top : top + TILE, left : left + TILE]
+                    light[number, 1 : 1 + part.shape[0], 1 : 1 + part.shape[1]] = part
+            found[..., LOOK : LOOK + 3] = light * diffuse
             if self.emission:
                 found[..., LOOK : LOOK + 3] += given[..., 12:15]
             found[..., LOOK + 3] = given[..., 3]

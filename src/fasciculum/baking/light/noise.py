@@ -52,6 +52,9 @@ def guide_of(passes: LightPasses) -> Guide:
     guide = Guide(tiles.width, tiles.height, passes.target)
     for piece in tiles.pieces():
         guide.take(piece, tiles.across, tiles.ids(piece), passes.corners)
+    if passes.normals.shape[:2] == guide.labels.shape:
+        relief = passes.normals.any(axis=-1)
+        guide.normals[relief] = np.round(passes.normals[relief] * 127).astype(np.int8)
     return guide
 
 

@@ -132,6 +132,8 @@ class LightPasses:
     terms : LightTerms
     high : HighReader, optional
         On the same target.
+    normals : ndarray of float32, shape (H, W, 3), optional
+        How texels face by their normal maps, in the world; 0 where the surface itself says so.
     edges, angle
         How the mesh is shaded; see `fasciculum.baking.shading.edge_normals`.
     """
@@ -147,6 +149,7 @@ class LightPasses:
         terms: LightTerms,
         high: HighReader | None = None,
         *,
+        normals: NDArray[np.float32] | None = None,
         edges: str = "source",
         angle: float = 40.0,
         progress: Progress = SILENT,
@@ -156,6 +159,7 @@ class LightPasses:
         self.corners = corners_in_world(scene, layout, edges, angle)
         self.openings = np.zeros((height, width), np.int32)
         self.sums = np.zeros((height, width, SUMS), np.float32)
+        self.normals = np.zeros((1, 1, 3), np.float32) if normals is None else normals
         #: samples that each texel has by now
         self.done = 0
         self._own, self._starts, self._places = _places_of(high, self.tiles, progress)
@@ -213,7 +217,7 @@ class LightPasses:
 
         def work(piece: NDArray[np.int64]) -> None:
             leading = (piece, self.tiles.across, self.tiles.ids(piece))
-            place = (self.target.maps, self.corners, self.openings, self._own, self._starts, self._places)
+            place = (self.target.maps, self.corners, self.openings, self._own, self._starts, self._places, self.normals)
             what = (shining.world, shining.lamps, shining.sky)
             how = (first, last, self._room, terms.bounces, shining.step, terms.plain)
             light_tiles(*leading, *place, *what, *how, self.sums)

@@ -45,7 +45,8 @@ def unread_textures(scene: Scene, told: Sequence[Finding] = ()) -> list[Finding]
     told : sequence of Finding
         Images that another finding names are not told again.
     """
-    read = {os.path.realpath(image.path) for image in scene.images if image.path}
+    # a path may hold what no path can, such as a zero byte; such an image was told as missing
+    read = {os.path.realpath(image.path) for image in scene.images if image.path and "\0" not in image.path}
     names = {one.image for one in told if one.image}
     folders = dict.fromkeys(str(Path(source.path).resolve().parent) for source in scene.sources if source.path)
     found = []
