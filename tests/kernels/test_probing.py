@@ -85,14 +85,14 @@ def plate(height, up=True, size=1.0):
 class Probing(unittest.TestCase):
     """A ray along y from a plate at height 0, with other plates above and below."""
 
-    def probe(self, high, sides, low, out=1.0, into=1.0, guarded=True):
+    def probe(self, high, sides, low, out=1.0, into=1.0, guarded=True, single=False):
         own, _ = tree(np.concatenate(high))
         self_tree, _ = tree(np.concatenate(low))
         flags = np.repeat(np.array(sides), 2)
         _, numbers = tree(np.concatenate(high))
         at_places = np.where(numbers >= 0, flags[np.maximum(numbers, 0)], False)
         hit, far, _, _, side = probe(
-            opened(own), at_places, opened(self_tree), 0.1, 0, 0.2, 0, 1, 0, out, into, guarded, STACK
+            opened(own), at_places, opened(self_tree), 0.1, 0, 0.2, 0, 1, 0, out, into, guarded, single, STACK
         )
         return (None, None) if hit < 0 else (round(far, 6), side)
 
@@ -117,6 +117,8 @@ class Probing(unittest.TestCase):
         low = [plate(0), plate(-0.1, up=False)]
         self.assertEqual(self.probe([plate(-0.1, up=False)], [True], low), (None, None))
         self.assertEqual(self.probe([plate(-0.02, up=False)], [True], low), (-0.02, -1.0))
+        # one sheet stands for both sides
+        self.assertEqual(self.probe([plate(-0.1, up=False)], [True], low, single=True), (-0.1, -1.0))
 
 
 if __name__ == "__main__":

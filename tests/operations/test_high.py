@@ -374,6 +374,28 @@ class HighToLow(unittest.TestCase):
         self.assertLess(np.abs(values[front] - [0.9, 0, 0]).max(), 0.01)
         self.assertLess(np.abs(values[~front] - [0, 0.9, 0]).max(), 0.01)
 
+    def test_one_waving_cloth_stands_for_both_sides_of_a_low_poly(self):
+        """A two-sided cloth of one sheet, waving by 2 cm, under two sides 1 cm apart."""
+        place, _, normal = self.wavy(across=2, tall=0.02)
+        positions, triangles = grid_mesh(200, place)
+        cloth = self.color(self.high, (0.2, 0.5, 0.7), doubleSided=True)
+        normals = normal(positions[:, 0], positions[:, 2])
+        self.put(self.high, "cloth_high", positions, triangles, None, cloth, NORMAL=normals)
+        both = np.concatenate([FLOOR + [0, 0.005, 0], FLOOR - [0, 0.005, 0]])
+        faces = np.concatenate([FLOOR_TRIANGLES, FLOOR_TRIANGLES[:, ::-1] + 4])
+        uvs = np.concatenate([FLOOR_UVS * [0.48, 1], FLOOR_UVS * [0.48, 1] + [0.52, 0]])
+        sides = np.repeat([[0, 1.0, 0], [0, -1.0, 0]], 4, 0)
+        self.put(self.low, "cloth_low", both, faces, uvs, NORMAL=sides)
+        model = self.make("--maps", "base_color,normal", "--bits", "16", size="256")
+        self.assertLess(self.report["pairing"][0]["missed"], 0.005)
+        at, found = self.normals(model, "cloth_low")
+        up = at[:, 1] > 0
+        for side, sign in ((up, 1.0), (~up, -1.0)):
+            self.assertGreater(side.sum(), 1000)
+            median, most = self.turn(found[side], sign * normal(at[side, 0], at[side, 2]))
+            self.assertLess(median, 0.5)
+            self.assertLess(most, 2.0)
+
     def test_a_cage_made_by_hand_says_where_rays_run(self):
         """Slanted by hand, the cage shifts what is read: a border at x = 0 is seen where the rays cross it."""
         cage = Glb()

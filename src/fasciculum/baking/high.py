@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.high_tables import as_target, high_tables, shown_colors
 from fasciculum.baking.materials import MaterialSource
-from fasciculum.baking.reaching import Partners, low_rows
+from fasciculum.baking.reaching import ROW, Partners, low_rows, mark_single_sheets
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target, upright
 from fasciculum.baking.world import world_normals
@@ -103,7 +103,7 @@ class HighReader:
         every = tuple(item.key for item in detail.scene.objects)
         groups: dict[tuple[str, ...], int] = {}
         self.group = np.full(len(target.corners), -1, np.int32)
-        rows, frames = [np.zeros((0, 3, 8))], [np.zeros((0, 3, 7))]
+        rows, frames = [np.zeros((0, 3, ROW))], [np.zeros((0, 3, 7))]
         mirrored = np.zeros(len(target.corners), np.bool_)
         sheet = np.array([layout.across, layout.height], np.float64)
         for index, surface in enumerate(layout.surfaces):
@@ -112,7 +112,7 @@ class HighReader:
             item = scene.object(surface.objects[0] if pair is None else key)
             if pair is None:
                 count = int(own.sum())
-                rows.append(np.zeros((count, 3, 8)))
+                rows.append(np.zeros((count, 3, ROW)))
                 frames.append(np.zeros((count, 3, 7)))
                 continue
             keys = every if reads is Reads.EVERY else pair.high
@@ -145,7 +145,13 @@ class HighReader:
                 if len(whole)
                 else (np.full(len(there.numbers), -1, np.int64))
             )
-            self._groups.append((there, numbers, Partners(scene, [low])))
+            own_side = Partners(scene, [low])
+            for index, (key, _) in self.pairs.items():
+                if key == low and self.group[target.surface == index][:1].tolist() == [len(self._groups)]:
+                    chosen_rows = self.low[target.surface == index]
+                    mark_single_sheets(chosen_rows, own_side, there)
+                    self.low[target.surface == index] = chosen_rows
+            self._groups.append((there, numbers, own_side))
         self._materials = MaterialSource(
             detail.scene, as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff
         )

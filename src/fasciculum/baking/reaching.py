@@ -15,6 +15,7 @@ from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene
 from fasciculum.progress import SILENT, Progress
+from fasciculum.uv.islands import connect, position_tolerance, split_along, weld
 from fasciculum.uv.tangents import unit
 
 #: cosine with its own face below which a smoothed normal is of no use to a corner
@@ -25,6 +26,11 @@ HELD = 0.25
 MOST, SPARE, LOOKED_AT = 0.25, 2e-3, 60_000
 #: points from which it is foreseen what misses
 FORESEEN = 1024
+#: values of a row by which texels are probed
+ROW = 9
+#: cosine between faces of one side of a low-poly, at least; points of a side from which it is judged, at least; part of
+#: them that meet fronts, at most, where one two-sided sheet stands for both sides
+ONE_SIDE, JUDGED, FRONTS = 0.5, 8, 0.5
 
 
 class Partners:
@@ -151,13 +157,14 @@ def low_rows(
     handles: Sequence[Handle] = (),
     cage: tuple[Scene, str] | None = None,
 ) -> NDArray[np.float64]:
-    """Return for the corners of an object what its texels are probed by, (T, 3, 8), in the world.
+    """Return for the corners of an object what its texels are probed by, (T, 3, 9), in the world.
 
-    Place, direction (with a cage: the way to it), out (with a cage: -1) and in.
+    Place, direction (with a cage: the way to it), out (with a cage: -1), in, and whether one two-sided sheet stands for
+    both sides of the object there (`mark_single_sheets`; at first not).
     """
     item = scene.object(key)
     corners = world_corners(scene, item)
-    rows = np.empty((len(corners), 3, 8))
+    rows = np.zeros((len(corners), 3, ROW))
     rows[..., :3] = corners
     if cage is not None:
         rows[..., 3:6] = world_corners(cage[0], cage[0].object(cage[1])) - rows[..., :3]
@@ -165,7 +172,7 @@ def low_rows(
         return rows
     rows[..., 3:6] = smoothed_normals(scene, item)
     local = [one.positions.astype(np.float64)[one.triangles] for one in scene.primitives_of(item)]
-    rows[..., 6:] = held_spans(np.concatenate([np.zeros((0, 3, 3)), *local]), span, handles)
+    rows[..., 6:8] = held_spans(np.concatenate([np.zeros((0, 3, 3)), *local]), span, handles)
     return rows
 
 
@@ -212,6 +219,51 @@ def span_between(scene: Scene, key: str, partners: Partners, diagonal: float, pr
     height = np.concatenate([*heights, np.zeros(1)])
     out, into = float(height.max()), -float(height.min())
     return min(out * slant * 1.1, far) + SPARE * diagonal, min(into * slant * 1.1, far) + SPARE * diagonal
+
+
+def mark_single_sheets(rows: NDArray[np.float64], own: Partners, partners: Partners) -> None:
+    """Mark in rows (T, 3, 9) the sides of a low-poly that meet hardly any fronts, only backs of two-sided surfaces.
+
+    A cloth modelled as one two-sided sheet stands for the front and the back of a low-poly that has both: its back is
+    then read from anywhere, as far as the ray goes. Where each side has a surface of its own, what lies behind the
+    middle belongs to the other side.
+    """
+    if not partners.sides.any() or not len(rows) or (rows[:, 0, 6] < 0).all():
+        return
+    corners = rows[..., :3]
+    faces = unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
+    vertices = weld(corners.reshape(-1, 3), position_tolerance(corners)).reshape(-1, 3)
+    side = connect(split_along(vertices, _sharp_edges(vertices, faces)))
+    triangles, weights = surface_points(corners, 4 * FORESEEN)
+    if not len(triangles):
+        return
+    met, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))
+    single = rows.copy()
+    single[..., 8] = 1.0
+    probe_points(triangles, weights, single, partners.tree, partners.numbers, partners.sides, own.tree, met, where)
+    count = int(side.max()) + 1
+    owner = side[triangles]
+    every, fronts = (
+        np.bincount(owner[chosen], minlength=count) for chosen in (met >= 0, (met >= 0) & (where[:, 3] > 0))
+    )
+    alone = (every >= JUDGED) & (fronts < FRONTS * every)
+    rows[alone[side], :, 8] = 1.0
+
+
+def _sharp_edges(vertices: NDArray[np.int64], faces: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Return the edges (T, 3) across which faces, by their normals (T, 3), are turned far from each other."""
+    count = len(vertices)
+    ends = np.sort(np.stack([vertices, np.roll(vertices, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
+    _, edge = unique_rows(ends)
+    owner = np.repeat(np.arange(count), 3)
+    order = np.argsort(edge, kind="stable")
+    one, other = order[:-1], order[1:]
+    same = edge[one] == edge[other]
+    apart = same & ((faces[owner[one]] * faces[owner[other]]).sum(-1) < ONE_SIDE)
+    sharp = np.zeros(int(edge.max(initial=-1)) + 1, np.bool_)
+    sharp[edge[one[apart]]] = True
+    marked: NDArray[np.bool_] = sharp[edge].reshape(-1, 3)
+    return marked
 
 
 def _blended(values: NDArray[np.float64], where: NDArray[np.float64]) -> NDArray[np.float64]:

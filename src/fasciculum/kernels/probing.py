@@ -21,14 +21,15 @@ TO_ONE = 2.3283064365386963e-10
 
 
 @njit(cache=True, nogil=True)
-def probe(tree, sides, low, px, py, pz, dx, dy, dz, out, into, guarded, stack):
+def probe(tree, sides, low, px, py, pz, dx, dy, dz, out, into, guarded, single, stack):
     """Return which place of a tree is read from a point along a direction, how far outwards it lies, and two weights.
 
     Both trees are `opened`.
 
     The ray comes from ``out`` before the point and goes on by ``into`` behind it. It meets fronts; backs only where
-    ``sides`` has them (two-sided), and then not those behind the middle of the low-poly itself. It begins no further
-    out than half-way to another part of that, whose tree is ``low``, where ``guarded``.
+    ``sides`` has them (two-sided), and then not those behind the middle of the low-poly itself, unless one sheet
+    stands for both of its sides (``single``). It begins no further out than half-way to another part of the low-poly,
+    whose tree is ``low``, where ``guarded``.
     """
     start = out
     if guarded and out > 0.0:
@@ -45,12 +46,12 @@ def probe(tree, sides, low, px, py, pz, dx, dy, dz, out, into, guarded, stack):
             return hit, start - far, u, v, 1.0
         if sides[hit]:
             inwards = far - start
-            if guarded and inwards > 0.0 and depth < 0.0:
+            if guarded and not single and inwards > 0.0 and depth < 0.0:
                 other, thick, _, _, _ = closest_hit(
                     low, px, py, pz, -dx, -dy, -dz, into * BESIDE, 2.0 * into + 1e-12, stack
                 )
                 depth = HALF * thick if other >= 0 else np.inf
-            if not guarded or inwards <= 0.0 or inwards <= depth:
+            if not guarded or single or inwards <= 0.0 or inwards <= depth:
                 return hit, start - far, u, v, -1.0
         near = far + 1e-6 * (out + into) + 1e-12
     return np.int64(-1), 0.0, 0.0, 0.0, 0.0
@@ -66,7 +67,7 @@ def _weights(weights, t, x, y):
 
 @njit(cache=True, nogil=True)
 def ray_at(low, t, w0, w1, w2, ray):
-    """Fill ``ray`` (8) with the place, direction, out and in that corners (T, 3, 8) have at weights.
+    """Fill ``ray`` (8) with the place, direction, out and in that corners (T, 3, 9) have at weights.
 
     A triangle that has a cage, whose rows hold -1 for out, has the way to it in the place of a direction.
     """
@@ -83,8 +84,9 @@ def ray_at(low, t, w0, w1, w2, ray):
 @njit(cache=True, nogil=True)
 def _probe_at(tree, sides, own, low, t, w0, w1, w2, ray, stack):
     ray_at(low, t, w0, w1, w2, ray)
-    guarded = low[t, 0, 6] >= 0.0
-    return probe(tree, sides, own, ray[0], ray[1], ray[2], ray[3], ray[4], ray[5], ray[6], ray[7], guarded, stack)
+    guarded, single = low[t, 0, 6] >= 0.0, low[t, 0, 8] > 0.0
+    way = (ray[0], ray[1], ray[2], ray[3], ray[4], ray[5], ray[6], ray[7])
+    return probe(tree, sides, own, *way, guarded, single, stack)
 
 
 @njit(cache=True, nogil=True)

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.high import HighReader, paired_of
 from fasciculum.baking.pyramids import ROLES
-from fasciculum.baking.reaching import Partners, low_rows
+from fasciculum.baking.reaching import Partners, low_rows, mark_single_sheets
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.io.pixels import PixelStore
@@ -85,6 +85,7 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
             continue
         rows = low_rows(scene, key, pair.reach(told), pair.handles, detail.cage_of(pair))
         there, own = Partners(detail.scene, pair.high), Partners(scene, [key])
+        mark_single_sheets(rows, own, there)
         triangles = np.repeat(np.arange(len(rows)), ASKED)
         met, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))
         weights = np.tile(spread, (len(rows), 1))

@@ -11,6 +11,7 @@ from fasciculum.baking.reaching import (
     Partners,
     foreseen_missed,
     low_rows,
+    mark_single_sheets,
     span_between,
     surface_points,
     world_corners,
@@ -56,7 +57,9 @@ def _measured(scene: Scene, pair: Pair, partners: Partners, progress: Progress) 
         span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])), progress)
     pair = replace(pair, span=span)
     rows = low_rows(scene, pair.low, pair.reach(), pair.handles, detail.cage_of(pair))
-    return replace(pair, missed=foreseen_missed(rows, Partners(scene, [pair.low]), partners))
+    own = Partners(scene, [pair.low])
+    mark_single_sheets(rows, own, partners)
+    return replace(pair, missed=foreseen_missed(rows, own, partners))
 
 
 class Owners:
