@@ -28,6 +28,7 @@ from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
+from fasciculum.ways.on_sheet import on_sheet
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 DENOISERS = {"oidn": "removed by Open Image Denoise", "own": "removed by the simple filter"}
@@ -201,6 +202,10 @@ class BakePanel(FoldColumn):
             f"and {work:.0f} MiB of disk."
         )
         self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
+        bare = bool(bundle.objects) and on_sheet(scene, bundle).bare
+        if bare:
+            self.maps_note.setText("All materials of this bundle are kept apart. No maps are baked.")
+            self.folds["Maps"].say("none needed")
         self.folds["Quality"].say(f"{words_of(bake, 'bits')} · {words_of(bake, 'samples')}")
         self.folds["Edges"].say(words_of(bake, "edges"))
         detail = scene.detail
@@ -278,6 +283,8 @@ class BakePanel(FoldColumn):
             if name in constants and states.get(name) == DONE:
                 state = "one value"
             told = "  ".join(part for part in (size, depth, state) if part)
+            if bundle.objects and on_sheet(self.workspace.document.scene, bundle).bare:
+                told = "not needed"
             button.setText(told if name in wanted else "options")
             button.setToolTip(
                 f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "

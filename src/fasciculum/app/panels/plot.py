@@ -43,6 +43,8 @@ class PlanPlot(QWidget):
         self.plans: list[Plan] = []
         self.barred: list[bool] = []
         self.names: dict[int, str] = {}
+        #: where names stand in the picture that is painted
+        self._named: list[QRectF] = []
         self.source: tuple[float, float] | None = None
         self.now: tuple[float, float] | None = None
         self.at = -1
@@ -132,6 +134,7 @@ class PlanPlot(QWidget):
     # -- the picture ------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
+        self._named = []
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         font = painter.font()
@@ -223,5 +226,11 @@ class PlanPlot(QWidget):
     def _name(self, painter: QPainter, middle: QPointF, words: str) -> None:
         wide = painter.fontMetrics().horizontalAdvance(words)
         x = middle.x() + 10 if middle.x() + 12 + wide < self.width() else middle.x() - 10 - wide
+        metrics = painter.fontMetrics()
+        box = QRectF(x, middle.y() - 9 - metrics.ascent(), wide, metrics.height())
+        # names of marks that lie on one another stand below each other
+        while any(box.intersects(other) for other in self._named):
+            box.translate(0, metrics.height())
+        self._named.append(box)
         painter.setPen(QColor(self.theme.text))
-        painter.drawText(QPointF(x, middle.y() - 9), words)
+        painter.drawText(QPointF(box.x(), box.y() + metrics.ascent()), words)

@@ -513,6 +513,8 @@ class SheetView(QWidget):
             self._mark(painter, self.islands[place], QColor(bad), True)
 
     def _paint_captions(self, painter: QPainter, bundle: Bundle) -> None:
+        if self._layout is None and on_sheet(self.workspace.document.scene, bundle).bare:
+            return
         width, height = self.sheet_size()
         font = painter.font()
         font.setPixelSize(11)
