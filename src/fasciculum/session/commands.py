@@ -25,6 +25,7 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import PLAN_PADDING
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping
+from fasciculum.operations.bake.light import changed_by_hand
 from fasciculum.operations.check.measures import scene_findings
 from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.operations.lay_out.lay_out import layout_digest
@@ -295,6 +296,14 @@ def put_layout(document: Document, name: str, layout: Layout) -> Document:
         sheet = replace(bundle.sheet, width=layout.width, height=layout.height, tiles=layout.tiles)
         bundle = replace(bundle, sheet=sheet)
     return _with(document, replace(bundle, layout=layout))
+
+
+def put_light_layout(document: Document, name: str, layout: Layout) -> Document:
+    """Give a bundle's lightmap a layout that the hand has changed; its maps are stale then."""
+    bundle = document.bundle(name)
+    if bundle.texturing is None:
+        return document
+    return _with(document, replace(bundle, texturing=replace(bundle.texturing, light_layout=changed_by_hand(layout))))
 
 
 def put_reshaped(document: Document, name: str, layout: Layout, *, fresh: bool) -> Document:

@@ -176,13 +176,27 @@ def _layout_itself(document: Document, bundle: Bundle) -> str:
     return "" if layout is None else digest_of(layout.made_from, layout.placements)
 
 
-def place_task(document: Document, bundle: Bundle, places: Sequence[int], label: str) -> Task:
-    """Pack some places of a bundle's layout into the room that the others leave."""
+def _light_layout_itself(document: Document, bundle: Bundle) -> str:
+    """Return what tells a lightmap's layout from one that the hand has changed since."""
+    layout = bundle.texturing.light_layout if bundle.texturing is not None else None
+    return "" if layout is None else digest_of(layout.made_from, layout.placements)
+
+
+def place_task(
+    document: Document, bundle: Bundle, places: Sequence[int], label: str, *, on_lightmap: bool = False
+) -> Task:
+    """Pack some places of a bundle's layout, or of its lightmap's, into the room that the others leave.
+
+    With ``on_lightmap``, ``bundle`` is the one that `fasciculum.operations.bake.light.light_sheet_bundle` returns, with
+    the lightmap's layout.
+    """
     layout = bundle.layout
     assert layout is not None
+    itself = _light_layout_itself if on_lightmap else _layout_itself
+    put_found = commands.put_light_layout if on_lightmap else commands.put_layout
 
     def put(document: Document, name: str, result: Layout | None) -> Document:
-        return document if result is None else commands.put_layout(document, name, result)
+        return document if result is None else put_found(document, name, result)
 
     return Task(
         Kind.PLACE,
@@ -190,8 +204,8 @@ def place_task(document: Document, bundle: Bundle, places: Sequence[int], label:
         arrange.repacked,
         (layout, bundle.sheet, list(places)),
         bundle=bundle.identity,
-        inputs=_layout_itself(document, bundle),
-        now=_of(bundle.identity, _layout_itself),
+        inputs=itself(document, document.bundle(bundle.name)),
+        now=_of(bundle.identity, itself),
         put=_into(bundle.identity, put),
         label=label,
     )

@@ -189,6 +189,38 @@ class Lights(WindowCase):
         seen, hit = self.lights.sight.picture(1.0)
         self.assertGreater(seen[hit[..., 0] > 0.5].mean(), 0)
 
+    def islands_of_the_lightmap_are_moved_by_hand(self, panel):
+        def shown():
+            return self.workspace.document.bundle("Yard").texturing.light_layout
+
+        before, sheet = shown(), self.window.sheet
+        self.assertNotIn("stale", panel.states["light"].text())
+        middle = max(sheet.islands, key=lambda one: one.box.width()).box.center()
+        start = sheet.to_widget(middle.x(), middle.y())
+        super().drag(sheet, start, start + QPointF(60, 0))
+        self.idle()
+        self.assertEqual((shown().placements != before.placements).any(axis=1).sum(), 1)
+        self.undo()
+        # a rectangle that is mirrored keeps its place
+        QTest.mouseClick(sheet, LEFT, pos=start.toPoint())
+        QTest.keyClick(sheet, Qt.Key.Key_M)
+        self.idle()
+        moved = shown()
+        self.assertIsNot(moved, before)
+        self.assertEqual((moved.placements != before.placements).any(axis=1).sum(), 1)
+        self.assertGreaterEqual(moved.border_gap, 0)
+        # light is to be baked anew on it, other maps and their layout are as they were
+        self.assertIn("stale", panel.states["light"].text())
+        self.assertNotIn("stale", panel.states["base_color"].text())
+        QTest.keyClick(self.window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+        self.idle()
+        np.testing.assert_array_equal(shown().placements, moved.placements)
+        self.assertNotIn("stale", panel.states["light"].text())
+        for _ in range(2):
+            self.undo()
+        np.testing.assert_array_equal(shown().placements, before.placements)
+        self.assertNotIn("stale", panel.states["light"].text())
+
     def test_light_is_baked_seen_and_delivered(self):
         self.click(self.panel.add_sun)
         wishes = {"maps": ("base_color",), "light_uv": True, "light_width": 64, "light_height": 64, "light_rays": 16}
@@ -232,6 +264,7 @@ class Lights(WindowCase):
         self.assertIn("stale", panel.states["light"].text())
         self.assertNotIn("stale", panel.states["base_color"].text())
         self.undo()
+        self.islands_of_the_lightmap_are_moved_by_hand(panel)
         self.workspace.deliver(str(self.folder / "out"))
         self.idle()
         self.assertTrue((self.folder / "out" / "yard_yard_light.exr").exists())

@@ -277,6 +277,9 @@ class Shaper(QObject):
         bundle, layout = self.hand.bundle, self.hand.layout
         if bundle is None or layout is None or not self.hand.places:
             return
+        if self.hand.on_lightmap:
+            self.workspace.say("Islands are reshaped on the sheet of the other maps; the lightmap follows.")
+            return
         on = np.flatnonzero(np.isin(layout.places, list(self.hand.places)))
         scene, name = self.workspace.document.scene, bundle.name
         fresh = layout.made_from == layout_digest(scene, bundle)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -14,7 +15,9 @@ from fasciculum.app.actions import Act
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
+from fasciculum.operations.bake.light import light_sheet_bundle
 from fasciculum.operations.lay_out import arrange
+from fasciculum.operations.lay_out.lay_out import measured
 from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
@@ -46,12 +49,17 @@ class Hand(QObject):
 
     @property
     def bundle(self) -> Bundle | None:
-        """The bundle whose sheet is shown, when it has a layout."""
+        """The bundle whose sheet is shown, when it has a layout; with the lightmap's sheet and layout where that is."""
         bundle = self.workspace.bundle
-        if self.workspace.light_layout is not None:
-            # a light sheet follows from the light: nothing on it is moved by hand
-            return None
+        light = self.workspace.light_layout
+        if bundle is not None and light is not None:
+            return replace(light_sheet_bundle(bundle), layout=light)
         return bundle if bundle is not None and bundle.layout is not None and bundle.layout.scale > 0 else None
+
+    @property
+    def on_lightmap(self) -> bool:
+        """Whether the islands that are shown are those of a lightmap."""
+        return self.workspace.light_layout is not None
 
     @property
     def layout(self) -> Layout | None:
@@ -117,7 +125,8 @@ class Hand(QObject):
         bundle, layout = self.bundle, self.layout
         if bundle is None or layout is None:
             return
-        scene = on_sheet(self.workspace.document.scene, bundle).scene
+        scene = self.workspace.document.scene
+        scene = scene if self.on_lightmap else on_sheet(scene, bundle).scene
         starts = layout.starts
         materials: list[set[int]] = [set() for _ in layout.placements]
         for index, surface in enumerate(layout.surfaces):
@@ -155,7 +164,13 @@ class Hand(QObject):
                 self.workspace.say("Faces of a palette lie in the middle of their cell; click another cell for them.")
                 return
             found = snapped_onto(found, bundle.given, layout)
-        if found is not layout:
+        if found is layout:
+            return
+        if self.on_lightmap:
+            # as many islands as it has, it is one of those that a hand moves: measured at once
+            found = measured(found)
+            self.workspace.apply(label, lambda document: commands.put_light_layout(document, name, found))
+        else:
             self.workspace.apply(label, lambda document: commands.put_layout(document, name, found))
 
     def _each(self, label: str, change: Callable[..., Layout], *values: Any, **named: Any) -> None:
@@ -222,7 +237,8 @@ class Hand(QObject):
             if smaller < 0.999 and found.squeezed.min() < layout.squeezed.min():
                 self.workspace.say(f"They fit at {smaller:.0%} of their density.")
 
-        self.workspace.run(place_task(self.workspace.document, bundle, moving, title), take)
+        task = place_task(self.workspace.document, bundle, moving, title, on_lightmap=self.on_lightmap)
+        self.workspace.run(task, take)
 
     # -- acts -------------------------------------------------------------------------------------------------
 

@@ -29,8 +29,8 @@ from fasciculum.operations.bake.given import given_digest, given_needs, take_giv
 from fasciculum.operations.bake.layers import layer_picture
 from fasciculum.operations.bake.light import (
     light_digest,
+    light_layout_digest,
     light_layout_of,
-    light_sheet_digest,
     light_terms,
     shining_in,
 )
@@ -43,8 +43,8 @@ def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: N
     bake, wish = bundle.bake, bundle.bake.wish(kind.name)
     apart = bake.on_light_sheet(kind.name)
     width, height = wish.size_on(bake.light_width, bake.light_height) if apart else _size(bundle, layout, kind)
-    # a light sheet follows from the surfaces by itself
-    laid = light_sheet_digest(scene, bundle) if apart else layout.made_from
+    # a lightmap's layout follows from the surfaces, and from what the hand has done to it
+    laid = light_layout_digest(scene, bundle) if apart else layout.made_from
     parts = [kind.name, laid, bundle.alpha_mode, f"{width} {height} {wish.bits} {wish.bleed}"]
     parts.append(f"{wish.format == FileFormat.EXR} {bake.clear and kind.channels == 4}")
     if kind.origin is Origin.CARRIED:
@@ -293,6 +293,12 @@ def _sheets(
                 hint="Give it more texels, or less padding.",
             )
         # light comes first: whoever waits for it sees it grow
+        if light.overlap > 0:
+            raise UsageError(
+                "islands overlap on the lightmap.",
+                item=given.name,
+                hint="Move them apart in the sheet, or pack the lightmap afresh.",
+            )
         found.append(_Sheet(whole, given, light, build_target(whole, light, *edges), lit, 1))
     if rest or not lit:
         found.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))

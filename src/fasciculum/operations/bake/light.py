@@ -140,6 +140,23 @@ def light_sheet_digest(scene: Scene, bundle: Bundle) -> str:
     return digest_of(told, *(scene.shapes[key] for key in own.objects))
 
 
+def light_layout_digest(scene: Scene, bundle: Bundle) -> str:
+    """Return a digest of a bundle's lightmap layout: of what it is made from, and of what the hand has done to it."""
+    digest = light_sheet_digest(scene, bundle)
+    layout = bundle.texturing.light_layout if bundle.texturing is not None else None
+    return layout.made_from if layout is not None and _made_from(layout) == digest else digest
+
+
+def changed_by_hand(layout: Layout) -> Layout:
+    """Return a lightmap layout that says of itself that its islands were moved by hand."""
+    return replace(layout, made_from=f"{_made_from(layout)}:{digest_of(layout.placements)}")
+
+
+def _made_from(layout: Layout) -> str:
+    """Return a digest of what a lightmap layout was made from, whatever the hand has done to it since."""
+    return layout.made_from.partition(":")[0]
+
+
 def light_layout_of(
     scene: Scene, bundle: Bundle, shining: Shining | None = None, *, progress: Progress = SILENT
 ) -> Layout:
@@ -152,8 +169,8 @@ def light_layout_of(
     """
     digest = light_sheet_digest(scene, bundle)
     before = bundle.texturing.light_layout if bundle.texturing is not None else None
-    if before is not None and before.made_from == digest:
-        return before
+    if before is not None and _made_from(before) == digest:
+        return before if before.border_gap >= 0 else measured(before)
     progress.update(0.0, "Laying out the light sheet")
     own = light_sheet_bundle(bundle)
     shared = shining is not None and bundle.bake.light_shares
