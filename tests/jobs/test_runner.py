@@ -7,10 +7,11 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
-from fasciculum.errors import MalformedFile, WorkerLost
+from fasciculum.errors import MalformedFile, OutputError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, InlineRunner, Runner
 from fasciculum.progress import SILENT, Cancelled, Progress
@@ -33,6 +34,10 @@ def deaf(*, progress=SILENT):
 
 def complain(*, progress=SILENT):
     raise MalformedFile("the header is wrong.", file="a.glb", item="chunk 2", hint="Export it again.")
+
+
+def niceness(*, progress=SILENT):
+    return os.nice(0)
 
 
 def crash(*, progress=SILENT):
@@ -125,6 +130,39 @@ class Worker(unittest.TestCase):
         self.wait(lambda: job.over)
         self.assertEqual(job.error.code, "crash")
         self.assertIn("ZeroDivisionError", job.error.message)
+
+    def test_a_result_that_cannot_be_written_does_not_end_the_worker(self):
+        def refuse(_):
+            raise OutputError("the folder cannot be written.", file="x.json")
+
+        process = self.runner.process
+        job = self.runner.submit("double", double, np.ones(1), finished=refuse)
+        with self.assertRaises(OutputError):
+            self.wait(lambda: job.over)
+        self.assertEqual(job.state, DONE)
+        after = self.runner.submit("after", double, np.ones(1))
+        self.wait(lambda: after.over)
+        self.assertEqual(after.state, DONE)
+        self.assertIs(self.runner.process, process)
+
+    def test_arguments_that_cannot_be_handed_over_fail_and_hold_up_nothing(self):
+        job = self.runner.submit("a lambda", double, lambda: 0)
+        after = self.runner.submit("after", double, np.ones(1))
+        self.wait(lambda: after.over)
+        self.assertEqual((job.state, job.error.code, after.state), (FAILED, "crash", DONE))
+
+    def test_what_is_over_is_forgotten_in_the_end(self):
+        with mock.patch("fasciculum.jobs.runner.MOST_REMEMBERED", 3):
+            jobs = [self.runner.submit(str(n), double, np.ones(1), finished=lambda _: None) for n in range(6)]
+            self.wait(lambda: all(job.over for job in jobs))
+        self.assertEqual(self.runner.jobs, jobs[3:])
+        self.assertEqual({job.finished for job in jobs}, {None})
+
+    def test_the_worker_stands_back_by_ten(self):
+        found = []
+        job = self.runner.submit("nice", niceness, finished=found.append)
+        self.wait(lambda: job.over)
+        self.assertEqual(found, [min(os.nice(0) + 10, 19)])
 
     def test_waiting_jobs_are_cancelled_at_once(self):
         first = self.runner.submit("polite", polite)

@@ -13,7 +13,7 @@ from PIL import Image
 
 from fasciculum.cli.main import main
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Casts
+from fasciculum.model.choices import Casts, Edges
 from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps
 from fasciculum.operations.projects import open_project
@@ -181,6 +181,14 @@ class Computed(unittest.TestCase):
         self.assertEqual(stale_maps(scene, bundle), ())
         more = replace(bundle, bake=replace(bundle.bake, rays=16))
         self.assertEqual(stale_maps(scene, more), ("ao", "thickness", "curvature"))
+        # rays leave along shading normals, which the setting of edges decides
+        for bake in (
+            replace(bundle.bake, edges=Edges.HARD),
+            replace(bundle.bake, edges=Edges.ANGLE, edge_angle=30.0),
+        ):
+            stale = stale_maps(scene, replace(bundle, bake=bake))
+            self.assertLessEqual({"ao", "thickness", "curvature"}, set(stale))
+            self.assertNotIn("base_color", stale)
         # somebody else moves: occlusion of the scene is stale, the base colour is not
         other = scene.object("roof").node
         world = scene.nodes[other].world.copy()

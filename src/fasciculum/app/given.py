@@ -16,7 +16,6 @@ from fasciculum.io.given_files import sheet_file
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.counting import counted
 from fasciculum.model.given import Given, Trim, TrimRepeats
-from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.palettes import made_palette, read_palette
 from fasciculum.operations.gather.sheets import take_sheet
 from fasciculum.operations.lay_out.onto import shifted_along
@@ -107,7 +106,7 @@ class GivenSheets(QObject):
         if self.given is not None:
             place = Path(file)
             place = place if place.suffix.lower() == ".json" else place.with_name(f"{place.name}.json")
-            write_whole(place, sheet_file(self.given, place.parent))
+            self.workspace.write(place, sheet_file(self.given, place.parent))
             self.workspace.say(f"Saved {counted(len(self.given.trims), 'trim')} in {place.name}.", "good")
 
     # -- trims ------------------------------------------------------------------------------------------------

@@ -14,7 +14,6 @@ from fasciculum.io.layer_files import layers_file, read_layers
 from fasciculum.model.counting import counted
 from fasciculum.model.layers import Layer, LayerImage, Mask
 from fasciculum.operations.bake.layers import layer_image, store_pictures
-from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.session import commands
 from fasciculum.session.tasks import Kind, Task
 
@@ -200,7 +199,8 @@ class Layers(QObject):
         place = Path(file)
         # the dialog that opens layers offers these alone
         place = place if place.suffix.lower() == ".json" else place.with_name(f"{place.name}.json")
-        write_whole(place, layers_file(self.workspace.document.scene.layers, place.parent))
+        if not self.workspace.write(place, layers_file(self.workspace.document.scene.layers, place.parent)):
+            return
         self.workspace.say(f"Saved {counted(len(self.stack), 'layer')} in {place.name}.", "good")
 
     # -- pictures ---------------------------------------------------------------------------------------------

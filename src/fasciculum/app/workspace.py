@@ -12,7 +12,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
-from fasciculum.errors import FasciculumError, WorkerLost
+from fasciculum.errors import FasciculumError, OutputError, WorkerLost
 from fasciculum.jobs.runner import CANCELLED, FAILED, WAITING, Job, Runner
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.counting import counted
@@ -23,6 +23,7 @@ from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.texturing import Texturing
 from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.check.check import density_spread
+from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.plan.plan import Point
@@ -236,6 +237,15 @@ class Workspace(QObject):
         if had and self.document is before:
             self.preview_changed.emit()
 
+    def write(self, place: Path, data: bytes) -> bool:
+        """Write a file beside the project; say why where that is not possible, and return whether it was."""
+        try:
+            write_whole(place, data)
+        except OutputError as error:
+            self.say(str(error), "broken")
+            return False
+        return True
+
     def say(self, words: str, state: str = "") -> None:
         """Show a message."""
         self.said.emit(words, state)
@@ -402,6 +412,14 @@ class Workspace(QObject):
                 self.say("The project was changed meanwhile; gather the files again.", "broken")
                 return
             first = not document.scene.objects
+            # what was made or changed meanwhile stays, such as a layout that has ended
+            now = self.document
+            gathered = replace(
+                now,
+                name=gathered.name if now.name == document.name else now.name,
+                scene=gathered.scene,
+                gathered=gathered.gathered,
+            )
             self.session.apply("Gather", gathered) if not first or document.bundles else self._begin(gathered)
             came = [item.key for item in gathered.scene.objects if not document.scene.has(item.key)]
             self.say(f"Gathered {counted(len(came), 'object')}.", "good")
@@ -545,6 +563,9 @@ class Workspace(QObject):
             self.run(task, partial(self._say_files, named, folder))
 
     def _say_files(self, named: NamedBake, folder: Path, files: list[str]) -> None:
+        if not files:
+            self.say(f"{named.title}: none of its maps is one that this bundle has, so no file was written.", "broken")
+            return
         self.say(f"{named.title}: {counted(len(files), 'file')} in {folder / Path(files[0]).parent}.", "good")
 
     def _bake_task(self, identity: str, only: tuple[str, ...]) -> Task | None:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.progress import SILENT, Progress
-from fasciculum.threads import THREADS, in_pieces
+from fasciculum.threads import in_pieces, thread_count
 
 #: columns at least, and texels of a band of rows, that are worked on at once
 STRIP, BAND = 256, 1 << 18
@@ -21,7 +21,7 @@ def _ways(covered: NDArray[np.bool_], progress: Progress) -> NDArray[np.int16]:
     away = np.empty((height, width), np.int16)
 
     # wide strips read memory in order; as many as there are threads is best
-    strip = max(STRIP, -(-width // THREADS))
+    strip = max(STRIP, -(-width // thread_count()))
 
     def work(first: int) -> None:
         nearest_in_columns(covered, first, min(first + strip, width), away)

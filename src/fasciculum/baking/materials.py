@@ -15,7 +15,7 @@ from fasciculum.baking.target import Target
 from fasciculum.kernels.reading import CHANNELS, LEVELS, OFF_GRID, ON_GRID, find_detail, shade_points, shade_tiles
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
-from fasciculum.threads import THREADS
+from fasciculum.threads import thread_count
 
 #: shares of the second difference that bilinear reading is met with: where the sheet is as fine as the source, and
 #: where it is coarser and the texel's own box stays
@@ -87,7 +87,7 @@ class MaterialSource:
         self._relief = np.array([material.normal_scale for material in materials], np.float64)
         groups: list[Group] = []
         self._starts = np.zeros(len(materials) + 1, np.int64)
-        with ThreadPoolExecutor(THREADS) as pool:
+        with ThreadPoolExecutor(thread_count()) as pool:
             waiting = [pool.submit(build_groups, one, scene.images, pixels, roles) for one in materials]
             try:
                 for number, one in enumerate(waiting):

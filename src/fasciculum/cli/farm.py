@@ -19,6 +19,7 @@ from typing import Any, Protocol
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
 from fasciculum.session.far import Hands
+from fasciculum.threads import share_cores
 
 #: seconds that a scheduler is waited for
 PATIENCE = 20
@@ -185,3 +186,4 @@ class Beyond:
 def _share_cores(threads: int) -> None:
     """Let a process that has just begun take no more than its share of the cores."""
     os.environ["NUMBA_NUM_THREADS"] = str(threads)
+    share_cores(threads)

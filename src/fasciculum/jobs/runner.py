@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import pickle
 import socket
 import subprocess
 import sys
@@ -22,6 +23,9 @@ from fasciculum.progress import Cancelled, Progress
 
 #: seconds that a job has to stop by itself once it is cancelled
 PATIENCE = 0.5
+
+#: jobs that are over and still listed, at most
+MOST_REMEMBERED = 200
 
 WAITING, RUNNING, DONE, FAILED, CANCELLED = "waiting", "running", "done", "failed", "cancelled"
 
@@ -244,17 +248,30 @@ class Runner:
             self.connection.send(("run", job.number, job.function, str(target)))
         except OSError as error:
             self._end(job, FAILED, WorkerLost(f"the work could not be handed over ({error})."))
+        except (pickle.PicklingError, TypeError, AttributeError) as error:
+            # a fault of the program, which must not hold up what waits behind it
+            self._end(
+                job, FAILED, Crash(f"its arguments cannot be handed to another process ({error}).", item=job.title)
+            )
 
     def poll(self) -> None:
         """Take in what the worker has said; call it often and when the connection has something."""
-        try:
-            while self.connection is not None and self.connection.poll():
-                self._take(self.connection.recv())
-        except (EOFError, OSError):
-            self._lost("The worker process ended by itself")
+        while (message := self._received()) is not None:
+            # what takes a result in may fail by itself, and then says so itself: the worker has not gone
+            self._take(message)
         if self._deadline and time.monotonic() > self._deadline:
             self._lost("")
         self._next()
+
+    def _received(self) -> tuple[Any, ...] | None:
+        """Return the worker's next message, None while there is none; starts over where the worker has gone."""
+        try:
+            if self.connection is not None and self.connection.poll():
+                message: tuple[Any, ...] = self.connection.recv()
+                return message
+        except (EOFError, OSError):
+            self._lost("The worker process ended by itself")
+        return None
 
     def _lost(self, why: str) -> None:
         """Start over after the worker has gone, or has to go."""
@@ -295,9 +312,10 @@ class Runner:
         elif kind == "done":
             value = read_payload(Path(message[2]))
             job.fraction = 1.0
+            finished = job.finished
             self._end(job, DONE, None)
-            if job.finished is not None:
-                job.finished(value)
+            if finished is not None:
+                finished(value)
         elif kind == "cancelled":
             self._end(job, CANCELLED, None)
         elif kind == "failed":
@@ -307,6 +325,11 @@ class Runner:
 
     def _end(self, job: Job, state: str, error: Exception | None) -> None:
         job.state, job.error, job.ended = state, error, time.monotonic()
+        # what they hold, such as whole documents, is let go of
+        job.finished = job.shown = None
+        over = [job for job in self.jobs if job.over]
+        for old in over[: max(len(over) - MOST_REMEMBERED, 0)]:
+            self.jobs.remove(old)
         self._deadline = 0.0
         if job.handed is not None:
             job.handed.unlink(missing_ok=True)

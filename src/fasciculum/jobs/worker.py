@@ -114,7 +114,6 @@ def serve(connection: Connection, warm: list[str]) -> None:
 def main() -> None:
     """Serve the connection whose number and modules to load are on the command line."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    os.nice(8)
     serve(Connection(int(sys.argv[1])), sys.argv[2:])
 
 

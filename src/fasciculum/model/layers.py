@@ -167,6 +167,11 @@ class Layer:
         of_mask = self.mask.image if self.mask.kind is MaskKind.IMAGE else None
         return tuple(one for one in (self.base_color, self.normal, self.orm, of_mask) if isinstance(one, LayerImage))
 
+    @property
+    def content(self) -> Layer:
+        """The same layer with its pictures known by what they hold, wherever their files lie."""
+        return self.with_images(lambda image: replace(image, file="") if image.digest else image)
+
     def with_files(self, change: Callable[[str], str]) -> Layer:
         """Return the same layer with the paths of its pictures changed."""
         return self.with_images(lambda image: replace(image, file=change(image.file)))

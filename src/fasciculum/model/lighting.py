@@ -121,6 +121,11 @@ class Sky:
     picture: str = ""
     digest: str = field(default="")
 
+    @property
+    def content(self) -> Sky:
+        """The same sky with its picture known by what it holds, wherever its file lies."""
+        return replace(self, picture="") if self.digest else self
+
 
 @dataclass(frozen=True)
 class Lighting:

@@ -381,7 +381,7 @@ class Scene:
             stack = self.stack(item.key)
             if stack:
                 # what is projected depends on where an object stands, what rays meet on all others
-                parts += [repr(stack), self.standing[item.key]]
+                parts += [repr(tuple(layer.content for layer in stack)), self.standing[item.key]]
                 if any(layer.mask.kind in (MaskKind.AO, MaskKind.CURVATURE) for layer in stack):
                     parts += list(self.standing.values())
             found[item.key] = digest_of(*parts)

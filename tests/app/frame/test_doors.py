@@ -139,6 +139,18 @@ class Gathering(WindowCase):
             self.click(self.window.welcome.add_folder)
         self.wait(lambda: len(self.workspace.document.scene.objects) == 4, "the objects")
 
+    def test_what_is_done_while_files_are_gathered_stays(self):
+        self.gathered()
+        second = small_model(self.folder / "more.glb", 2)
+        self.click_row("Plate 1")
+        self.drop(second)
+        QTest.keyClick(self.window, Qt.Key.Key_B, CTRL)
+        names = [bundle.name for bundle in self.workspace.document.bundles]
+        self.assertEqual(len(names), 1)
+        self.assertEqual(len(self.workspace.document.scene.objects), 4)
+        self.wait(lambda: len(self.workspace.document.scene.objects) == 6, "the other objects")
+        self.assertEqual([bundle.name for bundle in self.workspace.document.bundles], names)
+
     def test_another_project_is_shown_afresh(self):
         """Neither the folder of the last delivery, nor the stage, lens or map of the last project stay."""
         self.gathered()

@@ -194,6 +194,11 @@ class Layers(WindowCase):
             self.click(self.panel.save)
         file = self.folder / "moss.json"
         self.assertTrue(file.exists() and not bare.exists())
+        # a folder that cannot be written is told, and no fault of the program
+        with mock.patch.object(QFileDialog, "getSaveFileName", staticmethod(lambda *_: ("/proc/moss", ""))):
+            self.click(self.panel.save)
+        self.assertEqual(self.said[-1][0], "broken")
+        self.assertIn("moss.json", self.said[-1][1])
         self.click_row("rock 2")
         with self.choosing(file):
             self.click(self.panel.open)

@@ -8,8 +8,11 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.shining import POINT, SPOT, SUN
 from fasciculum.model.lighting import Lamp, LampKind
 
+#: kinds as kernels number them
+KINDS = {LampKind.SUN: SUN, LampKind.POINT: POINT, LampKind.SPOT: SPOT}
 #: columns of a lamp's row
 LAMP_ROW = 16
 
@@ -25,7 +28,7 @@ def lamp_rows(lamps: Sequence[Lamp]) -> NDArray[np.float64]:
         if not lamp.on or lamp.strength <= 0 or max(lamp.color) <= 0:
             continue
         row = np.zeros(LAMP_ROW)
-        row[0] = list(LampKind).index(lamp.kind)
+        row[0] = KINDS[lamp.kind]
         row[1:4] = np.array(lamp.color) * lamp.strength
         row[4:7], row[7:10] = lamp.place, lamp.direction
         row[10] = lamp.reach

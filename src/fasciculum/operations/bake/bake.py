@@ -18,7 +18,7 @@ from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Casts, ColorSpace, FileFormat, VertexColors
+from fasciculum.model.choices import Casts, ColorSpace, Edges, FileFormat, VertexColors
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
@@ -53,6 +53,9 @@ def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: N
     if kind.source is Values.RAYS:
         parts.append(repr(rays_of(bake)))
         parts += [repr(bake.smooth)] if bake.smooth else []
+        # rays leave along the shading normals, which the setting of edges decides
+        if bake.edges is not Edges.SOURCE:
+            parts += [bake.edges, str(bake.edge_angle if bake.edges is Edges.ANGLE else 0.0)]
     if kind.source is Values.LIGHT:
         parts.append(repr((bake.light_rays, bake.bounces, bake.denoise, wish.samples, bake.vertex_colors)))
         parts += [repr((bake.light_emission, needs.cutoff, bake.light_shares)), bake.edges, str(bake.edge_angle)]

@@ -53,7 +53,7 @@ def bakes_light(bundle: Bundle) -> bool:
 def light_digest(scene: Scene) -> str:
     """Return a digest of all that light comes from and meets: lamps, sky, and every surface."""
     lighting = scene.lighting
-    return digest_of(repr((lamps_of(scene), lighting.sky, lighting.glow)), surfaces_digest(scene))
+    return digest_of(repr((lamps_of(scene), lighting.sky.content, lighting.glow)), surfaces_digest(scene))
 
 
 @lru_cache(maxsize=8)

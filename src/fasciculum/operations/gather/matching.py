@@ -133,6 +133,7 @@ def _carried_layout(layout: Layout, renamed: Mapping[str, str], scene: Scene) ->
         moved=layout.moved[kept],
         shares=layout.shares[kept],
         squeezed=layout.squeezed[kept],
+        fields=layout.fields[kept] if len(layout.fields) == len(layout.placements) else layout.fields,
         pages=layout.pages[kept],
     )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -130,6 +131,8 @@ class Pieces:
 #: what was laid flat last, by a digest of all that it was made from: looking ahead and packing need the same
 _KEPT: dict[str, list[Flat]] = {}
 MOST_KEPT = 6
+#: jobs of a list are planned side by side in threads
+_LOCK = threading.Lock()
 
 
 def _flats(
@@ -142,12 +145,16 @@ def _flats(
         for group, wish in zip(groups, wishes, strict=True)
     ]
     key = digest_of(repr((sheet.unwrap, sheet.density)), *parts)
-    if key not in _KEPT:
-        flats = flatten_all(wishes, even=sheet.density == "even", settings=sheet.unwrap, progress=progress)
+    with _LOCK:
+        known = _KEPT.get(key)
+    if known is not None:
+        return known
+    flats = flatten_all(wishes, even=sheet.density == "even", settings=sheet.unwrap, progress=progress)
+    with _LOCK:
         while len(_KEPT) >= MOST_KEPT:
             _KEPT.pop(next(iter(_KEPT)))
         _KEPT[key] = flats
-    return _KEPT[key]
+    return flats
 
 
 def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Pieces:
