@@ -114,7 +114,7 @@ def plans(window: Window, shot: Callable[[str], None]) -> None:
         idle(window)
         shot("plan")
         plot.point(-1)
-    with only(panel, "Ways"):
+    with only(panel, "Treatments"):
         workspace.select((), ("Opaque",))
         workspace.apply("Quick", lambda document: set_sheet(document, ["Opaque"], seconds=0.0))
         workspace.pack(["Opaque"])

@@ -394,7 +394,7 @@ class Acts(WindowCase):
         self.assertEqual(self.workspace.stage, "lay out")
         self.window.open_search()
         self.window.searching.field.setText("no such thing")
-        self.assertIn("Nothing is called", self.window.searching.list.item(0).text())
+        self.assertIn("Nothing is known as", self.window.searching.list.item(0).text())
         self.keys(Qt.Key.Key_Escape, widget=self.window.searching)
 
     def test_bundles_are_renamed_and_removed(self):

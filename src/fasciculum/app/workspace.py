@@ -54,8 +54,14 @@ from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")
-#: lenses that go by other words where there is little room
-LENS_WORDS = {"light density": "Light px"}
+#: what lenses are called, where not by their names
+LENS_WORDS = {
+    "yield": "Sharpness",
+    "way": "Treatment",
+    "mixing": "Bleeding",
+    "reach": "Ray distance",
+    "light density": "Lightmap px",
+}
 STAGES = ("gather", "lay out", "bake", "check", "deliver")
 LENSES = (
     "colour",

@@ -27,7 +27,7 @@ from fasciculum.operations.plan.plan import NAMES
 SHELLS = ("bash", "zsh", "fish")
 #: a sheet's size that follows from the sharpness to keep
 AUTO_SIZE = (0, 0)
-COMMANDS = ("open", "demo", "inspect", "plan", "make", "run", "batch", "completion", "desktop", "check")
+COMMANDS = ("open", "demo", "inspect", "plan", "make", "run", "batch", "completion", "desktop", "check", "find")
 #: what stands for taking no plan, and the options that say what a plan would decide: with any of them none is taken
 NO_PLAN = "none"
 INSTEAD_OF_A_PLAN = ("--bundle", "--size", "--repeats", "--pieces", "--onto", "--palette")
@@ -460,6 +460,9 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     desktop = command("desktop", "the entry in the desktop's menu, with icon, file type and manual page")
     desktop.add_argument("--install", action="store_true", help="put them into the user's own folders")
     desktop.add_argument("--remove", action="store_true", help="take them away again")
+    find = command("find", "tell where something stands, by its name or by any other word that people have for it")
+    find.add_argument("words", nargs="+", metavar="WORD")
+    find.add_argument("--json", action="store_true")
     check = command("check", "the findings and figures of a project or of delivered files")
     check.add_argument("files", nargs="+", metavar="PROJECT | MODEL")
     check.add_argument("--json", action="store_true")

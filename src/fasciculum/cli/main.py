@@ -84,6 +84,10 @@ def main(arguments: list[str] | None = None) -> int:
     wants_json = bool(getattr(parsed, "json", False))
     if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
         return _window(parsed)
+    if parsed.command == "find":
+        from fasciculum.cli.find import find
+
+        return find(" ".join(parsed.words), as_json=wants_json)
     if parsed.command in ("completion", "desktop"):
         return _help_out(parsed)
     stopping = threading.Event()

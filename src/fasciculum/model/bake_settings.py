@@ -35,7 +35,7 @@ def _reach(way: str) -> float:
     """Return the setting of a reach."""
     return setting(
         0.0,
-        f"Reach {way}",
+        "Ray distance out" if way == "outwards" else "Ray distance in",
         f"How far {way} along the smoothed normal the high-poly surface is looked for, in metres; by itself as far as "
         "both surfaces lie apart.",
         fold="High to low",
@@ -67,7 +67,7 @@ class BakeSettings:
     )
     bleed: int | None = setting(
         None,
-        "Bleed",
+        "Dilation",
         "How far colour continues beyond the islands, in px. Everywhere is safest; half the padding is the least that "
         "helps.",
         fold="Quality",
@@ -81,7 +81,7 @@ class BakeSettings:
     )
     bits: int = setting(
         8,
-        "Depth",
+        "Bit depth",
         "Bits for each channel of the written textures.",
         fold="Quality",
         stales=MAPS,
@@ -91,7 +91,7 @@ class BakeSettings:
     )
     format: FileFormat = setting(
         FileFormat.PNG,
-        "Files",
+        "File format",
         "What textures are written as. EXR holds linear values as floats: half ones, or whole ones at 32 bits. Models "
         "that hold their textures hold PNG in any case.",
         fold="Quality",
@@ -162,7 +162,7 @@ class BakeSettings:
         option="--rays",
     )
     ao_radius: float = _radius(
-        "Occlusion within",
+        "AO distance",
         "How far off something may stand and still keep light away, in metres; by itself a tenth of the bundle's "
         "diagonal.",
         "--ao-radius",
@@ -170,7 +170,7 @@ class BakeSettings:
     )
     ao_of: Casts = setting(
         Casts.SCENE,
-        "In the way",
+        "Occluders",
         "What stands in the way of rays: only the object itself, its bundle, or everything that was gathered.",
         fold="Rays",
         stales=MAPS,
@@ -179,11 +179,11 @@ class BakeSettings:
     )
     ao_floor: bool = setting(
         False,
-        "Floor",
+        "Ground plane",
         "Whether an endless floor lies at the scene's lowest point.",
         fold="Rays",
         stales=MAPS,
-        words={True: "below"},
+        words={True: "add one below"},
         option="--ao-floor",
     )
     ao_as_occlusion: bool = setting(
@@ -196,14 +196,14 @@ class BakeSettings:
         option="--ao-as-occlusion",
     )
     thickness_radius: float = _radius(
-        "Thick from",
+        "Thickness distance",
         "Distance to the other side from which a body counts as thick, in metres; by itself a tenth of the bundle's "
         "diagonal.",
         "--thickness-radius",
         step=0.1,
     )
     curvature_radius: float = _radius(
-        "Bends within",
+        "Curvature radius",
         "How wide a part of the surface decides its curvature, in metres; by itself a fiftieth of the bundle's "
         "diagonal.",
         "--curvature-radius",
@@ -216,7 +216,7 @@ class BakeSettings:
         "costs, or are parted on the sheet.",
         fold="Rays",
         stales=Stales.LAYOUT,
-        words={Copies.SHARE: "share places", Copies.PART: "are parted"},
+        words={Copies.SHARE: "share texels", Copies.PART: "own texels"},
         option="--copies",
     )
     smooth: float = setting(
@@ -231,16 +231,16 @@ class BakeSettings:
         high=16,
         step=0.5,
         decimals=1,
-        unset="not",
+        unset="off",
         option="--smooth",
     )
     reads: Reads = setting(
         Reads.PARTNERS,
-        "Reads from",
+        "High-poly sources",
         "Whether texels read the high-poly partners of their own object alone, or every high-poly object.",
         fold="High to low",
         stales=MAPS,
-        words={Reads.PARTNERS: "its partners", Reads.EVERY: "all that is high-poly"},
+        words={Reads.PARTNERS: "its partners", Reads.EVERY: "all high-poly objects"},
         option="--reads",
     )
     reach_out: float = _reach("outwards")
@@ -271,12 +271,12 @@ class BakeSettings:
     )
     denoise: bool = setting(
         True,
-        "Noise",
+        "Denoise",
         "Whether noise is removed from what light is gathered, along the surface: by Open Image Denoise where that is "
         "installed, else by a simpler filter.",
         fold="Light",
         stales=MAPS,
-        words={True: "removed"},
+        words={True: "remove noise"},
         option="--denoise",
     )
     exposure: float | None = setting(
@@ -306,28 +306,28 @@ class BakeSettings:
     )
     lit_only: bool = setting(
         False,
-        "Look",
+        "Unlit material",
         "Whether the delivered materials show the lit map alone and engines light nothing.",
         fold="Light",
         stales=Stales.LAYOUT,
-        words={True: "lit map alone"},
+        words={True: "from the lit map only"},
         option="--lit-only",
     )
     light_uv: bool = setting(
         False,
-        "Light sheet",
+        "Lightmap",
         "Whether light has a layout of its own in a second UV set, with a place for every island of every copy. "
         "Without it copies that lie on one place share one light.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
-        words={True: "its own"},
+        words={True: "own UV layout"},
         option="--light-uv",
     )
     light_width: int = setting(
         512,
-        "Light width",
+        "Lightmap width",
         "Width of the light sheet in px.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
         unit="px",
         low=16,
@@ -337,9 +337,9 @@ class BakeSettings:
     )
     light_height: int = setting(
         512,
-        "Light height",
+        "Lightmap height",
         "Height of the light sheet in px.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
         unit="px",
         low=16,
@@ -349,9 +349,9 @@ class BakeSettings:
     )
     light_padding: int = setting(
         4,
-        "Light padding",
+        "Lightmap padding",
         "Untouched texels between any two islands of the light sheet, in px.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
         unit="px",
         low=0,
@@ -361,9 +361,9 @@ class BakeSettings:
     )
     light_shares: bool = setting(
         True,
-        "Light density",
+        "Lightmap density",
         "Whether islands on which light hardly varies get fewer texels, and those with sharp shadows more.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
         words={True: "by how light varies"},
         option="--light-shares",
@@ -371,11 +371,11 @@ class BakeSettings:
     )
     ao_light_uv: bool = setting(
         False,
-        "Occlusion lies",
+        "AO layout",
         "Whether ambient occlusion lies on the light sheet too, so that every copy has its own.",
-        fold="Light sheet",
+        fold="Lightmap",
         stales=MAPS,
-        words={True: "on the light sheet"},
+        words={True: "on the lightmap"},
         option="--ao-light-uv",
         when=lambda bake: bake.light_uv,
     )

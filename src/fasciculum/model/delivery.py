@@ -30,11 +30,11 @@ class DeliverySettings:
     )
     external_textures: bool = setting(
         False,
-        "Beside",
+        "External textures",
         "The model refers to the texture files instead of holding copies of them, where their convention is glTF's.",
         fold="Models",
         stales=DELIVERY,
-        words={True: "textures beside the model"},
+        words={True: "beside the model"},
         option="--external-textures",
     )
     keep_source_uvs: bool = setting(
@@ -44,7 +44,7 @@ class DeliverySettings:
         "unless something needs them.",
         fold="Models",
         stales=DELIVERY,
-        words={True: "keep them too"},
+        words={True: "include"},
         option="--keep-source-uvs",
     )
     models: tuple[str, ...] = ("glb",)
@@ -70,7 +70,7 @@ class DeliverySettings:
     )
     green: Green = setting(
         Green.UP,
-        "Green",
+        "Normal Y",
         "Where green points in normal maps. Models that are written keep glTF's.",
         fold="Textures",
         stales=DELIVERY,
@@ -78,11 +78,11 @@ class DeliverySettings:
     )
     power_of_two: bool = setting(
         False,
-        "Sizes",
+        "Resize",
         "For engines that cannot use other sizes.",
         fold="Textures",
         stales=DELIVERY,
-        words={True: "scale up to powers of two"},
+        words={True: "to powers of two"},
     )
     bits: int = setting(
         0,
@@ -96,17 +96,17 @@ class DeliverySettings:
     maps: tuple[str, ...] = ()
     combine: Combine = setting(
         Combine.NONE,
-        "Join",
+        "Merge meshes",
         "Join each bundle into one mesh: one draw call for each bundle; but all of it is drawn when a corner of it is "
         "in view. What moves by itself stays apart.",
         fold="Meshes",
         stales=DELIVERY,
-        words={Combine.NONE: "leave apart", Combine.BUNDLE: "each bundle"},
+        words={Combine.NONE: "off", Combine.BUNDLE: "one per bundle"},
         option="--combine",
     )
     region: float = setting(
         0.0,
-        "Region",
+        "Merge cell size",
         "Split each joined mesh by cells of space this large, in metres, so that less is drawn when little is seen.",
         fold="Meshes",
         stales=DELIVERY,
@@ -114,7 +114,7 @@ class DeliverySettings:
         low=0,
         high=1e9,
         decimals=1,
-        unset="not split",
+        unset="no cells",
         option="--region",
         line="METRES",
         when=lambda delivery: delivery.combine == Combine.BUNDLE,
@@ -126,7 +126,7 @@ class DeliverySettings:
         "draws never get any: renderers disagree on those.",
         fold="Meshes",
         stales=DELIVERY,
-        words={True: "write them"},
+        words={True: "write"},
         option="--tangents",
     )
     high: bool = setting(
@@ -144,7 +144,7 @@ class DeliverySettings:
         "Lights go along as the project has them. Where light is baked they are left out: an engine would light twice.",
         fold="Models",
         stales=DELIVERY,
-        words={True: "go along"},
+        words={True: "include"},
         option="--lights",
     )
 

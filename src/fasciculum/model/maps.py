@@ -219,7 +219,7 @@ POSITION = MapKind(
 )
 OBJECT_NORMAL = MapKind(
     "object_normal",
-    "Object normal",
+    "World-space normal",
     GEOMETRY,
     3,
     (0.5, 0.5, 0.5),
@@ -313,8 +313,8 @@ LIT = _of_light(
     reads=(Role.BASE_COLOR, Role.METALLIC_ROUGHNESS, Role.EMISSIVE, Role.NORMAL),
 )
 LIGHT = _of_light("light", "Light", (0.0,) * 3, (0, 1, 2))
-LIGHT_STRAIGHT = _of_light("light_straight", "Straight light", (0.0,) * 3, (10, 11, 12))
-LIGHT_BOUNCED = _of_light("light_bounced", "Bounced light", (0.0,) * 3, (3, 4, 5))
+LIGHT_STRAIGHT = _of_light("light_straight", "Direct light", (0.0,) * 3, (10, 11, 12))
+LIGHT_BOUNCED = _of_light("light_bounced", "Indirect light", (0.0,) * 3, (3, 4, 5))
 SHADOW = _of_light("shadow", "Shadow", (1.0,), (13,))
 
 KINDS: dict[str, MapKind] = {

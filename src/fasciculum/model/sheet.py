@@ -89,7 +89,7 @@ class SheetSettings:
     )
     turns: Turns = setting(
         Turns.QUARTER,
-        "Turns",
+        "Rotation",
         "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; any suits organic "
         "shapes.",
         fold="Packing",
@@ -141,7 +141,7 @@ class SheetSettings:
     )
     seconds: float = setting(
         5.0,
-        "Improve for",
+        "Packing time",
         "Time for improving on the first layout, in seconds; the best one found is kept.",
         fold="Packing",
         unit="s",
@@ -161,7 +161,7 @@ class SheetSettings:
     )
     alike: Alike = setting(
         Alike.CONTENT,
-        "Alike in",
+        "Match by",
         "What makes islands twins. Content: the same material, source UVs and vertex colours. Shape only suits maps "
         "made from shape alone.",
         fold="Twins",
@@ -198,20 +198,20 @@ class SheetSettings:
     )
     smallest: float = setting(
         0.0,
-        "Smallest",
+        "Minimum island size",
         "Slivers shorter than this, in px, are made this long.",
         fold="Size",
         stales=LAYOUT,
         unit="px",
         low=0,
         high=256,
-        unset="as they come",
+        unset="none",
         option="--smallest",
         first=True,
     )
     wanted: float = setting(
         0.0,
-        "Wanted",
+        "Target density",
         "A texel density that is kept, in px/m; the sheet's size or the number of tiles follows from it. At the lowest "
         "value the density is the best that fits.",
         fold="Size",
@@ -219,18 +219,18 @@ class SheetSettings:
         unit="px/m",
         low=0,
         high=1e9,
-        unset="best that fits",
+        unset="highest that fits",
         option="--wanted",
         line="PX_PER_M",
         first=True,
     )
     grows: Grows = setting(
         Grows.SIZE,
-        "Follows",
+        "Adjust",
         "What follows from a wanted density: the smallest size, or the fewest tiles.",
         fold="Size",
         stales=LAYOUT,
-        words={Grows.SIZE: "the size", Grows.TILES: "the tiles"},
+        words={Grows.SIZE: "sheet size", Grows.TILES: "number of tiles"},
         option="--grows",
         when=lambda sheet: sheet.wanted > 0,
         counts=lambda sheet: (sheet.grows if sheet.wanted else "",),

@@ -21,7 +21,7 @@ class UnwrapSettings:
 
     sharp: float = setting(
         70.0,
-        "Sharp from",
+        "Sharp angle",
         "Degrees between two faces from which their edge is sharp: islands end there rather than bend, unless few "
         "islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, since seams "
         "are not seen there.",
@@ -36,7 +36,7 @@ class UnwrapSettings:
     )
     stretch: float = setting(
         0.03,
-        "Stretch up to",
+        "Maximum stretch",
         "L2 stretch that an island may have beyond none, in per cent; more than that, and it is cut.",
         fold="Unwrapping",
         stales=LAYOUT,
@@ -50,7 +50,7 @@ class UnwrapSettings:
     )
     smallest: float = setting(
         0.03,
-        "Smallest island",
+        "Minimum island area",
         "Islands smaller than this part of their connected surface, in per cent, are joined to a neighbour where that "
         "can be.",
         fold="Unwrapping",
@@ -65,7 +65,7 @@ class UnwrapSettings:
     )
     fewer: float = setting(
         0.5,
-        "Fewer",
+        "Fewer islands",
         "To the left less stretch and fuller rectangles, to the right fewer islands, which may also bend over sharp "
         "edges.",
         fold="Unwrapping",
@@ -79,11 +79,11 @@ class UnwrapSettings:
     )
     keep_seams: bool = setting(
         False,
-        "Seams",
+        "Source seams",
         "Unwrap along the seams of the source UVs, besides those that are needed.",
         fold="Unwrapping",
         stales=LAYOUT,
-        words={True: "as in source"},
+        words={True: "keep"},
         option="--keep-seams",
         first=True,
     )

@@ -177,7 +177,7 @@ class Projections(ShapingCase):
         # the front of the box: two triangles
         self.assertEqual((self.shaper.key, len(self.shaper.faces)), ("Crate 1", 2))
         self.press_button("From here")
-        self.press_button("Use it")
+        self.press_button("Apply")
         self.assertEqual(self.told("Crate 1"), {KEPT, PROJECTED})
         (one,) = self.bundle.shaping("Crate 1").projections
         self.assertEqual(len(one.triangles), 2)

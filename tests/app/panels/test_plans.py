@@ -28,7 +28,7 @@ class PlansCase(WindowCase):
         self.unfold(self.plan.plot)
 
     def fewest_joined(self):
-        """Take the plan with the fewest draw calls of joined meshes, and return its first bundle."""
+        """Apply the plan with the fewest draw calls of joined meshes, and return its first bundle."""
         self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
         self.weighed()
         self.plan.take("fewest")

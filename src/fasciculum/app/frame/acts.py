@@ -11,7 +11,7 @@ from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.tonight import Tonight
-from fasciculum.app.workspace import LENSES, STAGES, Workspace
+from fasciculum.app.workspace import LENS_WORDS, LENSES, STAGES, Workspace
 from fasciculum.operations.plan.plan import NAMES
 
 
@@ -139,7 +139,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "add_cage",
-            "Take a cage …",
+            "Load a cage mesh …",
             "Take a model blown up by hand, from which rays run to the high-poly ones",
             window.settings_pairing("choose_cage"),
             enabled=high,
@@ -273,7 +273,7 @@ def make_acts(window: Doings) -> list[Act]:
         *(
             Act(
                 f"take_{name}",
-                f"Take the plan {name}",
+                f"Apply the plan {name}",
                 "Bundle everything as this plan says, in one step",
                 partial(window.take_plan, name),
                 "",
@@ -328,7 +328,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "enough",
-            "Keep the best now",
+            "Stop with the best so far",
             "End the packing that runs with the best layout so far, or the light that is gathered with what there is",
             workspace.enough,
             "Ctrl+E",
@@ -417,7 +417,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "widen_sheet",
-            "Widen the sheet",
+            "Maximise the sheet",
             "Give the sheet the room of both views, or give it back",
             lambda: window.widen("" if window.widened == "sheet" else "sheet"),
             "Ctrl+1",
@@ -425,7 +425,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "widen_model",
-            "Widen the model",
+            "Maximise the model",
             "Give the model the room of both views, or give it back",
             lambda: window.widen("" if window.widened == "model" else "model"),
             "Ctrl+2",
@@ -465,7 +465,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "tonight_add",
-            "Put on tonight's list",
+            "Add to the batch list",
             "Keep what is open as it is now, to be redone and delivered with the other jobs of the list",
             lambda: window.tonight.add(),
             "",
@@ -474,7 +474,7 @@ def make_acts(window: Doings) -> list[Act]:
         ),
         Act(
             "tonight_start",
-            "Do tonight's list",
+            "Run the batch list",
             "Begin the jobs of the list, one after the other or on a farm; the window stays free",
             lambda: window.tonight.start(),
             "",
@@ -511,7 +511,7 @@ def make_acts(window: Doings) -> list[Act]:
         acts.append(
             Act(
                 f"lens_{lens}",
-                f"Lens: {lens}",
+                f"Lens: {LENS_WORDS.get(lens, lens).lower()}",
                 f"Colour both views by {lens}",
                 partial(workspace.set_view, lens=lens),
                 menu="view",

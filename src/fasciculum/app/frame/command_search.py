@@ -1,4 +1,4 @@
-"""Find any command, object, bundle or setting by name."""
+"""Find any command, setting, map, check, page, object or bundle, by its name or by what else people call it."""
 
 from __future__ import annotations
 
@@ -9,30 +9,27 @@ from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from fasciculum.cli.find import Entry, search
+
 MOST = 60
 DOWN, UP = Qt.Key.Key_Down, Qt.Key.Key_Up
 
 
 @dataclass(frozen=True)
 class Hit:
-    """Something that can be found: its title, what kind it is, its shortcut, and what choosing it does."""
+    """Something that can be found, and what choosing it does."""
 
-    title: str
-    kind: str
+    entry: Entry
     call: Callable[[], None]
-    shortcut: str = ""
 
-
-def rank(title: str, wanted: str) -> int | None:
-    """Return how well a title matches, lower being better; None when not all words occur in it."""
-    lowered = title.lower()
-    score = 0
-    for word in wanted.lower().split():
-        at = lowered.find(word)
-        if at < 0:
-            return None
-        score += 0 if at == 0 else 1 if lowered[at - 1] in " -_(" else 3
-    return score * 100 + len(title)
+    @property
+    def words(self) -> str:
+        """What the list says of it: its title, its kind and place, its shortcut; below, what it does."""
+        entry = self.entry
+        place = entry.where or entry.option or ""
+        parts = [entry.title, f"{entry.kind}{f', {place}' if place else ''}", entry.shortcut or ""]
+        first = "   ·   ".join(part for part in parts if part)
+        return f"{first}\n{entry.text}" if entry.text else first
 
 
 class CommandSearch(QDialog):
@@ -45,7 +42,7 @@ class CommandSearch(QDialog):
         box = QVBoxLayout(self)
         box.setContentsMargins(8, 8, 8, 8)
         self.field = QLineEdit()
-        self.field.setPlaceholderText("A command, object, bundle or setting")
+        self.field.setPlaceholderText("A command, setting, map, page, object: any word for it")
         self.field.setAccessibleName("Find by name")
         self.list = QListWidget()
         self.list.setAccessibleName("Found")
@@ -56,25 +53,23 @@ class CommandSearch(QDialog):
         self.field.returnPressed.connect(self.choose)
         self.list.itemClicked.connect(lambda _: self.choose())
         self.field.installEventFilter(self)
-        self.resize(460, 380)
+        self.resize(560, 420)
         self.fill("")
 
     def fill(self, wanted: str) -> None:
         """Show the hits for some words, best first."""
         self.list.clear()
-        ranked = [
-            (score, index) for index, hit in enumerate(self.hits) if (score := rank(hit.title, wanted)) is not None
-        ]
-        if wanted:
-            ranked.sort()
-        for _, index in ranked[:MOST]:
-            hit = self.hits[index]
-            words = f"{hit.title}   ·   {hit.kind}" + (f"   ·   {hit.shortcut}" if hit.shortcut else "")
-            entry = QListWidgetItem(words)
-            entry.setData(Qt.ItemDataRole.UserRole, index)
-            self.list.addItem(entry)
-        if not ranked:
-            self.list.addItem(f"Nothing is called “{wanted}”.")
+        number = {id(hit.entry): index for index, hit in enumerate(self.hits)}
+        every = [hit.entry for hit in self.hits]
+        entries = search(wanted, every, MOST) if wanted.strip() else every[:MOST]
+        for entry in entries:
+            index = number[id(entry)]
+            item = QListWidgetItem(self.hits[index].words)
+            item.setToolTip(entry.text)
+            item.setData(Qt.ItemDataRole.UserRole, index)
+            self.list.addItem(item)
+        if not entries:
+            self.list.addItem(f"Nothing is known as “{wanted}”. Try another word, or F1 for the guide.")
         self.list.setCurrentRow(0)
 
     def choose(self) -> None:

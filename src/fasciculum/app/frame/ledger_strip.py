@@ -42,7 +42,7 @@ FIGURES = (
     ),
     ("fill", "Fill", "Island area over sheet area of the chosen bundle, padding not counted."),
     ("density", "Density", "Texels per metre of the chosen bundle's surface."),
-    ("clean", "Clean down to", "The smallest mip level of the chosen bundle at which no two islands mix."),
+    ("clean", "Bleed-free to", "The smallest mip level of the chosen bundle at which no two islands mix."),
     (
         "match",
         "Match with source",

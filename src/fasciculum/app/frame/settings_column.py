@@ -126,6 +126,21 @@ class SettingsColumn(QWidget):
                     hits.append((stage, name, control))
         return sorted(hits, key=lambda hit: hit[2].property("setting") is None)
 
+    def control_of(self, stage: str, name: str) -> QWidget | None:
+        """Return the control of a setting by what it is called, None where the panel shows none."""
+        return next((control for at, called, control in self.named() if (at, called) == (stage, name)), None)
+
+    def open_fold(self, stage: str, fold: str) -> None:
+        """Show a stage's panel with a fold of it open."""
+        name = stage.lower()
+        self.workspace.set_stage(name)
+        panel = self.panels[name]
+        part = panel.folds.get(fold) if isinstance(panel, FoldColumn) else None
+        if part is not None:
+            part.set_open(True)
+            # once the fold has its size
+            QTimer.singleShot(0, lambda: self.areas[name].ensureWidgetVisible(part))
+
     def go_to(self, stage: str, control: QWidget) -> None:
         """Show a control, and give it the keyboard."""
         self.workspace.set_stage(stage)

@@ -25,7 +25,7 @@ class TonightPart(QWidget):
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 6, 0, 0)
         box.setSpacing(4)
-        box.addWidget(heading("Tonight"))
+        box.addWidget(heading("Batch list"))
         self.about = note()
         box.addWidget(self.about)
         self.list = QListWidget()

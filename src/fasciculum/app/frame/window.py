@@ -53,6 +53,7 @@ from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import LENS_WORDS, LENSES, Workspace
+from fasciculum.cli.find import Entry, entries
 from fasciculum.model.document import Document
 from fasciculum.model.maps import BASE_COLOR, KINDS
 from fasciculum.session import commands
@@ -290,7 +291,7 @@ class Window(QMainWindow):
         return [self.model_lens, self.side, self.exposure, self.high, self.model_whole]
 
     def _whole_button(self, name: str) -> QPushButton:
-        button = QPushButton("Widen")
+        button = QPushButton("Maximise")
         button.setCheckable(True)
         button.setToolTip(f"Give the {name} the room of both views")
         button.setAccessibleName(f"Widen the {name}")
@@ -555,22 +556,45 @@ class Window(QMainWindow):
     def open_search(self) -> None:
         """Open the search below its button."""
         workspace = self.workspace
-        hits = [
-            Hit(act.title, "command", self.act(act.id), act.shortcut.split("|")[0])
-            for act in self.acts.values()
-            if act.enabled()
-        ]
+        hits = [Hit(entry, call) for entry in entries() if (call := self._shows(entry)) is not None]
         for bundle in workspace.document.bundles:
-            hits.append(Hit(bundle.name, "bundle", partial(workspace.select, (), (bundle.name,))))
+            hits.append(Hit(Entry(bundle.name, "bundle"), partial(workspace.select, (), (bundle.name,))))
         for item in workspace.document.scene.objects:
-            hits.append(Hit(item.key, "object", partial(self._go_to, item.key)))
+            hits.append(Hit(Entry(item.key, "object"), partial(self._go_to, item.key)))
+        known = {(entry.where or "").partition(",")[0].lower() + entry.title for entry in entries()}
         for stage, name, control in self.settings.named():
-            hits.append(Hit(name, f"setting under {stage}", partial(self.settings.go_to, stage, control)))
+            if stage + name not in known:
+                entry = Entry(name, "setting", stage.capitalize(), text=control.toolTip().partition("\n")[0])
+                hits.append(Hit(entry, partial(self.settings.go_to, stage, control)))
         self.searching = CommandSearch(self, hits)
         place = self.search.mapToGlobal(QPoint(0, self.search.height() + 4))
         self.searching.move(min(place.x(), self.geometry().right() - self.searching.width() - 8), place.y())
         self.searching.show()
         self.searching.field.setFocus()
+
+    def _shows(self, entry: Entry) -> Callable[[], None] | None:
+        """Return what shows or does something that can be found, None where the window has no such thing."""
+        settings = self.settings
+        if entry.name in self.acts:
+            return partial(self._do, entry)
+        if entry.kind == "page" and entry.page:
+            return partial(self.open_guide, entry.page.rpartition("/")[2].partition(".")[0])
+        if entry.kind == "view" and "/" in entry.name:
+            return partial(settings.open_fold, *entry.name.split("/"))
+        if entry.kind == "setting":
+            stage = (entry.where or "").partition(",")[0].lower()
+            control = settings.control_of(stage, entry.title)
+            return None if control is None else partial(settings.go_to, stage, control)
+        place = {"map": ("Bake", "Maps"), "check": ("Check", ""), "treatment": ("Gather", "Treatments")}.get(entry.kind)
+        return None if place is None else partial(settings.open_fold, *place)
+
+    def _do(self, entry: Entry) -> None:
+        """Do a command that was found, or say that it cannot be done now."""
+        act = self.acts[entry.name]
+        if act.enabled():
+            act.call()
+        else:
+            self.workspace.say(f"{act.title} has nothing to work on now. {act.tip}.")
 
     def _go_to(self, key: str) -> None:
         self.workspace.select({key})

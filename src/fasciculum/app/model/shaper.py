@@ -366,7 +366,7 @@ class Shaper(QObject):
             ),
             act(
                 "edge_loop",
-                "Go on along edges",
+                "Select the edge loop",
                 "Go on from the picked edges as far as they lead straight on",
                 self.pick_loop,
                 "L",
@@ -401,7 +401,7 @@ class Shaper(QObject):
         found += [
             act(
                 "project_apply",
-                "Use the projection",
+                "Apply the projection",
                 "Lay the chosen objects or faces flat as the projection shows (Return in the model view)",
                 self.apply_projection,
                 "",
@@ -409,7 +409,7 @@ class Shaper(QObject):
             ),
             act(
                 "put_away",
-                "Put the tool away",
+                "Exit the tool",
                 "Pick nothing and look round again (Escape in the model view)",
                 partial(self.set_tool, LOOK),
                 "",
@@ -417,7 +417,7 @@ class Shaper(QObject):
             ),
             act(
                 "forget_shaping",
-                "Forget seams and projections",
+                "Reset seams and projections",
                 "Take back all that was said by hand about how the chosen objects are laid flat",
                 self.forget,
             ),

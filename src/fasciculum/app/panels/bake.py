@@ -43,7 +43,7 @@ class BakePanel(FoldColumn):
         self.workspace = workspace
         self._filling = False
         self.rows = Rows(workspace, BAKE, self)
-        self.automatic = Switch("those that the materials need")
+        self.automatic = Switch("Automatic")
         self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
         self.automatic.toggled.connect(self._automatic)
         self.maps_note = note()
@@ -67,7 +67,7 @@ class BakePanel(FoldColumn):
         self.fold("Rays", theme, self.rows.form("Rays"))
         self.light_note = note()
         self.fold("Light", theme, self.rows.form("Light"), self.light_note)
-        self.fold("Light sheet", theme, self.rows.form("Light sheet"))
+        self.fold("Lightmap", theme, self.rows.form("Lightmap"))
         self.preview = Switch("what is pointed at")
         self.preview.setToolTip(
             "Bake the object under the pointer small, and show it in the model on the result's side: its occlusion "
@@ -232,7 +232,7 @@ class BakePanel(FoldColumn):
         exposure = "auto" if bake.exposure is None else f"{bake.exposure:+g} EV"
         self.folds["Light"].say(f"{bake.light_rays} rays · {bake.bounces} bounces · {exposure}")
         size = f"{bake.light_width} × {bake.light_height}"
-        self.folds["Light sheet"].say(size if bake.light_uv else "none: on the sheet")
+        self.folds["Lightmap"].say(size if bake.light_uv else "none: on the sheet")
         live = self.workspace.lit.get(bundle.identity)
         made = live or bundle.texturing
         figures = made.light if made is not None else None

@@ -53,7 +53,7 @@ class GatherPanel(FoldColumn):
         lights: Lights,
         layers: Layers,
     ) -> None:
-        super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Unusual"))
+        super().__init__("gather", workspace.settings, ("Models", "Plan", "Loose objects", "Findings"))
         self.workspace = workspace
         self.files = QListWidget()
         self.files.setAccessibleName("Models of the project")
@@ -79,8 +79,8 @@ class GatherPanel(FoldColumn):
         self.fold("Plan", theme, self.plan)
         self.plan.said = lambda: self.folds["Plan"].say(self.plan.short)
         self.ways = WaysPanel(workspace)
-        self.fold("Ways", theme, self.ways)
-        self.ways.said = lambda: self.folds["Ways"].say(self.ways.short)
+        self.fold("Treatments", theme, self.ways)
+        self.ways.said = lambda: self.folds["Treatments"].say(self.ways.short)
         self.pairing = PairingPanel(workspace, theme, pairs)
         self.fold("Pairing", theme, self.pairing)
         self.pairing.said = lambda: self.folds["Pairing"].say(self.pairing.short, self.pairing.state)
@@ -118,7 +118,7 @@ class GatherPanel(FoldColumn):
         self.to_check = QPushButton("See all findings")
         self.to_check.setToolTip("Go to the findings under Check")
         self.to_check.clicked.connect(acts("stage_check"))
-        self.fold("Unusual", theme, self.unusual, self.textures, self.to_check)
+        self.fold("Findings", theme, self.unusual, self.textures, self.to_check)
         self.box.addStretch(1)
         workspace.document_changed.connect(lambda *_: self.refresh())
         self.refresh()
@@ -149,7 +149,7 @@ class GatherPanel(FoldColumn):
         if quiet:
             lines.append(f"{counted(quiet, 'note')} on flat colours, tints, mirrored scales and the like.")
         self.unusual.setText("\n\n".join(lines) or "Nothing.")
-        self.folds["Unusual"].say(
+        self.folds["Findings"].say(
             counted(len(loud), "warning") if loud else counted(quiet, "note") if quiet else "nothing",
             "broken" if loud else "",
         )

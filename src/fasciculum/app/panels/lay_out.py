@@ -35,7 +35,7 @@ from fasciculum.units import MIB, density_words
 from fasciculum.ways.on_sheet import islands_alone, on_sheet
 
 #: folds that say nothing of a sheet that is given
-OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness kept")
+OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness")
 TWIN_WORDS = {
     TwinRule.TOGETHER: "on one place",
     TwinRule.UNMIRRORED: "mirrored apart",
@@ -83,7 +83,7 @@ class LayOutPanel(FoldColumn):
         self.yields.setProperty("quiet", True)
         self.yields.setWordWrap(True)
         self.fold("Density", theme, self.histogram)
-        self.fold("Sharpness kept", theme, self.yields)
+        self.fold("Sharpness", theme, self.yields)
         self.box.addStretch(1)
         for signal in (
             workspace.selection_changed,
@@ -208,7 +208,7 @@ class LayOutPanel(FoldColumn):
             self.uv_note.setText("")
             self.histogram.show_values(np.zeros(0), np.zeros(0), 0.0)
             self.yields.setText("Pack to see it.")
-            for title in ("Density", "Sharpness kept"):
+            for title in ("Density", "Sharpness"):
                 self.folds[title].say("not packed")
             return
         projected = sum(1 for surface in layout.surfaces if surface.projected.any())
@@ -292,4 +292,4 @@ class LayOutPanel(FoldColumn):
         if len(found) > 5:
             lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")
         self.yields.setText("\n".join(lines) or "No object of this bundle reads a texture.")
-        self.folds["Sharpness kept"].say(f"{found[0][0]:.2f} at worst" if found else "nothing to keep")
+        self.folds["Sharpness"].say(f"{found[0][0]:.2f} at worst" if found else "nothing to keep")

@@ -76,8 +76,8 @@ class LayersPanel(Column):
         self.add_picture = small_button(
             "Picture", "Lay a picture over the chosen objects, or over all", lambda: self._ask(layers.add_picture)
         )
-        self.up = small_button("Lift", "Move the chosen layer one up", lambda: layers.lift(1))
-        self.down_one = small_button("Lower", "Move the chosen layer one down", lambda: layers.lift(-1))
+        self.up = small_button("Move up", "Move the chosen layer one up", lambda: layers.lift(1))
+        self.down_one = small_button("Move down", "Move the chosen layer one down", lambda: layers.lift(-1))
         self.remove = small_button("Remove", "Take the chosen layer away", layers.remove)
         self.open = small_button(
             "Open", "Lay the layers of a file over the selected objects, or over those that it names", self._open
@@ -109,7 +109,7 @@ class LayersPanel(Column):
         self.objects = QLineEdit()
         self.objects.editingFinished.connect(self._set_objects)
         self.form.row(
-            "Lies on", self.objects, "Names of objects with commas between them; * stands for anything, as in rock*"
+            "Objects", self.objects, "Names of objects with commas between them; * stands for anything, as in rock*"
         )
         self.color = ColorButton("Colour", lambda color: self._set("Colour", base_color=color))
         self.form.row("Colour", self.color, "The layer's colour, where it has no picture")
@@ -210,7 +210,7 @@ class LayersPanel(Column):
     def _set_objects(self) -> None:
         names = tuple(part.strip() for part in self.objects.text().split(",") if part.strip())
         if names:
-            self._set("Lies on", objects=names)
+            self._set("Objects", objects=names)
 
     def _set(self, label: str, **values: Any) -> None:
         if not self._filling:

@@ -75,7 +75,7 @@ class PackingNow(QWidget):
         box.setContentsMargins(12, 4, 12, 8)
         box.setSpacing(4)
         self.curve = Curve(theme)
-        self.enough = QPushButton("Keep the best now")
+        self.enough = QPushButton("Stop with the best so far")
         self.enough.setToolTip("End the packing with the best layout so far (Ctrl+E)")
         self.enough.clicked.connect(acts("enough"))
         box.addWidget(heading("Packing"))

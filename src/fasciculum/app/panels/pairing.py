@@ -241,7 +241,7 @@ class PairingPanel(Column):
 
     def choose_cage(self) -> None:
         """Ask for a cage and take it."""
-        names, _ = QFileDialog.getOpenFileNames(self.window(), "Take a cage", "", MODELS)
+        names, _ = QFileDialog.getOpenFileNames(self.window(), "Load a cage mesh", "", MODELS)
         if names:
             self.pairs.gather([], names)
 

@@ -54,10 +54,10 @@ class PlanPanel(Column):
         row.setSpacing(4)
         self.buttons: dict[str, QPushButton] = {}
         tips = {
-            "balanced": "Take the plan that keeps what is asked below with fewest draw calls for its memory",
-            "fewest": "Take the plan with the fewest draw calls",
-            "smallest": "Take the plan with the least texture memory",
-            "sharpest": "Take the plan that keeps most sharpness",
+            "balanced": "Apply the plan that keeps what is asked below with fewest draw calls for its memory",
+            "fewest": "Apply the plan with the fewest draw calls",
+            "smallest": "Apply the plan with the least texture memory",
+            "sharpest": "Apply the plan that keeps most sharpness",
         }
         for name in NAMES:
             button = QPushButton(name.capitalize())
@@ -78,8 +78,8 @@ class PlanPanel(Column):
             self.sharpness,
             "The yield in % that nine tenths of the surface keep: sheet density over the source's. Others are grey.",
         )
-        form.row("Memory to", self.memory, "Texture memory at most, in MiB. Plans above it are grey.")
-        form.row("Draw calls to", self.calls, "Draw calls at most. Plans above it are grey.")
+        form.row("Max. memory", self.memory, "Texture memory at most, in MiB. Plans above it are grey.")
+        form.row("Max. draw calls", self.calls, "Draw calls at most. Plans above it are grey.")
         form.row("Largest sheet", self.largest, "Edge of the largest sheet in px that a plan may have.")
         for widget in (self.plot, self.words):
             self.box.addWidget(widget)

@@ -183,9 +183,9 @@ class ByHand(Column):
                 ("Box", "project_box", "Project a box on the chosen objects or faces, with handles"),
                 ("Cylinder", "project_cylinder", "Project a cylinder on the chosen objects or faces, with handles"),
                 ("Sphere", "project_sphere", "Project a sphere on the chosen objects or faces, with handles"),
-                ("Use it", "project_apply", "Lay the chosen objects or faces flat as the projection shows (Return)"),
-                ("Put away", "put_away", "Pick nothing and look round again (Escape)"),
-                ("Forget", "forget_shaping", "Take back seams, projections and shapes of the chosen objects"),
+                ("Apply", "project_apply", "Lay the chosen objects or faces flat as the projection shows (Return)"),
+                ("Exit tool", "put_away", "Pick nothing and look round again (Escape)"),
+                ("Reset", "forget_shaping", "Take back seams, projections and shapes of the chosen objects"),
             )
         )
         self.caps = Switch("lay the ends flat on their own")
@@ -209,7 +209,7 @@ class ByHand(Column):
         """Return which tool is in use, in words."""
         if self.shaper.tool == PROJECTION and self.shaper.projection is not None:
             return f"setting a {self.shaper.projection.kind}"
-        return {EDGES: "picking edges", FACES: "picking faces"}.get(self.shaper.tool, "looking round")
+        return {EDGES: "picking edges", FACES: "picking faces"}.get(self.shaper.tool, "no tool")
 
     def _buttons(self, entries: tuple) -> dict[str, QPushButton]:
         grid = QGridLayout()

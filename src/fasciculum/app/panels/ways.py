@@ -141,7 +141,7 @@ class WaysPanel(Column):
                 self._show()
 
         arguments = (self.workspace.document, bundle.name, self.material.currentText())
-        self.workspace.run(Task(Kind.MEASURE, "Weigh ways", way_costs, arguments, part="ways"), take, anew=True)
+        self.workspace.run(Task(Kind.MEASURE, "Compare treatments", way_costs, arguments, part="ways"), take, anew=True)
 
     def _show(self) -> None:
         bundle = self.workspace.bundle
