@@ -173,6 +173,8 @@ class Finding(unittest.TestCase):
             self.assertTrue({"light", "BakeSettings.light_uv"} & set(names), (word, names))
         self.assertEqual(search("colour depth")[0].name, search("color depth")[0].name)
         self.assertEqual(search("qzxv"), [])
+        # every word counts
+        self.assertEqual(search("light qzxv"), [])
 
     def test_one_letter_off(self):
         for a, b, wanted in (

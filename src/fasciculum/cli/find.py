@@ -273,9 +273,10 @@ def worth(entry: Entry, query: str) -> float:
     name = set(normal_words(entry.option or "")) | set(normal_words(entry.name))
     if total and joined not in (*wanted, ""):
         return total + IN_ALIAS + KIND_WORTH.get(entry.kind, 0.0)
+    whole = total > 0
     for word in wanted:
         found = _word_worth(word, title, known, name, text)
-        if found <= 0 and not total:
+        if found <= 0 and not whole:
             return 0.0
         total += found / len(wanted)
     # the shorter title is the more of it what was asked for
