@@ -19,10 +19,10 @@ from fasciculum.model.settings import settings_of
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.model.unwrapping import UnwrapSettings
+from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.commands import add_bundle
 from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, square_uvs
-from fasciculum.operations.gather.gather import gather
 
 
 def others(entry):
@@ -129,7 +129,9 @@ class EveryField(unittest.TestCase):
             lighting = Lighting(sky, (lamp,))
             found = self.through(replace(self.document, scene=self.document.scene.lit_by(lighting)))
             self.assertEqual(found.scene.lighting.added, (lamp,))
-            self.assertEqual(replace(found.scene.lighting.sky, picture="", digest=""), replace(sky, picture="", digest=""))
+            self.assertEqual(
+                replace(found.scene.lighting.sky, picture="", digest=""), replace(sky, picture="", digest="")
+            )
 
     def test_layers_and_masks(self):
         layers = []
