@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 from fasciculum.model.counting import counted
 from fasciculum.units import MIB
+
+#: findings of one code that are told one by one
+MOST_ALIKE = 3
 
 
 def _mib(size: float) -> str:
@@ -13,11 +17,17 @@ def _mib(size: float) -> str:
 
 
 def _findings(entries: list[dict[str, str]]) -> list[str]:
-    lines = []
+    """Return a line for each finding; those of one code are told once, with how many more there are."""
+    lines, alike = [], Counter((entry["severity"], entry["code"]) for entry in entries)
+    told: set[tuple[str, str]] = set()
     for entry in entries:
-        lines.append(
-            f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
-        )
+        kind = entry["severity"], entry["code"]
+        many = alike[kind] > MOST_ALIKE
+        if kind in told and many:
+            continue
+        told.add(kind)
+        line = f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
+        lines.append(f"{line} ({alike[kind] - 1} more like this one; --json lists them.)" if many else line)
     return lines
 
 
