@@ -6,10 +6,8 @@ from collections import Counter
 from typing import Any
 
 from fasciculum.model.counting import counted
+from fasciculum.model.finding import MOST_ALIKE
 from fasciculum.units import MIB
-
-#: findings of one code that are told one by one
-MOST_ALIKE = 3
 
 
 def _mib(size: float) -> str:

@@ -326,8 +326,8 @@ class Figures(WindowCase):
     def test_the_stage_counts_what_the_list_holds(self):
         glb = Glb()
         texture = glb.add("textures", {"source": glb.add("images", {"uri": "gone.png"})})
-        for number in range(2):
-            material = glb.material(texture, pbr={"baseColorFactor": [0.5, 0.2 * number, 0.4, 1]})
+        for number in range(6):
+            material = glb.material(texture, pbr={"baseColorFactor": [0.5, 0.1 * number, 0.4, 1]})
             mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()]))
             glb.node(f"Plate {number}", mesh, scale=[-1, 1, 1])
         self.drop(glb.write(self.folder / "plates.glb"))
@@ -338,6 +338,22 @@ class Figures(WindowCase):
         self.assertEqual(self.window.stages.stops["check"].words, f"{rows} findings" if rows > 1 else "1 finding")
         texts = [finding.message for finding in self.window.settings.panels["check"].findings]
         self.assertEqual(sum("gone.png" in text for text in texts), 1)
+        # six mirrored plates are one line, which a click unfolds and folds again
+        panel = self.window.settings.panels["check"]
+        row = next(n for n in range(rows) if "6 alike" in panel.list.item(n).text())
+        place = panel.list.visualItemRect(panel.list.item(row)).center()
+        self.click(panel.list.viewport(), place)
+        self.assertEqual(panel.list.count(), rows + 6)
+        self.assertEqual(
+            {finding.object for finding in panel.findings[row + 1 : row + 7]}, {f"Plate {n}" for n in range(6)}
+        )
+        panel.list.setCurrentRow(row + 3)
+        self.click(panel.show_button)
+        self.assertEqual(self.workspace.selection, {panel.findings[row + 3].object})
+        self.click(panel.list.viewport(), place)
+        self.assertEqual(panel.list.count(), rows)
+        self.click(panel.show_button)
+        self.assertEqual(self.workspace.selection, {f"Plate {n}" for n in range(6)})
 
     def test_memory_that_is_the_same_is_not_called_better(self):
         self.assertEqual(verdict(47, 47), "as it was")

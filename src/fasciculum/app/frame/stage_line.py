@@ -13,7 +13,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.workspace import STAGES, Workspace
 from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
-from fasciculum.model.finding import INFO
+from fasciculum.model.finding import INFO, matters_of
 from fasciculum.session.everything import will_do
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, check_state, delivery_state, layout_state
@@ -40,7 +40,7 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
         # as many as are listed under Check
         every = all_findings(document)
         if any(finding.severity != INFO for finding in every):
-            return counted(len(every), "finding"), "broken"
+            return counted(len(matters_of(every)), "finding"), "broken"
     if not bundles:
         return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]

@@ -1,4 +1,4 @@
-"""Findings, worst first, each shown in both views at a click."""
+"""Findings, worst first, each shown in both views at a click; many of one kind are one line that unfolds."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from fasciculum.app.panels.repairs import WORDS, Repairs
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Remedy
-from fasciculum.model.finding import ERROR, INFO, WARNING, Finding
+from fasciculum.model.finding import ERROR, INFO, WARNING, Finding, matters_of
 from fasciculum.session.session import all_findings
 
 SIGNS = {ERROR: "✕", WARNING: "!", INFO: "·"}
@@ -29,7 +29,10 @@ class CheckPanel(Column):
     def __init__(self, workspace: Workspace, repairs: Repairs) -> None:
         super().__init__()
         self.workspace, self.repairs = workspace, repairs
-        self.findings: list[Finding] = []
+        #: what each row is about: one finding, or all of a kind
+        self.rows: list[tuple[Finding, ...]] = []
+        #: kinds whose findings are listed one by one
+        self.unfolded: set[tuple[str, str]] = set()
         line = QWidget()
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
@@ -51,6 +54,7 @@ class CheckPanel(Column):
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.currentRowChanged.connect(self._tell)
         self.list.itemActivated.connect(lambda _: self.show_finding())
+        self.list.itemClicked.connect(lambda _: self.unfold())
         self.box.addWidget(self.list, 1)
         self.message = QLabel()
         self.message.setWordWrap(True)
@@ -74,24 +78,48 @@ class CheckPanel(Column):
         """List the findings as they are now."""
         kinds = self.filter.currentData()
         every = all_findings(self.workspace.document)
-        self.findings = [finding for finding in every if finding.severity in kinds]
-        self.count.setText(f"Findings ({len(self.findings)})")
+        matters = matters_of(finding for finding in every if finding.severity in kinds)
+        self.count.setText(f"Findings ({len(matters)})")
         row = max(self.list.currentRow(), 0)
         self.list.clear()
-        for finding in self.findings:
-            entry = QListWidgetItem(f"{SIGNS[finding.severity]}  {finding.message}")
-            entry.setToolTip(f"{finding.severity}: {finding.message}")
-            self.list.addItem(entry)
-        if not self.findings:
+        self.rows = []
+        for matter in matters:
+            finding, open_ = matter[0], _kind(matter) in self.unfolded
+            fold = "" if len(matter) == 1 else f"{'▾' if open_ else '▸'} {len(matter)} alike: "
+            self._list(matter, f"{SIGNS[finding.severity]}  {fold}{finding.message}")
+            for one in matter if len(matter) > 1 and open_ else ():
+                self._list((one,), f"      {SIGNS[one.severity]}  {one.message}")
+        if not self.rows:
             self.list.addItem(
                 "Nothing was noticed." if self.workspace.document.scene.objects else "Gather models first."
             )
         self.list.setCurrentRow(min(row, self.list.count() - 1))
         self._tell(self.list.currentRow())
 
+    @property
+    def findings(self) -> list[Finding]:
+        """The finding that each row is about, the first of those that it stands for."""
+        return [matter[0] for matter in self.rows]
+
+    def _list(self, matter: tuple[Finding, ...], words: str) -> None:
+        """Add a row."""
+        entry = QListWidgetItem(words)
+        entry.setToolTip(f"{matter[0].severity}: {matter[0].message}")
+        self.list.addItem(entry)
+        self.rows.append(matter)
+
+    def unfold(self) -> None:
+        """List the findings of the chosen row one by one, or no longer."""
+        row = self.list.currentRow()
+        if 0 <= row < len(self.rows) and len(self.rows[row]) > 1:
+            self.unfolded ^= {_kind(self.rows[row])}
+            self.refresh()
+
     def _tell(self, row: int) -> None:
-        finding = self.findings[row] if 0 <= row < len(self.findings) else None
-        self.message.setText(f"{finding.severity.capitalize()}: {finding.message}" if finding else "")
+        matter = self.rows[row] if 0 <= row < len(self.rows) else ()
+        finding = matter[0] if matter else None
+        more = f" And {len(matter) - 1} more like this one: click the line to list them." if len(matter) > 1 else ""
+        self.message.setText(f"{finding.severity.capitalize()}: {finding.message}{more}" if finding else "")
         self.remedy.setText(finding.remedy if finding else "")
         self.show_button.setVisible(finding is not None and bool(self._objects(finding)))
         act = finding.act if finding is not None else Remedy.NONE
@@ -129,8 +157,12 @@ class CheckPanel(Column):
     def show_finding(self) -> None:
         """Choose what the current finding is about and frame it."""
         row = self.list.currentRow()
-        if 0 <= row < len(self.findings):
-            keys = self._objects(self.findings[row])
+        if 0 <= row < len(self.rows):
+            keys = {key for finding in self.rows[row] for key in self._objects(finding)}
             if keys:
                 self.workspace.select(keys)
                 self.workspace.frame_wanted.emit()
+
+
+def _kind(matter: tuple[Finding, ...]) -> tuple[str, str]:
+    return matter[0].code, str(matter[0].severity)
