@@ -13,7 +13,7 @@ import numpy as np
 
 from fasciculum.errors import MalformedFile, OutputError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, InlineRunner, Runner
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, InlineRunner, Job, Runner
 from fasciculum.progress import SILENT, Cancelled, Progress
 
 
@@ -172,6 +172,38 @@ class Worker(unittest.TestCase):
         self.wait(lambda: first.state == "running")
         self.runner.cancel(first)
         self.wait(lambda: first.over)
+
+
+class TimeLeft(unittest.TestCase):
+    """The estimate goes by how fast the work went of late."""
+
+    def job(self, progress, until, step=0.5):
+        job = Job(1, "bake", "f", (), {}, state=RUNNING)
+        for tick in range(int(until / step) + 1):
+            job.fraction = progress(tick * step)
+            job.mark(tick * step)
+        return job
+
+    def test_even_work(self):
+        self.assertAlmostEqual(self.job(lambda t: t / 100, 30).seconds_left(30), 70, delta=2)
+
+    def test_a_slow_beginning_does_not_count_for_ever(self):
+        def progress(t):
+            return 0.0005 * t if t < 100 else 0.05 + 0.03 * (t - 100)
+
+        # by all that it took so far it would take minutes more
+        left = self.job(progress, 125).seconds_left(125)
+        self.assertAlmostEqual(left, (1 - progress(125)) / 0.03, delta=2)
+
+    def test_nothing_is_said_without_anything_to_go_by(self):
+        self.assertIsNone(self.job(lambda t: 0.0, 60).seconds_left(60))
+        self.assertIsNone(self.job(lambda t: t / 100, 1).seconds_left(1))
+        job = self.job(lambda t: t / 100, 30)
+        job.state = DONE
+        self.assertIsNone(job.seconds_left(30))
+
+    def test_marks_are_few(self):
+        self.assertLessEqual(len(self.job(lambda t: t / 1000, 500, step=0.05).marks), 66)
 
 
 class Pieces(unittest.TestCase):
