@@ -59,7 +59,7 @@ class EveryOption(unittest.TestCase):
 
     def test_one_option_changes_nothing_else(self):
         for holder, entry in self.entries():
-            words, value = list(self.words(entry))[-1] if entry.type is not str else (None, None)
+            words, _ = list(self.words(entry))[-1] if entry.type is not str else (None, None)
             if words is None:
                 continue
             changed = with_options(parsed(*words), holder())
