@@ -95,6 +95,9 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(self.close)
 
     def close(self):
+        # one that is left open would take all events of the tests that follow
+        while (popup := QApplication.activePopupWidget()) is not None:
+            popup.close()
         self.window.files.leaving = True
         self.window.close()
         self.workspace.close()

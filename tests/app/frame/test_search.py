@@ -48,6 +48,8 @@ class Searching(WindowCase):
         self.assertEqual(self.workspace.selection, {"Plate 3"})
         self.assertTrue(any("page" in hit for hit in self.find("recipes")))
         self.assertIn("Nothing is known as", self.find("qzxv")[0])
+        QTest.keyClick(self.window.searching, Qt.Key.Key_Escape)
+        self.assertFalse(self.window.searching.isVisible())
 
     def test_the_table_of_commands_is_the_window_s(self):
         import importlib.util
