@@ -234,11 +234,11 @@ class LayOutPanel(FoldColumn):
         more = sheet.padding
         while clean_size(sheet.width, more) == now and more < 256:
             more += 1
-        self.padding_note.setText(f"clean down to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
+        self.padding_note.setText(f"bleed-free to about {now} px; {more} px: {clean_size(sheet.width, more)} px")
         tiles = f" × {sheet.tiles} tiles" if sheet.tiles > 1 else ""
         density = f" · {density_words(expected.density)}" if expected is not None else ""
         self.folds["Size"].say(f"{sheet.width} × {sheet.height}{tiles}{density}")
-        self.folds["Padding"].say(f"{sheet.padding} px · clean to {now} px")
+        self.folds["Padding"].say(f"{sheet.padding} px · to {now} px")
         turns = {"none": "no turns", "any": "any turn"}.get(sheet.turns, f"{words_of(sheet, 'turns')} turns")
         self.folds["Packing"].say(f"{turns} · {sheet.seconds:.0f} s")
 
