@@ -241,13 +241,19 @@ class Window(QMainWindow):
         return call
 
     def _lens(self) -> QComboBox:
-        return self._chooser(
+        chooser = self._chooser(
             "Lens",
             tuple((LENS_WORDS.get(lens, lens.capitalize()), lens) for lens in LENSES),
             "What colours both views: the textures, one colour for each object, or density about the target "
             "(pale: on target, blue: fewer texels, brown: more).",
             lambda lens: self.workspace.set_view(lens=lens),
         )
+        # it gives way where the window is narrow; its list shows the names whole
+        chooser.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        chooser.setMinimumContentsLength(2)
+        chooser.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        chooser.setMaximumWidth(121)
+        return chooser
 
     def _sheet_tools(self) -> list[QWidget]:
         self.sheet_lens = self._lens()
@@ -259,7 +265,7 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(8)
+        self.map.setMinimumContentsLength(6)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
