@@ -3,8 +3,12 @@
 import contextlib
 import io
 import json
+import re
 import unittest
+from pathlib import Path
 
+from fasciculum.cli.aliases import ALIASES
+from fasciculum.cli.arguments import parser
 from fasciculum.cli.find import Entry, entries, normal_words, one_off, search
 from fasciculum.cli.main import main
 
@@ -189,6 +193,40 @@ class Finding(unittest.TestCase):
     def test_what_fits_best_comes_first(self):
         some = [Entry("Merge cell size", "setting"), Entry("Merge", "setting"), Entry("Other", "setting", text="merge")]
         self.assertEqual([entry.title for entry in search("merge", some)], ["Merge", "Merge cell size", "Other"])
+
+    def test_pages_and_their_headings_exist(self):
+        root = Path(__file__).resolve().parents[2]
+        pages = {}
+        for entry in entries():
+            if not entry.page:
+                continue
+            name, _, anchor = entry.page.partition("#")
+            if name not in pages:
+                text = (root / name).read_text()
+                headings = [line.lstrip("# ").strip().lower() for line in text.splitlines() if line.startswith("#")]
+                pages[name] = {re.sub(r"[^a-z0-9 -]", "", one).replace(" ", "-") for one in headings}
+            self.assertTrue(not anchor or anchor in pages[name], entry.page)
+
+    def test_options_are_those_of_the_command_line(self):
+        known = set()
+        for action in parser()._actions:
+            for command in (getattr(action, "choices", None) or {}).values():
+                known |= {option for one in command._actions for option in one.option_strings}
+        for entry in entries():
+            for word in (entry.option or "").split():
+                if word.startswith("--"):
+                    self.assertIn(word, known, entry.title)
+
+    def test_other_words_belong_to_something_that_there_is(self):
+        names = {(entry.kind, entry.name) for entry in entries()}
+        lost = [key for key in ALIASES if tuple(key.split(":", 1)) not in names]
+        self.assertEqual(lost, [])
+
+    def test_every_entry_says_what_it_is(self):
+        for entry in entries():
+            self.assertTrue(entry.title.strip(), entry)
+            if entry.kind not in ("option", "page"):
+                self.assertTrue(entry.text.strip(), entry)
 
     def test_the_contract(self):
         code, out = told("lightmap", "--json")
