@@ -250,7 +250,7 @@ class Window(QMainWindow):
         )
         # it gives way where the window is narrow; its list shows the names whole
         chooser.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        chooser.setMinimumContentsLength(2)
+        chooser.setMinimumContentsLength(4)
         chooser.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         chooser.setMaximumWidth(121)
         return chooser
@@ -265,14 +265,14 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(6)
+        self.map.setMinimumContentsLength(4)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
         self.mip_words.setProperty("quiet", True)
         self.mip = Slider(Qt.Orientation.Horizontal)
         self.mip.setRange(0, 8)
-        self.mip.setFixedWidth(58)
+        self.mip.setFixedWidth(50)
         self.mip.setAccessibleName("Mip level")
         self.mip.setToolTip("Show a smaller mip level of the map, to see what mixes at a distance")
         self.mip.valueChanged.connect(lambda level: self.workspace.set_view(mip=level))
