@@ -267,7 +267,7 @@ class SameBytes(Delivering):
         for name in whole:
             alone = bake(scene, bundle, self.store, only=(name,), whole=True)
             self.assertEqual(self.keys(alone), whole)
-        with mock.patch("fasciculum.threads.THREADS", 1), mock.patch.object(tiling, "TOGETHER", 1):
+        with mock.patch("fasciculum.threads._share", [1]), mock.patch.object(tiling, "TOGETHER", 1):
             self.assertEqual(self.keys(bake(scene, bundle, self.store, whole=True)), whole)
 
     def test_only_what_one_object_shows_is_baked_anew(self):

@@ -21,8 +21,8 @@ from fasciculum.errors import MissingFile, UsageError
 from fasciculum.session.far import Hands
 from fasciculum.threads import share_cores
 
-#: seconds that a scheduler is waited for
-PATIENCE = 20
+#: seconds that a scheduler is waited for: with the start of a command they come to under thirty on a busy machine
+PATIENCE = 12
 LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
 #: processes at most
 MOST = 256
