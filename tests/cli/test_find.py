@@ -228,6 +228,11 @@ class Finding(unittest.TestCase):
             if entry.kind not in ("option", "page"):
                 self.assertTrue(entry.text.strip(), entry)
 
+    def test_hits_come_as_one_types(self):
+        for typed in ("pa", "pad", "padd", "paddi", "paddin", "padding"):
+            self.assertIn("Padding", [entry.title for entry in search(typed, most=60)], typed)
+        self.assertTrue(search("d"))
+
     def test_the_contract(self):
         code, out = told("lightmap", "--json")
         report = json.loads(out)

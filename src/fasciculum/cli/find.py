@@ -293,8 +293,11 @@ def _word_worth(
     if word in name:
         return IN_ALIAS - 1
     every = (*title, *known)
-    if len(word) > 2 and any(one.startswith(word) for one in every):
+    # hits come as one types: the beginning of a title is meant first
+    if any(one.startswith(word) for one in title):
         return BEGINS
+    if len(word) > 1 and any(one.startswith(word) for one in every):
+        return BEGINS - 0.5
     if len(word) >= LONG and any(one_off(word, one) for one in every if len(one) >= LONG):
         return MISSPELT
     return IN_TEXT if word in text else 0.0

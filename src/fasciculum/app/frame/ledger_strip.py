@@ -118,7 +118,9 @@ class LedgerStrip(QWidget):
         without_light = memory[1] - ledger.light_bytes
         sizes = tuple(round(size / MIB) for size in (memory[0], without_light))
         light = f" + {ledger.light_bytes / MIB:.0f} light" if ledger.light_bytes else ""
-        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b> {verdict(*sizes)}")
+        # beside the light there is no room for the verdict
+        words = "" if light else f" {verdict(*sizes)}"
+        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b>{words}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
             for name in ("fill", "density", "clean", "match"):
