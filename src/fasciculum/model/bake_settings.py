@@ -326,7 +326,7 @@ class BakeSettings:
     light_width: int = setting(
         512,
         "Lightmap width",
-        "Width of the light sheet in px.",
+        "Width of the lightmap in px.",
         fold="Lightmap",
         stales=MAPS,
         unit="px",
@@ -338,7 +338,7 @@ class BakeSettings:
     light_height: int = setting(
         512,
         "Lightmap height",
-        "Height of the light sheet in px.",
+        "Height of the lightmap in px.",
         fold="Lightmap",
         stales=MAPS,
         unit="px",
@@ -350,7 +350,7 @@ class BakeSettings:
     light_padding: int = setting(
         4,
         "Lightmap padding",
-        "Untouched texels between any two islands of the light sheet, in px.",
+        "Untouched texels between any two islands of the lightmap, in px.",
         fold="Lightmap",
         stales=MAPS,
         unit="px",
@@ -372,7 +372,7 @@ class BakeSettings:
     ao_light_uv: bool = setting(
         False,
         "AO layout",
-        "Whether ambient occlusion lies on the light sheet too, so that every copy has its own.",
+        "Whether ambient occlusion lies on the lightmap too, so that every copy has its own.",
         fold="Lightmap",
         stales=MAPS,
         words={True: "on the lightmap"},
@@ -381,7 +381,7 @@ class BakeSettings:
     )
 
     def on_light_sheet(self, name: str) -> bool:
-        """Whether a map lies on the light sheet."""
+        """Whether a map lies on the lightmap."""
         own = KINDS[name].origin is Origin.LIGHT or (name == AO.name and self.ao_light_uv)
         return self.light_uv and own
 
