@@ -4,6 +4,7 @@ import math
 import random
 import unittest
 from dataclasses import replace
+from operator import attrgetter
 
 import numpy as np
 
@@ -192,17 +193,17 @@ class Digests(unittest.TestCase):
 class Matters(unittest.TestCase):
     def test_kinds_stand_in_the_order_in_which_each_is_met(self):
         findings = [Finding(code, WARNING, f"{code}{number}") for number, code in enumerate("baabbabbca")]
-        matters = matters_of(findings)
+        matters = matters_of(findings, attrgetter("kind"))
         self.assertEqual([matter[0].code for matter in matters], ["b", "a", "c"])
         self.assertEqual([len(matter) for matter in matters], [5, 4, 1])
         self.assertEqual([one.message for one in matters[0]], ["b0", "b3", "b4", "b6", "b7"])
 
     def test_three_of_a_kind_are_told_one_by_one(self):
         findings = [Finding("blurred", INFO, str(number), object=f"o{number}") for number in range(3)]
-        self.assertEqual(matters_of(findings), [(one,) for one in findings])
-        self.assertEqual(matters_of([]), [])
+        self.assertEqual(matters_of(findings, attrgetter("kind")), [(one,) for one in findings])
+        self.assertEqual(matters_of([], attrgetter("kind")), [])
         more = [*findings, Finding("blurred", INFO, "3")]
-        self.assertEqual(matters_of(more), [tuple(more)])
+        self.assertEqual(matters_of(more, attrgetter("kind")), [tuple(more)])
 
     def test_many_of_a_kind_are_one_matter_and_none_is_lost(self):
         generator = random.Random(4)
@@ -212,7 +213,7 @@ class Matters(unittest.TestCase):
                 Finding(generator.choice(codes), generator.choice(severities), f"m{number}")
                 for number in range(generator.randrange(30))
             ]
-            matters = matters_of(findings)
+            matters = matters_of(findings, attrgetter("kind"))
             self.assertEqual(sorted(f.message for m in matters for f in m), sorted(f.message for f in findings))
             for matter in matters:
                 self.assertEqual(len({(one.code, one.severity) for one in matter}), 1)

@@ -21,7 +21,7 @@ from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.layered import LayeredSource, PictureOf
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
 from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
-from fasciculum.baking.light.relief import relief_normals
+from fasciculum.baking.light.relief import bumpy_materials, relief_normals
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
@@ -477,19 +477,13 @@ class Baking:
                 progress=progress_of.part(0.05, 1.0),
             )
 
-        if materials is None or wanted == {LOOK} or not self._has_relief():
+        if materials is None or wanted == {LOOK} or not bumpy_materials(self.scene, target).any():
             self.gathered = gather(wanted, materials, 0.03, 1.0)
             return LightSource(self.gathered, materials, emission=conditions.light.emission)
         # light as such leaves normal maps to the engine, how things look when lit does not
         look = gather({LOOK}, materials, 0.03, 0.5)
         self.gathered = gather(wanted - {LOOK}, None, 0.5, 1.0)
         return LightSource(self.gathered, materials, look=look, emission=conditions.light.emission)
-
-    def _has_relief(self) -> bool:
-        """Whether any material of the sheet has a normal map."""
-        items = [self.scene.object(surface.objects[0]) for surface in self.layout.surfaces]
-        primitives = [primitive for item in items for primitive in self.scene.primitives_of(item)]
-        return any(self.scene.material_of(primitive).normal is not None for primitive in primitives)
 
     def _writer(self, plan: MapPlan, pixels: NDArray[Any], sources: dict[str, Source], target: Target) -> Writer:
         if plan.kind.identity is not None:

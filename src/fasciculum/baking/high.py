@@ -146,11 +146,10 @@ class HighReader:
                 else (np.full(len(there.numbers), -1, np.int64))
             )
             own_side = Partners(scene, [low])
-            for index, (key, _) in self.pairs.items():
-                if key == low and self.group[target.surface == index][:1].tolist() == [len(self._groups)]:
-                    chosen_rows = self.low[target.surface == index]
-                    mark_single_sheets(chosen_rows, own_side, there)
-                    self.low[target.surface == index] = chosen_rows
+            members = self.group == len(self._groups)
+            rows_of_group = self.low[members]
+            mark_single_sheets(rows_of_group, own_side, there)
+            self.low[members] = rows_of_group
             self._groups.append((there, numbers, own_side))
         self._materials = MaterialSource(
             detail.scene, as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff

@@ -15,7 +15,7 @@ from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene
 from fasciculum.progress import SILENT, Progress
-from fasciculum.uv.islands import connect, position_tolerance, split_along, weld
+from fasciculum.uv.edges import EdgeGraph
 from fasciculum.uv.tangents import unit
 
 #: cosine with its own face below which a smoothed normal is of no use to a corner
@@ -28,9 +28,9 @@ MOST, SPARE, LOOKED_AT = 0.25, 2e-3, 60_000
 FORESEEN = 1024
 #: values of a row by which texels are probed
 ROW = 9
-#: cosine between faces of one side of a low-poly, at least; points of a side from which it is judged, at least; part of
-#: them that meet fronts, at most, where one two-sided sheet stands for both sides
-ONE_SIDE, JUDGED, FRONTS = 0.5, 8, 0.5
+#: degrees between neighbouring faces of one side of a low-poly, at most; points of a side from which it is judged, at
+#: least; part of them that meet fronts, at most, where one two-sided sheet stands for both sides
+ONE_SIDE, JUDGED, FRONTS = 60.0, 8, 0.5
 
 
 class Partners:
@@ -231,9 +231,7 @@ def mark_single_sheets(rows: NDArray[np.float64], own: Partners, partners: Partn
     if not partners.sides.any() or not len(rows) or (rows[:, 0, 6] < 0).all():
         return
     corners = rows[..., :3]
-    faces = unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
-    vertices = weld(corners.reshape(-1, 3), position_tolerance(corners)).reshape(-1, 3)
-    side = connect(split_along(vertices, _sharp_edges(vertices, faces)))
+    side = EdgeGraph(corners).flat_regions(ONE_SIDE)
     triangles, weights = surface_points(corners, 4 * FORESEEN)
     if not len(triangles):
         return
@@ -248,22 +246,6 @@ def mark_single_sheets(rows: NDArray[np.float64], own: Partners, partners: Partn
     )
     alone = (every >= JUDGED) & (fronts < FRONTS * every)
     rows[alone[side], :, 8] = 1.0
-
-
-def _sharp_edges(vertices: NDArray[np.int64], faces: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Return the edges (T, 3) across which faces, by their normals (T, 3), are turned far from each other."""
-    count = len(vertices)
-    ends = np.sort(np.stack([vertices, np.roll(vertices, -1, axis=1)], axis=2).reshape(-1, 2), axis=1)
-    _, edge = unique_rows(ends)
-    owner = np.repeat(np.arange(count), 3)
-    order = np.argsort(edge, kind="stable")
-    one, other = order[:-1], order[1:]
-    same = edge[one] == edge[other]
-    apart = same & ((faces[owner[one]] * faces[owner[other]]).sum(-1) < ONE_SIDE)
-    sharp = np.zeros(int(edge.max(initial=-1)) + 1, np.bool_)
-    sharp[edge[one[apart]]] = True
-    marked: NDArray[np.bool_] = sharp[edge].reshape(-1, 3)
-    return marked
 
 
 def _blended(values: NDArray[np.float64], where: NDArray[np.float64]) -> NDArray[np.float64]:

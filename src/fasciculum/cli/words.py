@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from operator import itemgetter
 from typing import Any
 
 from fasciculum.model.counting import counted
-from fasciculum.model.finding import MOST_ALIKE
+from fasciculum.model.finding import matters_of
 from fasciculum.units import MIB
 
 
@@ -16,16 +16,12 @@ def _mib(size: float) -> str:
 
 def _findings(entries: list[dict[str, str]]) -> list[str]:
     """Return a line for each finding; those of one code are told once, with how many more there are."""
-    lines, alike = [], Counter((entry["severity"], entry["code"]) for entry in entries)
-    told: set[tuple[str, str]] = set()
-    for entry in entries:
-        kind = entry["severity"], entry["code"]
-        many = alike[kind] > MOST_ALIKE
-        if kind in told and many:
-            continue
-        told.add(kind)
+    lines = []
+    for matter in matters_of(entries, itemgetter("severity", "code")):
+        entry = matter[0]
         line = f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
-        lines.append(f"{line} ({alike[kind] - 1} more like this one; --json lists them.)" if many else line)
+        more = f" ({len(matter) - 1} more like this one; --json lists them.)" if len(matter) > 1 else ""
+        lines.append(line + more)
     return lines
 
 

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import TypeVar
 
 from fasciculum.model.choices import Remedy, Severity
 
 ERROR, WARNING, INFO = Severity
 LOCATE, ALLOW = Remedy.LOCATE, Remedy.ALLOW
 SEVERITIES = tuple(Severity)
+
+Item = TypeVar("Item")
 
 
 @dataclass(frozen=True)
@@ -27,18 +30,35 @@ class Finding:
     #: the remedy that can be applied for the artist, empty when there is none
     act: Remedy = Remedy.NONE
 
+    @property
+    def kind(self) -> tuple[str, str]:
+        """What findings of one kind have in common: their code and how bad they are."""
+        return self.code, str(self.severity)
+
 
 #: findings of one kind that are told one by one; more are one matter
 MOST_ALIKE = 3
 
 
-def matters_of(findings: Iterable[Finding]) -> list[tuple[Finding, ...]]:
-    """Return findings as matters: many of one code and severity as one, in the order in which each is met first."""
-    alike: dict[tuple[str, str], list[Finding]] = {}
+def matters_of(findings: Iterable[Item], kind: Callable[[Item], object]) -> list[tuple[Item, ...]]:
+    """Group findings into matters, in the order in which each matter is met first.
+
+    Parameters
+    ----------
+    findings : iterable
+        Findings, or a report's entries of them.
+    kind : callable
+        What findings of one kind have in common. More than `MOST_ALIKE` of one kind are one matter.
+    """
+    findings = list(findings)
+    alike: dict[object, list[Item]] = {}
     for finding in findings:
-        alike.setdefault((finding.code, str(finding.severity)), []).append(finding)
-    matters: list[tuple[Finding, ...]] = []
-    for found in alike.values():
-        matters += [tuple(found)] if len(found) > MOST_ALIKE else [(finding,) for finding in found]
-    first = {id(finding): number for number, finding in enumerate(one for found in alike.values() for one in found)}
-    return sorted(matters, key=lambda matter: first[id(matter[0])])
+        alike.setdefault(kind(finding), []).append(finding)
+    matters: list[tuple[Item, ...]] = []
+    for finding in findings:
+        found = alike[kind(finding)]
+        if len(found) <= MOST_ALIKE:
+            matters.append((finding,))
+        elif finding is found[0]:
+            matters.append(tuple(found))
+    return matters

@@ -129,17 +129,25 @@ class EdgeGraph:
         best = int(cosine.argmax())
         return int(there[best]) if cosine[best] > np.cos(np.radians(STRAIGHT)) else -1
 
-    def flat_region(self, triangle: int, angle: float) -> NDArray[np.int64]:
-        """Return the triangles joined to one across edges that bend by less than ``angle`` degrees."""
+    def _smooth(self, angle: float) -> Any:
+        """Return the graph of triangles that edges join which bend by less than ``angle`` degrees."""
         normals = self.normals
         order = np.argsort(self.edge_of, kind="stable")
         same = self.edge_of[order[1:]] == self.edge_of[order[:-1]]
         one, two = order[:-1][same] // 3, order[1:][same] // 3
         smooth = np.einsum("ij,ij->i", normals[one], normals[two]) > np.cos(np.radians(angle))
         count = len(self.corners)
-        graph = sparse.csr_matrix((np.ones(int(smooth.sum())), (one[smooth], two[smooth])), shape=(count, count))
-        far = csgraph.dijkstra(graph, directed=False, indices=triangle, unweighted=True)
+        return sparse.csr_matrix((np.ones(int(smooth.sum())), (one[smooth], two[smooth])), shape=(count, count))
+
+    def flat_region(self, triangle: int, angle: float) -> NDArray[np.int64]:
+        """Return the triangles joined to one across edges that bend by less than ``angle`` degrees."""
+        far = csgraph.dijkstra(self._smooth(angle), directed=False, indices=triangle, unweighted=True)
         return np.flatnonzero(np.isfinite(far))
+
+    def flat_regions(self, angle: float) -> NDArray[np.int64]:
+        """Return for each triangle the number of its region, from 0, as `flat_region` finds them."""
+        _, numbers = csgraph.connected_components(self._smooth(angle), directed=False)
+        return np.asarray(numbers, np.int64)
 
 
 def hit(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from itertools import pairwise
+from operator import attrgetter
 
 from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
@@ -40,7 +41,7 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
         # as many as are listed under Check
         every = all_findings(document)
         if any(finding.severity != INFO for finding in every):
-            return counted(len(matters_of(every)), "finding"), "broken"
+            return counted(len(matters_of(every, attrgetter("kind"))), "finding"), "broken"
     if not bundles:
         return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from operator import attrgetter
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -78,13 +80,14 @@ class CheckPanel(Column):
         """List the findings as they are now."""
         kinds = self.filter.currentData()
         every = all_findings(self.workspace.document)
-        matters = matters_of(finding for finding in every if finding.severity in kinds)
+        matters = matters_of((finding for finding in every if finding.severity in kinds), attrgetter("kind"))
         self.count.setText(f"Findings ({len(matters)})")
         row = max(self.list.currentRow(), 0)
         self.list.clear()
         self.rows = []
         for matter in matters:
-            finding, open_ = matter[0], _kind(matter) in self.unfolded
+            finding = matter[0]
+            open_ = finding.kind in self.unfolded
             fold = "" if len(matter) == 1 else f"{'▾' if open_ else '▸'} {len(matter)} alike: "
             self._list(matter, f"{SIGNS[finding.severity]}  {fold}{finding.message}")
             for one in matter if len(matter) > 1 and open_ else ():
@@ -112,7 +115,7 @@ class CheckPanel(Column):
         """List the findings of the chosen row one by one, or no longer."""
         row = self.list.currentRow()
         if 0 <= row < len(self.rows) and len(self.rows[row]) > 1:
-            self.unfolded ^= {_kind(self.rows[row])}
+            self.unfolded ^= {self.rows[row][0].kind}
             self.refresh()
 
     def _tell(self, row: int) -> None:
@@ -162,7 +165,3 @@ class CheckPanel(Column):
             if keys:
                 self.workspace.select(keys)
                 self.workspace.frame_wanted.emit()
-
-
-def _kind(matter: tuple[Finding, ...]) -> tuple[str, str]:
-    return matter[0].code, str(matter[0].severity)

@@ -174,6 +174,9 @@ class LightSource:
             low, right = min(top + TILE, height), min(left + TILE, width)
             box, own = np.s_[top:low, left:right], found[number, 1 : 1 + low - top, 1 : 1 + right - left]
             own[..., ALL : ALL + 3] = gathered.light[box]
+            if self.materials is not None:
+                # the light of the look; its colours follow below
+                own[..., LOOK : LOOK + 3] = self.look.light[box]
             if gathered.bounced is not None:
                 own[..., SENT_BACK : SENT_BACK + 3] = gathered.bounced[box]
                 own[..., STRAIGHT : STRAIGHT + 3] = np.maximum(gathered.light[box] - gathered.bounced[box], 0)
@@ -183,14 +186,7 @@ class LightSource:
             given = np.zeros((*ids.shape, self.materials.values), np.float32)
             self.materials.fill(tiles, across, ids, given)
             diffuse = given[..., 0:3] * (1.0 - given[..., 10:11])
-            light = found[..., ALL : ALL + 3]
-            if self.look is not gathered:
-                light = np.zeros((*ids.shape, 3), np.float32)
-                for number, tile in enumerate(tiles.tolist()):
-                    top, left = tile // across * TILE, tile % across * TILE
-                    part = self.look.light[top : top + TILE, left : left + TILE]
-                    light[number, 1 : 1 + part.shape[0], 1 : 1 + part.shape[1]] = part
-            found[..., LOOK : LOOK + 3] = light * diffuse
+            found[..., LOOK : LOOK + 3] *= diffuse
             if self.emission:
                 found[..., LOOK : LOOK + 3] += given[..., 12:15]
             found[..., LOOK + 3] = given[..., 3]

@@ -18,6 +18,12 @@ from fasciculum.uv.tangents import unit
 NORMAL = slice(4, 7)
 
 
+def bumpy_materials(scene: Scene, target: Target) -> NDArray[np.bool_]:
+    """Tell which of a sheet's materials have a normal map, shape (M,)."""
+    numbers = target.materials
+    return np.array([number >= 0 and scene.materials[number].normal is not None for number in numbers], np.bool_)
+
+
 def relief_normals(
     scene: Scene, layout: Layout, materials: Source, target: Target, tiles: Tiles, progress: Progress = SILENT
 ) -> NDArray[np.float32] | None:
@@ -34,7 +40,7 @@ def relief_normals(
     ------
     Cancelled
     """
-    bumpy = np.array([number >= 0 and scene.materials[number].normal is not None for number in target.materials])
+    bumpy = bumpy_materials(scene, target)
     if not bumpy.any():
         return None
     linear = (scene.nodes[scene.object(surface.objects[0]).node].world[:3, :3] for surface in layout.surfaces)
