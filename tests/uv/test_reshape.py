@@ -191,6 +191,15 @@ class Picking(unittest.TestCase):
             self.assertEqual(len(graph.flat_region(triangle, 30)), 2)
         self.assertEqual(len(graph.flat_region(0, 120)), len(world))
 
+    def test_all_regions_at_once_are_those_found_one_by_one(self):
+        for world in (surfaces.box(), surfaces.cylinder(12), surfaces.stairs(3)):
+            graph = EdgeGraph(world)
+            for angle in (10, 40, 120):
+                numbers = graph.flat_regions(angle)
+                for triangle in range(len(world)):
+                    own = np.flatnonzero(numbers == numbers[triangle])
+                    np.testing.assert_array_equal(graph.flat_region(triangle, angle), own)
+
 
 class Projecting(unittest.TestCase):
     def check(self, world, projection):

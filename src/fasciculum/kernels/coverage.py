@@ -52,6 +52,14 @@ def covered_lengths(corners, lines, weights, starts, members):
     return once, twice
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _boxes_meet(boxes, a, b):
+    """Tell whether the boxes of two triangles share area."""
+    return max(boxes[a, 0], boxes[b, 0]) < min(boxes[a, 2], boxes[b, 2]) and max(boxes[a, 1], boxes[b, 1]) < min(
+        boxes[a, 3], boxes[b, 3]
+    )
+
+
 @njit(cache=True, nogil=True)
 def mark_pairs(corners, boxes, areas, labels, part, most, marks):
     """Mark in ``marks`` (K, K) the labels whose triangles share area with one of another label.
@@ -74,9 +82,7 @@ def mark_pairs(corners, boxes, areas, labels, part, most, marks):
                 b = members[j]
                 if labels[a] == labels[b] or marks[labels[a], labels[b]]:
                     continue
-                if max(boxes[a, 0], boxes[b, 0]) >= min(boxes[a, 2], boxes[b, 2]):
-                    continue
-                if max(boxes[a, 1], boxes[b, 1]) >= min(boxes[a, 3], boxes[b, 3]):
+                if not _boxes_meet(boxes, a, b):
                     continue
                 looked += CLIPPING
                 if clip_area(corners[a], corners[b], one, two) > part * min(areas[a], areas[b]):
@@ -105,9 +111,7 @@ def mark_overlapping(corners, boxes, areas, part, most, mark):
                 b = members[j]
                 if mark[a] and mark[b]:
                     continue
-                if max(boxes[a, 0], boxes[b, 0]) >= min(boxes[a, 2], boxes[b, 2]):
-                    continue
-                if max(boxes[a, 1], boxes[b, 1]) >= min(boxes[a, 3], boxes[b, 3]):
+                if not _boxes_meet(boxes, a, b):
                     continue
                 looked += CLIPPING
                 if clip_area(corners[a], corners[b], one, two) > part * min(areas[a], areas[b]):

@@ -211,18 +211,22 @@ def place_task(
     )
 
 
-def verify_task(document: Document, bundle: Bundle) -> Task:
-    """Have the exact check done of a layout that the hand has changed."""
-    assert bundle.layout is not None
+def verify_task(document: Document, bundle: Bundle, *, on_lightmap: bool = False) -> Task:
+    """Have the exact check done of a layout, or of a lightmap's layout, that was changed by hand."""
+    made = bundle.texturing
+    layout = (made.light_layout if made is not None else None) if on_lightmap else bundle.layout
+    assert layout is not None
+    itself = _light_layout_itself if on_lightmap else _layout_itself
     return Task(
         Kind.VERIFY,
-        f"Verify {bundle.name}",
+        f"Verify the lightmap of {bundle.name}" if on_lightmap else f"Verify {bundle.name}",
         measured,
-        (bundle.layout,),
+        (layout,),
         bundle=bundle.identity,
-        inputs=_layout_itself(document, bundle),
-        now=_of(bundle.identity, _layout_itself),
-        put=_into(bundle.identity, commands.put_layout),
+        inputs=itself(document, bundle),
+        now=_of(bundle.identity, itself),
+        put=_into(bundle.identity, commands.put_light_layout if on_lightmap else commands.put_layout),
+        part="lightmap" if on_lightmap else "",
     )
 
 

@@ -17,7 +17,6 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
 from fasciculum.operations.bake.light import light_sheet_bundle
 from fasciculum.operations.lay_out import arrange
-from fasciculum.operations.lay_out.lay_out import measured
 from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
@@ -166,12 +165,8 @@ class Hand(QObject):
             found = snapped_onto(found, bundle.given, layout)
         if found is layout:
             return
-        if self.on_lightmap:
-            # as many islands as it has, it is one of those that a hand moves: measured at once
-            found = measured(found)
-            self.workspace.apply(label, lambda document: commands.put_light_layout(document, name, found))
-        else:
-            self.workspace.apply(label, lambda document: commands.put_layout(document, name, found))
+        put = commands.put_light_layout if self.on_lightmap else commands.put_layout
+        self.workspace.apply(label, lambda document: put(document, name, found))
 
     def _each(self, label: str, change: Callable[..., Layout], *values: Any, **named: Any) -> None:
         """Change the chosen places that are not pinned."""
@@ -359,7 +354,9 @@ class Hand(QObject):
     def measure(self) -> None:
         """Have the exact check done of a layout that the hand has changed; the step stays the same one."""
         for bundle in self.workspace.document.bundles:
-            layout = bundle.layout
-            if layout is not None and layout.scale > 0 and layout.border_gap < 0 and len(layout.placements):
-                # when it is over, the document changes, or it is asked again: the layout may have moved on meanwhile
-                self.workspace.run(verify_task(self.workspace.document, bundle), ended=self.measure)
+            light = bundle.texturing.light_layout if bundle.texturing is not None else None
+            for layout, on_lightmap in ((bundle.layout, False), (light, True)):
+                if layout is not None and layout.scale > 0 and layout.border_gap < 0 and len(layout.placements):
+                    task = verify_task(self.workspace.document, bundle, on_lightmap=on_lightmap)
+                    # once it is over the layout may have changed again, so it is looked at again
+                    self.workspace.run(task, ended=self.measure)
