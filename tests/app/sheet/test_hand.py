@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
+from fasciculum.app.sheet.sheet_drag import SNAP
 from fasciculum.operations.lay_out.arrange import boxes
 from fasciculum.session import commands
 from tests.app.harness import LEFT, WindowCase
@@ -131,7 +132,8 @@ class HandCase(WindowCase):
             self.mouse(self.sheet, "release", end, modifiers)
 
     def free_spot(self, name):
-        """A move that takes an island where nothing is, found by trying."""
+        """A move that takes an island where nothing is, and no neighbour near enough to snap to, found by trying."""
+        clear = max(8.0, self.layout.padding + SNAP / self.sheet.scale + 1)
         own = boxes(self.layout)
         box = own[self.place_of(name)]
         others = np.delete(own, self.place_of(name), axis=0)
@@ -141,10 +143,10 @@ class HandCase(WindowCase):
                 if there[2] > 248 or there[3] > 248:
                     continue
                 apart = (
-                    (others[:, 0] > there[2] + 8)
-                    | (others[:, 2] < there[0] - 8)
-                    | (others[:, 1] > there[3] + 8)
-                    | (others[:, 3] < there[1] - 8)
+                    (others[:, 0] > there[2] + clear)
+                    | (others[:, 2] < there[0] - clear)
+                    | (others[:, 1] > there[3] + clear)
+                    | (others[:, 3] < there[1] - clear)
                 )
                 if apart.all() and abs(x - box[0]) + abs(y - box[1]) > 20:
                     return x - box[0], y - box[1]
