@@ -22,7 +22,7 @@ def check_missed(bundle: Bundle) -> list[Finding]:
             WARNING,
             f"{key}: {share:.1%} of its texels met no high-poly surface within the reach; they were filled from "
             "beside.",
-            "Widen its reach under Bake, or look whether its high-poly partners are whole.",
+            "Increase its ray distance under Bake, or look whether its high-poly partners are whole.",
             object=key,
             bundle=bundle.name,
         )

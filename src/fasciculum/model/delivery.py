@@ -101,7 +101,7 @@ class DeliverySettings:
         "in view. What moves by itself stays apart.",
         fold="Meshes",
         stales=DELIVERY,
-        words={Combine.NONE: "off", Combine.BUNDLE: "one per bundle"},
+        words={Combine.NONE: "off", Combine.BUNDLE: "per bundle"},
         option="--combine",
     )
     region: float = setting(

@@ -250,9 +250,8 @@ class Window(QMainWindow):
         )
         # it gives way where the window is narrow; its list shows the names whole
         chooser.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        chooser.setMinimumContentsLength(4)
-        chooser.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        chooser.setMaximumWidth(121)
+        chooser.setMinimumContentsLength(3)
+        chooser.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         return chooser
 
     def _sheet_tools(self) -> list[QWidget]:
@@ -265,14 +264,14 @@ class Window(QMainWindow):
         )
         # it gives way before the columns beside the views do
         self.map.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.map.setMinimumContentsLength(4)
+        self.map.setMinimumContentsLength(6)
         self.map.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.map.setMaximumWidth(190)
         self.mip_words = QLabel("mip 0")
         self.mip_words.setProperty("quiet", True)
         self.mip = Slider(Qt.Orientation.Horizontal)
         self.mip.setRange(0, 8)
-        self.mip.setFixedWidth(50)
+        self.mip.setFixedWidth(44)
         self.mip.setAccessibleName("Mip level")
         self.mip.setToolTip("Show a smaller mip level of the map, to see what mixes at a distance")
         self.mip.valueChanged.connect(lambda level: self.workspace.set_view(mip=level))
@@ -300,7 +299,9 @@ class Window(QMainWindow):
         button = QPushButton("Maximise")
         button.setCheckable(True)
         button.setToolTip(f"Give the {name} the room of both views")
-        button.setAccessibleName(f"Widen the {name}")
+        button.setAccessibleName(f"Maximise the {name}")
+        # the views' headers are full at 1280 px: the map's name needs the room more
+        button.setStyleSheet("padding-left: 4px; padding-right: 4px")
         button.clicked.connect(lambda: self.widen(name if button.isChecked() else ""))
         return button
 
