@@ -1,30 +1,37 @@
-"""Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` tells the slowest.
+"""Run the tests: ``tools/test.py [-v] [-s] [NAME ...]``, names as unittest takes them; ``-s`` lists the slowest tests.
 
-Without names, four parts run side by side, each in a process of its own: tests of the window wait for its workers.
+Without names, all modules are run by a few processes side by side. Each takes the next module when it is done with one,
+the longest first: ``tests/seconds.json`` holds how long each took when it was last measured (``-m`` measures anew).
 """
 
 from __future__ import annotations
 
+import faulthandler
+import json
 import os
 import re
 import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
-#: the part of the window's tests that takes about as long as all its others
-LONGEST = "tests.app.panels"
-#: what runs through all stages without a window, about as long as all that does not
-THROUGH = ("tests.cli", "tests.operations")
-#: how much the tests without a window give way
-NICE = "10"
+MEASURED = ROOT / "tests" / "seconds.json"
+#: processes per core: tests of the window spend much of their time waiting for its workers
+CROWD = 1.5
+#: no module may take longer; what hangs is ended, and its stack is printed
+LIMIT = 1500
+#: the tests give way to whatever else runs; the workers of a window stand at the same niceness
+NICE = 10
 #: what Qt says of a screen that nobody sees
 NOISE = re.compile(r"This plugin does not support .*\n")
-SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped$", re.MULTILINE)
+SUMMARY = re.compile(r"^(\d+) passed, (\d+) failed, (\d+) skipped, (\d+\.\d) s of (\S+)$")
 
 
 def main() -> int:
@@ -33,61 +40,138 @@ def main() -> int:
     os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={screen}")
     os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
     sys.path.insert(0, str(ROOT))
+    if "--serve" in sys.argv:
+        with own_folders():
+            return serve()
     names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
     if not names:
-        return parts()
-    # neither the settings nor the logs of whoever runs the tests are touched
+        return run_all()
+    with own_folders():
+        result = run(names)
+        print(f"took {sum(seconds for seconds, _ in result.taken):.0f} s")
+        print(summary(result))
+    return 0 if result.wasSuccessful() and result.testsRun else 1
+
+
+@contextmanager
+def own_folders() -> Iterator[None]:
+    """Let neither the settings nor the logs of whoever runs the tests be touched."""
     tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
     for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
         os.environ[name] = str(Path(tempfile.tempdir) / name.lower())
     try:
-        return run(names)
+        yield
     finally:
         shutil.rmtree(tempfile.tempdir, ignore_errors=True)
 
 
-def parts() -> int:
-    """Run all parts and return the exit code; what one printed is told once it is over."""
-    tests = ROOT / "tests"
-    packages = sorted(path.parent.name for path in tests.glob("*/__init__.py"))
-    alone = (f"tests.{path.stem}" for path in sorted(tests.glob("test_*.py")))
-    others = [f"tests.{name}" for name in packages if name != "app"]
-    whole = [*alone, *(name for name in others if name in THROUGH)]
-    others = [name for name in others if name not in THROUGH]
-    folders = sorted(path.parent.name for path in (tests / "app").glob("*/__init__.py"))
-    window = [name for name in (f"tests.app.{folder}" for folder in folders) if name != LONGEST]
-    window += sorted(f"tests.app.{path.stem}" for path in (tests / "app").glob("test_*.py"))
+class Pool:
+    """Processes that run test modules, and what came of each."""
+
+    def __init__(self, modules: list[str]) -> None:
+        self.waiting = modules
+        self.count = len(modules)
+        self.totals = [0, 0, 0]
+        self.seconds: dict[str, float] = {}
+        self.failed: list[str] = []
+        self._lock = threading.Lock()
+
+    def run(self, processes: int) -> None:
+        """Run all modules; returns when the last is done."""
+        threads = [threading.Thread(target=self._feed) for _ in range(processes)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+
+    def _feed(self) -> None:
+        """Give one process a module after another, and start it again when it ends in the middle."""
+        process = None
+        while True:
+            with self._lock:
+                if not self.waiting:
+                    break
+                name = self.waiting.pop(0)
+            process = process or self._start()
+            assert process.stdin is not None and process.stdout is not None
+            process.stdin.write(name + "\n")
+            process.stdin.flush()
+            lines: list[str] = []
+            ended = None
+            for line in process.stdout:
+                if (ended := SUMMARY.match(line)) is not None:
+                    break
+                lines.append(line)
+            counts = [int(value) for value in ended.groups()[:3]] if ended else [0, 1, 0]
+            self._record(name, counts, float(ended[4]) if ended else 0.0, NOISE.sub("", "".join(lines)))
+            if ended is None:
+                process.kill()
+                process = None
+        if process is not None:
+            assert process.stdin is not None
+            process.stdin.close()
+            process.wait()
+
+    def _start(self) -> subprocess.Popen[str]:
+        flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
+        command = [sys.executable, __file__, "--serve", *flags]
+        return subprocess.Popen(
+            command,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            errors="replace",
+        )
+
+    def _record(self, name: str, counts: list[int], seconds: float, said: str) -> None:
+        with self._lock:
+            self.totals = [total + count for total, count in zip(self.totals, counts, strict=True)]
+            self.seconds[name] = seconds
+            state = f"{counts[0]} passed" + (f", {counts[1]} FAILED" if counts[1] else "")
+            print(f"{len(self.seconds):4}/{self.count} {seconds:6.1f} s  {name}: {state}", flush=True)
+            if counts[1] or "-v" in sys.argv or "-s" in sys.argv:
+                print(said, flush=True)
+            if counts[1]:
+                self.failed.append(name)
+
+
+def run_all() -> int:
+    """Run every module and return the exit code."""
+    measured = json.loads(MEASURED.read_text()) if MEASURED.is_file() else {}
+    modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in (ROOT / "tests").rglob("test_*.py")]
+    # what was never measured goes first, in case it is long
+    pool = Pool(sorted(modules, key=lambda name: (-measured.get(name, 1e9), name)))
     began = time.monotonic()
-    flags = [argument for argument in sys.argv[1:] if argument.startswith("-")]
-    with tempfile.TemporaryDirectory() as folder:
-        running = []
-        for number, names in enumerate(([LONGEST], window, whole, others)):
-            log = Path(folder) / f"{number}.log"
-            with log.open("w") as stream:
-                command = [sys.executable, __file__, *flags, *names]
-                if names in (whole, others) and shutil.which("nice"):
-                    # what the window's tests wait for is niced too, and must not stand behind these
-                    command = ["nice", "-n", NICE, *command]
-                process = subprocess.Popen(command, stdout=stream, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL)
-            running.append((" ".join(names), process, log))
-            print(f"running {' '.join(names)}", flush=True)
-        totals, code = [0, 0, 0], 0
-        for names, process, log in running:
-            ended = process.wait()
-            text = log.read_text(errors="replace")
-            print(f"--- {names}\n{NOISE.sub('', text)}", flush=True)
-            found = SUMMARY.findall(text)
-            if ended or not found:
-                code = 1
-            counts = [int(value) for value in found[-1]] if found else [0, 1, 0]
-            totals = [total + count for total, count in zip(totals, counts, strict=True)]
+    pool.run(max(2, round((os.cpu_count() or 2) * CROWD)))
+    if "-m" in sys.argv:
+        rounded = {name: round(pool.seconds[name], 1) for name in sorted(pool.seconds)}
+        MEASURED.write_text(json.dumps(rounded, indent=1) + "\n")
+    for name in pool.failed:
+        print(f"failed: {name}")
     print(f"took {time.monotonic() - began:.0f} s")
-    print(f"{totals[0]} passed, {totals[1]} failed, {totals[2]} skipped")
-    return 1 if code or totals[1] or not totals[0] else 0
+    print(f"{pool.totals[0]} passed, {pool.totals[1]} failed, {pool.totals[2]} skipped")
+    return 1 if pool.totals[1] or not pool.totals[0] else 0
+
+
+def serve() -> int:
+    """Run the modules whose names are read from standard input, one after another."""
+    os.nice(NICE)
+    # whatever a test starts must not read the names
+    names = os.fdopen(os.dup(0))
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    for line in names:
+        name = line.strip()
+        faulthandler.dump_traceback_later(LIMIT, exit=True)
+        began = time.monotonic()
+        result = run([name])
+        faulthandler.cancel_dump_traceback_later()
+        print(f"{summary(result)}, {time.monotonic() - began:.1f} s of {name}", flush=True)
+    return 0
 
 
 class Timed(unittest.TextTestResult):
-    """Results that know how long each test took, and tell the slowest with ``-s``."""
+    """Results that know how long each test took."""
 
     def __init__(self, *args: object, **more: object) -> None:
         super().__init__(*args, **more)  # type: ignore[arg-type]
@@ -109,7 +193,7 @@ class Timed(unittest.TextTestResult):
         return "\n".join(f"{seconds:6.1f} s  {name}" for seconds, name in sorted(self.taken, reverse=True)[:count])
 
 
-def run(names: list[str]) -> int:
+def run(names: list[str]) -> Timed:
     """Run the tests of those names; a package stands for all modules in it."""
     loader = unittest.TestLoader()
     suite = unittest.TestSuite()
@@ -119,15 +203,21 @@ def run(names: list[str]) -> int:
             suite.addTests(loader.discover(str(folder), top_level_dir=str(ROOT)))
         else:
             suite.addTests(loader.loadTestsFromName(name))
-    print(f"running {suite.countTestCases()} tests", flush=True)
-    began = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1, resultclass=Timed).run(suite)
-    if "-s" in sys.argv and isinstance(result, Timed):
+    runner = unittest.TextTestRunner(verbosity=2 if "-v" in sys.argv else 1, resultclass=Timed)
+    result = runner.run(suite)
+    assert isinstance(result, Timed)
+    if "-s" in sys.argv:
         print(result.slowest())
+    return result
+
+
+def summary(result: Timed) -> str:
+    """Return how many tests passed, failed and were skipped."""
     bad = len(result.failures) + len(result.errors)
-    print(f"took {time.monotonic() - began:.0f} s")
-    print(f"{result.testsRun - bad - len(result.skipped)} passed, {bad} failed, {len(result.skipped)} skipped")
-    return 0 if result.wasSuccessful() and result.testsRun else 1
+    if not result.testsRun and not bad:
+        bad = 1
+    passed = max(0, result.testsRun - bad - len(result.skipped))
+    return f"{passed} passed, {bad} failed, {len(result.skipped)} skipped"
 
 
 if __name__ == "__main__":

@@ -16,6 +16,8 @@ from fasciculum.app.start import make_window
 from fasciculum.jobs.runner import Runner
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 
+#: seconds that anything is waited for
+PATIENCE = 300.0
 #: workers that a window left idle; the next window takes one over instead of loading all kernels again
 PARKED = {}
 
@@ -110,6 +112,8 @@ class WindowCase(unittest.TestCase):
         loop.exec()
 
     def wait(self, condition, words="it", seconds=60.0):
+        # far longer than it takes: the machine may be busy, and only what fails waits to the end
+        seconds = max(seconds, PATIENCE)
         until = time.monotonic() + seconds
         while not condition():
             self.assertLess(time.monotonic(), until, f"waited in vain for {words}; said: {self.said}")
@@ -118,7 +122,7 @@ class WindowCase(unittest.TestCase):
     def idle(self):
         """Wait until no work runs or waits and the views have had a moment."""
         calm = 0
-        until = time.monotonic() + 90
+        until = time.monotonic() + PATIENCE
         while calm < 3:
             self.assertLess(time.monotonic(), until, "the queue never came to rest")
             self.pump(0.025)

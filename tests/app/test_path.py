@@ -151,7 +151,7 @@ class WholePath(WindowCase):
         self.wait(lambda: runner.running is not None and runner.running.fraction > 0.02, "baking")
         job = runner.running
         self.keys(Qt.Key.Key_Period, CTRL)
-        self.wait(lambda: job.over, "the end", 3)
+        self.wait(lambda: job.over, "the end")
         self.assertEqual(job.state, CANCELLED)
         self.assertIsNone(self.workspace.document.bundle("One").texturing)
 

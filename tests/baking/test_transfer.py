@@ -349,6 +349,48 @@ class Normals(Delivering):
         self.assertEqual(len(model.json["meshes"]), 1)
         self.assertEqual(self.has_tangents(model), {"Square": False, "Mirrored": False})
 
+    def test_copies_stretched_differently_are_right_where_frames_are_squared_up(self):
+        """Renderers set the bitangent square to the tangent; on what is skewed, that depends on the island's turn."""
+        glb = self.bumpy()
+        # tall, on a wide sheet: it would be turned on its side
+        positions = SQUARE * [0.4, 1.9, 1]
+        mesh = glb.mesh(glb.primitive(positions, SQUARE_TRIANGLES, 0, [square_uvs()], NORMAL=SQUARE_NORMALS))
+        glb.json["nodes"][0]["mesh"] = mesh
+        stretched = glb.node("Stretched", scale=[1.8, 1, 1], translation=[4, 0, 0])
+        glb.node("Skewed", mesh, parent=stretched, rotation=[0, 0, np.sin(np.pi / 8), np.cos(np.pi / 8)])
+        path = glb.write(self.folder / "model.glb")
+        for turns in ("quarter", "any"):
+            sheet = SheetSettings(256, 64, padding=2, turns=turns, seconds=0)
+            make([path], self.folder / turns, self.store, Order("one", sheet, BakeSettings()))
+            model = Model(self.folder / turns / "model.glb")
+            seen = []
+            for name, world, (primitive,) in model.drawn():
+                linear = world[:3, :3]
+                position, blend = model.points(primitive, 2000)
+                along, _ = model.frame(primitive, 2000)
+                read = (
+                    bilinear(
+                        model.texture(model.json["materials"][primitive["material"]]["normalTexture"]),
+                        blend("TEXCOORD_0"),
+                        (REPEAT, REPEAT),
+                    )[:, :3]
+                    * 2
+                    - 1
+                )
+                uv = self.uv(position / [0.4, 1.9, 1])
+                wanted = bilinear(self.image, uv, (REPEAT, REPEAT))[:, :3] * 2 - 1
+                normal = unit(np.linalg.inv(linear)[2])
+                tangent, first = unit(along @ linear.T), np.broadcast_to(unit(linear[:, 0]), along.shape)
+                with self.subTest(name=name, turns=turns):
+                    self.assert_angles(
+                        *(
+                            unit(m[:, :1] * t + m[:, 1:2] * np.cross(normal, t) + m[:, 2:] * normal)
+                            for m, t in ((read, tangent), (wanted, first))
+                        )
+                    )
+                seen.append(name)
+            self.assertEqual(seen, ["Square", "Skewed"])
+
     def test_tangents_of_the_source_are_written_without_asking(self):
         glb = self.bumpy()
         tangents = np.tile([1.0, 0.0, 0.0, 1.0], (len(SQUARE), 1))

@@ -257,7 +257,7 @@ class CommandLine(unittest.TestCase):
             if b"Improving" in line:
                 break
         process.send_signal(signal.SIGINT)
-        _, err = process.communicate(timeout=30)
+        _, err = process.communicate(timeout=300)
         self.assertEqual(process.returncode, 5, err)
         self.assertIn(b"cancelled", err)
         self.assertFalse((self.folder / "out").exists())

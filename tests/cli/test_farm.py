@@ -117,7 +117,7 @@ class Workers(BatchCase):
             process.kill()
             process.wait()
 
-    def until(self, there, what, seconds=30):
+    def until(self, there, what, seconds=300):
         began = time.monotonic()
         while not there():
             self.assertLess(time.monotonic() - began, seconds, f"no {what}")
@@ -154,7 +154,7 @@ class Workers(BatchCase):
         line = batch.stdout.readline()
         self.assertIn('"exit"', line)
         os.kill(first.pid, signal.SIGKILL)
-        rest, err = batch.communicate(timeout=120)
+        rest, err = batch.communicate(timeout=600)
         self.assertEqual(batch.returncode, 0, err)
         self.assertEqual(len(rest.splitlines()), 8)
         self.assertEqual(digests(self.folder / "built"), alone)

@@ -55,7 +55,7 @@ class Watching(unittest.TestCase):
             made.append(np.asarray(pixels)[16, 16, :3].tolist())
             return found
 
-        until = time.monotonic() + 30
+        until = time.monotonic() + 300
         stop = Progress(None, lambda: len(made) > 1 or time.monotonic() > until)
         options = ["--size", "32", "--padding", "2", "--seconds", "0", "--maps", "base_color", "--flats", "bake"]
         parsed = parser().parse_args(["make", self.model, "--out", str(self.folder / "out"), "--watch", *options])

@@ -57,7 +57,7 @@ class Worker(unittest.TestCase):
     def tearDownClass(cls):
         cls.runner.close()
 
-    def wait(self, condition, seconds=20.0):
+    def wait(self, condition, seconds=300.0):
         until = time.monotonic() + seconds
         while not condition():
             self.assertLess(time.monotonic(), until, "nothing came")

@@ -42,8 +42,7 @@ class _Teller:
                 self._last = now
         elif words and words != self._words and now - self._last > 1.0:
             sys.stderr.write(f"{fraction:4.0%} {words}\n")
-            self._last = now
-        self._words = words
+            self._last, self._words = now, words
 
     def finish(self) -> None:
         if self._terminal and self._wide:

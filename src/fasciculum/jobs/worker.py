@@ -92,7 +92,7 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
 def serve(connection: Connection, warm: list[str]) -> None:
     """Answer until the other end closes; results are put beside the arguments that they belong to."""
     # both cores are used at times; the window goes first
-    os.nice(NICENESS)
+    os.nice(max(0, NICENESS - os.nice(0)))
     for module in warm:
         importlib.import_module(module)
     desk = _Desk(connection)

@@ -52,7 +52,8 @@ class Separator:
         # those that are held come after those that move; as given, they are in texels as they lie
         self._texels = solids
         count, total = len(shapes), len(solids.reach)
-        self.free = rules.turns == "any"
+        # the kernels refine the turns of all islands or of none
+        self.free = rules.turns == "any" and not any(rules.upright)
         self.rng = np.random.default_rng(seed)
         self.extra = np.zeros((total, total), np.float32)
         self.pose = np.zeros((total, 5))

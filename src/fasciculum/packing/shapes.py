@@ -23,7 +23,8 @@ class Rules:
     """What the packer has to keep to.
 
     Sizes in texels; ``turns`` is a word of `turns.STEPS`; ``tiles`` lie side by side, their sizes alike; islands' boxes
-    begin on multiples of ``align`` texels, wherever they like at 0.
+    begin on multiples of ``align`` texels, wherever they like at 0. ``upright`` has an entry for each island, or none:
+    those where it is true may be turned by half a turn only, whatever ``turns`` allows.
     """
 
     width: int
@@ -34,6 +35,7 @@ class Rules:
     mirror: bool = False
     tiles: int = 1
     align: int = 0
+    upright: tuple[bool, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -153,11 +155,14 @@ def poses_of(shapes: Shapes, rules: Rules, *, most: int = 64, check: Callable[[]
             base = float(shapes.square[island])
             if shapes.lengths[island] > SLENDER * shapes.narrowness[island]:
                 own = 4 * steps
+        mirrorings = (False, True) if rules.mirror else (False,)
+        if rules.upright and rules.upright[island]:
+            own, base, mirrorings = min(STEPS["half"], steps), 0.0, (False,)
         own = max(min(own, most), 1)
         outline = points[begins[island] : begins[island + 1]]
         seen: list[NDArray[np.float64]] = []
         symmetric = len(outline) <= 64 and _may_be_symmetric(outline, rules.mirror)
-        for mirror in (False, True) if rules.mirror else (False,):
+        for mirror in mirrorings:
             for step in range(own):
                 matrix = linear(base + 2 * math.pi * step / own, mirror)
                 if symmetric and _again(outline, matrix, seen):

@@ -18,7 +18,7 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.onto import given_rules, lay_onto
-from fasciculum.operations.lay_out.pieces import Pieces, flat_area, pieces_of, placed
+from fasciculum.operations.lay_out.pieces import Pieces, flat_area, has_upright, pieces_of, placed
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
@@ -72,7 +72,9 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
             else ()
         ),
     )
-    return digest_of(repr(made), *(scene.shapes[key] for key in bundle.objects))
+    # said where it is so only, so that layouts of earlier projects stay in order
+    upright = ["upright"] if has_upright(scene, bundle) else []
+    return digest_of(repr(made), *upright, *(scene.shapes[key] for key in bundle.objects))
 
 
 def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:
@@ -141,11 +143,23 @@ class _Laying:
                 self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
             first += surface.count
 
-    def rules(self, sheet: SheetSettings) -> Rules:
+    def rules(self, sheet: SheetSettings, which: NDArray[np.int64]) -> Rules:
+        """Return the rules for packing some of the islands."""
         # a block ends on the grid, where it touches one texel more
         more = 1 if self.blocks > 0 else 0
         padding, margin = sheet.padding + more, sheet.border + more
-        return Rules(sheet.width, sheet.height, padding, margin, sheet.turns, sheet.mirror, sheet.tiles, sheet.align)
+        upright = self.pieces.upright[which]
+        return Rules(
+            sheet.width,
+            sheet.height,
+            padding,
+            margin,
+            sheet.turns,
+            sheet.mirror,
+            sheet.tiles,
+            sheet.align,
+            tuple(upright.tolist()) if upright.any() else (),
+        )
 
     def _old_places(self, wanted: NDArray[np.bool_]) -> dict[int, NDArray[np.float64]]:
         """Return the maps of leading islands that an earlier layout gives, through any island of their kind."""
@@ -207,7 +221,7 @@ class _Laying:
         """Put islands around those that lie already: at the same density, or less if not much less will do."""
         packer = Packer(
             self.pieces.sized(rest),
-            self.rules(sheet),
+            self.rules(sheet, rest),
             smallest=sheet.smallest,
             held=self._lying(held),
             seed=sheet.seed,
@@ -222,7 +236,7 @@ class _Laying:
         self.progress.update(0.7, "Comparing with a fresh layout")
         packer = Packer(
             self.pieces.sized(self.pieces.leaders),
-            self.rules(sheet),
+            self.rules(sheet, self.pieces.leaders),
             smallest=sheet.smallest,
             progress=self.progress.part(0.7, 1.0),
         )
@@ -257,13 +271,13 @@ class _Laying:
 
         packed = Packed(0.0, np.zeros((len(islands), 6)))
         if sheet.wanted > 0:
-            packed, sheet = self._at_density(islands, lying)
+            packed, sheet = self._at_density(rest, lying)
         elif self.blocks > 0:
-            packed = self._texel_for_texel(islands, lying, sheet)
+            packed = self._texel_for_texel(rest, lying, sheet)
         if packed.scale <= 0 and sheet.wanted <= 0:
             packed = pack(
                 islands,
-                self.rules(sheet),
+                self.rules(sheet, rest),
                 seconds=sheet.seconds,
                 seed=sheet.seed,
                 smallest=sheet.smallest,
@@ -284,10 +298,11 @@ class _Laying:
         )
 
     def _texel_for_texel(
-        self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]], sheet: SheetSettings
+        self, which: NDArray[np.int64], held: list[NDArray[np.float64]], sheet: SheetSettings
     ) -> Packed:
         """Pack blocks at the size of their textures; with scale 0 where the sheet is too small for that."""
-        packed = pack(islands, self.rules(sheet), scale=self.blocks, seed=sheet.seed, held=held, progress=self.progress)
+        islands, rules = self.pieces.sized(which), self.rules(sheet, which)
+        packed = pack(islands, rules, scale=self.blocks, seed=sheet.seed, held=held, progress=self.progress)
         if packed.scale <= 0:
             return packed
         rows = packed.placements.copy()
@@ -296,10 +311,9 @@ class _Laying:
             row[[2, 5]] += np.round(corner) - corner
         return Packed(packed.scale, rows)
 
-    def _at_density(
-        self, islands: list[NDArray[np.float64]], held: list[NDArray[np.float64]]
-    ) -> tuple[Packed, SheetSettings]:
+    def _at_density(self, which: NDArray[np.int64], held: list[NDArray[np.float64]]) -> tuple[Packed, SheetSettings]:
         """Find the smallest sheet, or the fewest tiles, that hold all at the wanted density."""
+        islands = self.pieces.sized(which)
         area = sum(flat_area(island) for island in islands) * self.sheet.wanted**2
         packed, sheet = Packed(0.0, np.zeros((len(islands), 6))), self.sheet
         for sheet in self._sheets():
@@ -307,7 +321,7 @@ class _Laying:
                 continue
             packed = pack(
                 islands,
-                self.rules(sheet),
+                self.rules(sheet, which),
                 scale=sheet.wanted,
                 seed=sheet.seed,
                 smallest=sheet.smallest,

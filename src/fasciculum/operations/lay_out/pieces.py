@@ -25,6 +25,8 @@ from fasciculum.uv.twins import Candidate, Twins, find_twins
 #: the pieces are at most this part of that edge
 LONG, PIECE = 1.5, 0.9
 USUAL_FILL = 0.75
+#: copies count as stretched alike when the lengths of their axes agree to this part
+SAME_STRETCH = 0.01
 
 
 def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
@@ -32,6 +34,17 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
 
     The first of each group is the one that needs most texels: its size, and its share, decide the density of all.
     """
+    needs = _Needs(scene, bundle)
+    return [tuple(sorted(group, key=needs)) if len(group) > 1 else tuple(group) for group in _groups(scene, bundle)]
+
+
+def has_upright(scene: Scene, bundle: Bundle) -> bool:
+    """Tell whether any islands of a bundle may be turned by half a turn only, see `sheared_copies`."""
+    return any(sheared_copies(scene, group) for group in _groups(scene, bundle))
+
+
+def _groups(scene: Scene, bundle: Bundle) -> list[list[Object]]:
+    """Return the same groups, objects in the bundle's order."""
     groups: dict[tuple[object, ...], list[Object]] = {}
     for number, key in enumerate(bundle.objects):
         item = scene.object(key)
@@ -41,8 +54,25 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
         alone = number if rule == TwinRule.APART or not bundle.sheet_in_force.twins else -1
         alike = (node.mesh, item.primitives, rule, hand, bundle.shaping(key), alone, scene.partners.get(key))
         groups.setdefault(alike, []).append(item)
-    needs = _Needs(scene, bundle)
-    return [tuple(sorted(group, key=needs)) if len(group) > 1 else tuple(group) for group in groups.values()]
+    return list(groups.values())
+
+
+def sheared_copies(scene: Scene, group: Sequence[Object]) -> bool:
+    """Tell whether objects on one place read normals, and some are stretched otherwise than the first.
+
+    A normal map is read in a frame that renderers make rectangular at each point. Stretching skews the directions of u
+    and v, and the frame is squared up again along u. So one map fits copies that are stretched differently only where
+    their islands lie along the same direction on the sheet as in the source, or against it.
+    """
+    if len(group) < 2 or not any(scene.materials[index].normal for index in scene.materials_of(group[0]) if index >= 0):
+        return False
+    back = np.linalg.pinv(scene.nodes[group[0].node].world[:3, :3])
+    for item in group[1:]:
+        between = scene.nodes[item.node].world[:3, :3] @ back
+        lengths = np.linalg.svd(between, compute_uv=False)
+        if lengths[0] > (1 + SAME_STRETCH) * lengths[-1]:
+            return True
+    return False
 
 
 class _Needs:
@@ -75,6 +105,8 @@ class Pieces:
         Each island's number in the present layout, -1 for those that are new or other than they were.
     reasons : dict
         For each object why its islands are as they are, of `fasciculum.uv.flatten.REASONS`.
+    upright : ndarray of bool, shape (I,)
+        Islands that may be turned by half a turn only, see `sheared_copies`.
     """
 
     surfaces: tuple[Surface, ...]
@@ -84,6 +116,7 @@ class Pieces:
     twins: Twins
     earlier: NDArray[np.int64]
     reasons: dict[str, NDArray[np.int64]]
+    upright: NDArray[np.bool_]
 
     @cached_property
     def sizes(self) -> NDArray[np.float64]:
@@ -202,7 +235,8 @@ def pieces_of(scene: Scene, bundle: Bundle, progress: Progress = SILENT) -> Piec
     else:
         count = len(islands)
         twins = Twins(np.arange(count), np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (count, 1)))
-    return Pieces(surfaces, islands, own, wished, twins, earlier, reasons)
+    upright = np.repeat([sheared_copies(scene, group) for group in groups], [_count(one) for one in surfaces])
+    return Pieces(surfaces, islands, own, wished, twins, earlier, reasons, upright)
 
 
 def _keys(group: tuple[Object, ...]) -> tuple[str, ...]:
