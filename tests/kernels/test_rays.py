@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+from scipy.stats import spearmanr
 
 from fasciculum.baking.casting import tree_over
 from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
@@ -207,6 +208,42 @@ class Analytic(unittest.TestCase):
         # chords of cosine-weighted rays: 2 r cos, so 4/3 r in the mean
         found = 4 * np.mean([_thickness(opened(own), place, s, 1024, 4.0, 1e-5, STACK) for s in range(8)])
         self.assertAlmostEqual(found, 4 / 3, delta=0.03 * 4 / 3)
+
+    def test_curvature_is_even_around_a_rod_with_few_rays(self):
+        def rod(a, b):
+            return np.array([0.05 * np.cos(-2 * np.pi * b), a - 0.5, 0.05 * np.sin(-2 * np.pi * b)])
+
+        own, rng = tree(surface(2, 256, rod)), np.random.default_rng(0)
+        for radius in (0.01, 0.02):
+            found = []
+            for side, seed in zip(rng.integers(0, 256, 300), rng.integers(0, 1 << 31, 300), strict=True):
+                turn = -2 * np.pi * (side + 0.5) / 256
+                way = np.array([np.cos(turn), 0.0, np.sin(turn)])
+                place = way * 0.05 * np.cos(np.pi / 256) + [0, rng.uniform(-0.2, 0.2), 0]
+                found.append(_curvature(opened(own), at(place, way), seed, 64, radius, 1e-6, STACK))
+            # as texels hold it: 0.5 + 0.5 c; half of 1 / r is its mean curvature
+            texels = 0.5 + 0.5 * np.array(found)
+            self.assertAlmostEqual(texels.mean(), 0.5 + 0.25 * radius / 0.05, delta=0.005)
+            self.assertLess(np.ptp(np.percentile(texels, [5, 95])), 0.025)
+
+    def test_curvature_of_a_wave_ranks_as_its_formula_does(self):
+        length, high, columns, radius = 0.25, 0.01, 400, 0.02
+        turn = 2 * np.pi / length
+
+        def wave(a, b):
+            return np.array([2 * a - 1, high * np.sin(turn * (2 * a - 1)), -(2 * b - 1)])
+
+        own = tree(surface(columns, 4, wave)[:, [0, 2, 1]])
+        rng, found, wanted = np.random.default_rng(1), [], []
+        for column in rng.integers(60, columns - 60, 400):
+            one, two = wave(column / columns, 0.0), wave((column + 1) / columns, 0.0)
+            normal = np.array([one[1] - two[1], two[0] - one[0], 0.0])
+            place = (one + two) / 2 * [1, 1, 0] + [0, 0, rng.uniform(-0.5, 0.5)]
+            there = at(place, normal / np.linalg.norm(normal))
+            found.append(_curvature(opened(own), there, int(rng.integers(1 << 31)), 64, radius, 1e-6, STACK))
+            slope, bend = high * turn * np.cos(turn * place[0]), high * turn**2 * np.sin(turn * place[0])
+            wanted.append(0.5 * bend / (1 + slope**2) ** 1.5)
+        self.assertGreater(spearmanr(found, wanted)[0], 0.96)
 
     def test_curvature_of_a_ball_a_cylinder_and_a_plane(self):
         own = tree(ball(1.0))
