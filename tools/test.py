@@ -6,6 +6,7 @@ the longest first: ``tests/seconds.json`` holds how long each took when it was l
 
 from __future__ import annotations
 
+import atexit
 import faulthandler
 import json
 import os
@@ -17,8 +18,6 @@ import tempfile
 import threading
 import time
 import unittest
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -41,28 +40,25 @@ def main() -> int:
     os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
     sys.path.insert(0, str(ROOT))
     if "--serve" in sys.argv:
-        with own_folders():
-            return serve()
+        set_own_folders()
+        return serve()
     names = [argument for argument in sys.argv[1:] if not argument.startswith("-")]
     if not names:
         return run_all()
-    with own_folders():
-        result = run(names)
-        print(f"took {sum(seconds for seconds, _ in result.taken):.0f} s")
-        print(summary(result))
+    set_own_folders()
+    result = run(names)
+    print(f"took {sum(seconds for seconds, _ in result.taken):.0f} s")
+    print(summary(result))
     return 0 if result.wasSuccessful() and result.testsRun else 1
 
 
-@contextmanager
-def own_folders() -> Iterator[None]:
+def set_own_folders() -> None:
     """Let neither the settings nor the logs of whoever runs the tests be touched."""
     tempfile.tempdir = tempfile.mkdtemp(prefix="fasciculum-tests-")
+    # before what the tests load, so that it is done after that has tidied up
+    atexit.register(shutil.rmtree, tempfile.tempdir, ignore_errors=True)
     for name in ("XDG_CONFIG_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"):
         os.environ[name] = str(Path(tempfile.tempdir) / name.lower())
-    try:
-        yield
-    finally:
-        shutil.rmtree(tempfile.tempdir, ignore_errors=True)
 
 
 class Pool:

@@ -133,7 +133,8 @@ class Batches(BatchCase):
     def test_a_farm_that_is_not_there_is_told(self):
         self.write(job("a"))
         self.assertEqual(self.run_batch("--farm", "somewhere")[0], 2)
-        code, _, err = self.run_batch("--farm", "tcp://127.0.0.1:9")
+        with unittest.mock.patch("fasciculum.cli.farm.PATIENCE", 1):
+            code, _, err = self.run_batch("--farm", "tcp://127.0.0.1:9")
         # without Dask it is the wrong usage that says how to install it
         self.assertIn(code, (2, 3))
         self.assertTrue("Dask" in err or "scheduler" in err, err)

@@ -88,42 +88,54 @@ class Parts(unittest.TestCase):
 
 @unittest.skipUnless(DASK, "distributed is not installed")
 class Workers(BatchCase):
-    def setUp(self):
-        super().setUp()
-        self.file = self.folder / "scheduler.json"
-        self.started = []
-        self.addCleanup(self.end)
-        self.start("scheduler", "--port", "0", "--no-dashboard", "--host", "127.0.0.1")
-        self.until(self.file.is_file, "a scheduler")
-        self.address = json.loads(self.file.read_text())["address"]
+    """One scheduler for all; each of its first workers is killed by one of the tests."""
 
-    def start(self, kind, *more, **environment):
-        command = [sys.executable, "-m", f"distributed.cli.dask_{kind}", "--scheduler-file", str(self.file), *more]
+    @classmethod
+    def setUpClass(cls):
+        cls.place = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.file = cls.place / "scheduler.json"
+        cls.started, cls.alive = [], []
+        cls.addClassCleanup(cls.end)
+        cls.start("scheduler", "--port", "0", "--no-dashboard", "--host", "127.0.0.1")
+        cls.until(cls.file.is_file, "a scheduler")
+        cls.address = json.loads(cls.file.read_text())["address"]
+
+    @classmethod
+    def start(cls, kind, *more, **environment):
+        command = [sys.executable, "-m", f"distributed.cli.dask_{kind}", "--scheduler-file", str(cls.file), *more]
         process = subprocess.Popen(
             command,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
             env={**os.environ, "NUMBA_NUM_THREADS": "1", **environment},
         )
-        self.started.append(process)
+        cls.started.append(process)
         return process
 
-    def worker(self, **environment):
-        local = ("--local-directory", str(self.folder / "workers"))
-        return self.start("worker", "--no-nanny", "--no-dashboard", "--nthreads", "1", *local, **environment)
+    @classmethod
+    def worker(cls, **environment):
+        local = ("--local-directory", str(cls.place / "workers"))
+        return cls.start("worker", "--no-nanny", "--no-dashboard", "--nthreads", "1", *local, **environment)
 
-    def end(self):
-        for process in reversed(self.started):
+    @classmethod
+    def end(cls):
+        for process in reversed(cls.started):
             process.kill()
             process.wait()
 
-    def until(self, there, what, seconds=300):
+    @staticmethod
+    def until(there, what, seconds=300):
         began = time.monotonic()
         while not there():
-            self.assertLess(time.monotonic() - began, seconds, f"no {what}")
+            assert time.monotonic() - began < seconds, f"no {what}"
             time.sleep(0.05)
 
-    def workers(self, count):
+    def two_workers(self):
+        """Return one of two workers, to be killed; the other stays for the next test."""
+        self.alive[:] = [process for process in self.alive if process.poll() is None]
+        while len(self.alive) < 2:
+            self.alive.append(self.worker())
+
         def there():
             try:
                 farm = farm_of(self.address)
@@ -131,19 +143,19 @@ class Workers(BatchCase):
                 return False
             found = farm.count()
             farm.close()
-            return found == count
+            return found == 2
 
-        self.until(there, f"{count} workers")
+        self.until(there, "two workers")
+        return self.alive[0]
 
     def test_two_workers_make_the_same_bytes_and_one_that_is_killed_takes_nothing_along(self):
-        self.write("".join(job(f"j{number}") for number in range(8)))
+        self.write("".join(job(f"j{number}") for number in range(4)))
         self.run_batch()
         alone = digests(self.folder / "built")
-        self.assertEqual(len([name for name in alone if name.endswith(".glb")]), 8)
+        self.assertEqual(len([name for name in alone if name.endswith(".glb")]), 4)
         for path in (self.folder / "built").iterdir():
             path.unlink()
-        first, _ = self.worker(), self.worker()
-        self.workers(2)
+        first = self.two_workers()
         batch = subprocess.Popen(
             [sys.executable, "-m", "fasciculum", "batch", str(self.folder / "jobs.toml"), "--farm", self.address],
             stdout=subprocess.PIPE,
@@ -156,7 +168,7 @@ class Workers(BatchCase):
         os.kill(first.pid, signal.SIGKILL)
         rest, err = batch.communicate(timeout=600)
         self.assertEqual(batch.returncode, 0, err)
-        self.assertEqual(len(rest.splitlines()), 8)
+        self.assertEqual(len(rest.splitlines()), 4)
         self.assertEqual(digests(self.folder / "built"), alone)
         self.assertFalse(list((self.folder / "built").glob(".fasciculum*")))
 
@@ -167,8 +179,7 @@ class Workers(BatchCase):
         alone = digests(self.folder / "built")
         for path in (self.folder / "built").iterdir():
             path.unlink()
-        first, _ = self.worker(), self.worker()
-        self.workers(2)
+        first = self.two_workers()
         killed = []
 
         class Killing(Beyond):
@@ -184,7 +195,8 @@ class Workers(BatchCase):
         self.assertEqual((code, lines[-1]["done"], bool(killed)), (0, 1, True), err)
         self.assertEqual(digests(self.folder / "built"), alone)
 
-    def test_workers_of_another_version_are_told_and_so_is_an_empty_farm(self):
+    def test_an_empty_farm_is_told_and_so_are_workers_of_another_version(self):
+        # by its name it comes first, when no worker has been started yet
         self.write(job("a"))
         code, _, err = self.run_batch("--farm", self.address)
         self.assertEqual(code, 3)
@@ -192,7 +204,9 @@ class Workers(BatchCase):
         other = self.folder / "other" / "fasciculum-7.7.7.dist-info"
         other.mkdir(parents=True)
         (other / "METADATA").write_text("Metadata-Version: 2.1\nName: fasciculum\nVersion: 7.7.7\n")
-        self.worker(PYTHONPATH=str(other.parent))
+        process = self.worker(PYTHONPATH=str(other.parent))
+        self.addCleanup(process.wait)
+        self.addCleanup(process.kill)
 
         def told():
             code, _, err = self.run_batch("--farm", self.address)

@@ -17,56 +17,80 @@ from fasciculum.operations.deliver.writing import sweep_parts, write_all
 from fasciculum.operations.projects import open_project
 from tests.builders import smooth_image, textured_square
 
-#: writes two sets of files in turn, over and over, until it is killed; a line tells that it has begun
-WRITER = """
-import sys
+#: forks a process that writes for each number it is told, and says when that has begun and when it is over
+FORKING = """
+import itertools, os, sys
+from dataclasses import replace
 from pathlib import Path
+from fasciculum.io.pixels import PixelStore
+from fasciculum.operations.deliver.deliver import deliver
 from fasciculum.operations.deliver.writing import write_all
+from fasciculum.operations.projects import open_project, save_project
 folder = Path(sys.argv[1])
-sets = [{f"{name}.bin": bytes([65 + number]) * 200_000 for name in "abc"} for number in range(2)]
-print("begun", flush=True)
-while True:
-    for files in sets:
+def begin():
+    print(os.getpid(), flush=True)
+{writer}
+for line in sys.stdin:
+    child = os.fork()
+    if not child:
+        try:
+            write(int(line))
+        finally:
+            os._exit(3)
+    os.waitpid(child, 0)
+    print("over", flush=True)
+"""
+#: writes two sets of files in turn, over and over, until it is killed
+WRITER = """
+def write(number):
+    sets = [{f"{name}.bin": bytes([65 + number]) * 200_000 for name in "abc"} for number in range(2)]
+    begin()
+    for files in itertools.cycle(sets):
         write_all(folder, files)
 """
 
 #: delivers and saves a project again and again with another texture each time
 DELIVERER = """
-import sys, itertools
-from dataclasses import replace
-from pathlib import Path
-from fasciculum.io.pixels import PixelStore
-from fasciculum.operations.deliver.deliver import deliver
-from fasciculum.operations.projects import open_project, save_project
-folder = Path(sys.argv[1])
-store = PixelStore(folder / f"store{sys.argv[2]}")
-document = open_project(folder / "p.fasc", store)
-names = itertools.cycle(("one", "another one of a longer name"))
-print("begun", flush=True)
-for name in names:
-    settings = replace(document.delivery, name="p", bits=8 if name == "one" else 16)
-    document = replace(document, name=name, delivery=settings)
-    deliver(document, folder / "out", store)
-    save_project(document, folder / "p.fasc", store)
+def write(number):
+    store = PixelStore(folder / f"store{number}")
+    document = open_project(folder / "p.fasc", store)
+    begin()
+    for name in itertools.cycle(("one", "another one of a longer name")):
+        settings = replace(document.delivery, name="p", bits=8 if name == "one" else 16)
+        document = replace(document, name=name, delivery=settings)
+        deliver(document, folder / "out", store)
+        save_project(document, folder / "p.fasc", store)
 """
 
 
 class Killed(unittest.TestCase):
-    def killed(self, rng, code, *arguments, least=0.0, most=0.03):
-        """Start a writer, let it begin, and kill it at some moment."""
-        process = subprocess.Popen([sys.executable, "-c", code, *map(str, arguments)], stdout=subprocess.PIPE)
-        self.assertEqual(process.stdout.readline(), b"begun\n")
-        time.sleep(rng.uniform(least, most))
-        process.send_signal(signal.SIGKILL)
-        process.wait()
-        process.stdout.close()
+    def forking(self, folder, writer):
+        """Return a function that starts a writer, lets it begin, and kills it at some moment."""
+        code = FORKING.replace("{writer}", writer)
+        process = subprocess.Popen(
+            [sys.executable, "-c", code, str(folder)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        self.addCleanup(process.wait)
+        self.addCleanup(process.stdout.close)
+        self.addCleanup(process.stdin.close)
+
+        def kill(number, seconds):
+            process.stdin.write(f"{number}\n")
+            process.stdin.flush()
+            writing = int(process.stdout.readline())
+            time.sleep(seconds)
+            os.kill(writing, signal.SIGKILL)
+            self.assertEqual(process.stdout.readline(), "over\n")
+
+        return kill
 
     def test_thirty_kills_of_plain_writing(self):
         folder = Path(tempfile.mkdtemp())
         rng = random.Random(1)
         left = 0
-        for _ in range(30):
-            self.killed(rng, WRITER, folder)
+        kill = self.forking(folder, WRITER)
+        for number in range(30):
+            kill(number, rng.uniform(0, 0.03))
             for name in "abc":
                 path = folder / f"{name}.bin"
                 if path.exists():
@@ -78,14 +102,15 @@ class Killed(unittest.TestCase):
         sweep_parts(folder)
         self.assertEqual(list(folder.glob(".fasciculum*")), [])
 
-    def test_twenty_kills_of_delivering_and_saving(self):
+    def test_eight_kills_of_delivering_and_saving(self):
         folder = Path(tempfile.mkdtemp())
         textured_square(smooth_image(64)).write(folder / "m.glb")
         arguments = ["make", str(folder / "m.glb"), "--out", str(folder), "--size", "256", "--seconds", "0"]
         subprocess.run([sys.executable, "-m", "fasciculum", *arguments, "--name", "p"], check=True, capture_output=True)
         rng = random.Random(2)
-        for number in range(20):
-            self.killed(rng, DELIVERER, folder, number, least=0.01, most=0.15)
+        kill = self.forking(folder, DELIVERER)
+        for number in range(8):
+            kill(number, rng.uniform(0.01, 0.15))
             document = open_project(folder / "p.fasc", PixelStore(folder / "look"))
             self.assertFalse([finding.code for finding in document.gathered if finding.code.startswith("damaged")])
             self.assertIsNotNone(document.bundles[0].texturing)

@@ -26,6 +26,8 @@ PATIENCE = 12
 LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
 #: processes at most
 MOST = 256
+#: modules that processes here share, loaded once
+PRELOADED = ["fasciculum.cli.jobs", "fasciculum.session.far", "fasciculum.session.pipeline"]
 
 
 class Farm(Hands, Protocol):
@@ -68,9 +70,12 @@ class Here:
         self._pool = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
-        # never forked: threads of the parent do not live on in a copy of it
+        # forked from a process that has no threads and has loaded what a job needs, since loading takes seconds; never
+        # from this one, whose threads do not live on in a copy of it
+        context = get_context("forkserver")
+        context.set_forkserver_preload(PRELOADED)
         threads = max((os.cpu_count() or 1) // self._count, 1)
-        return ProcessPoolExecutor(self._count, get_context("spawn"), _share_cores, (threads,))
+        return ProcessPoolExecutor(self._count, context, share_cores, (threads,))
 
     def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; processes that died are replaced."""
@@ -181,9 +186,3 @@ class Beyond:
         """Let the scheduler go."""
         with contextlib.suppress(Exception):
             self._client.close(timeout=5)
-
-
-def _share_cores(threads: int) -> None:
-    """Let a process that has just begun take no more than its share of the cores."""
-    os.environ["NUMBA_NUM_THREADS"] = str(threads)
-    share_cores(threads)

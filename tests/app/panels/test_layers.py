@@ -86,8 +86,8 @@ class Layers(WindowCase):
         self.assertEqual([layer.name for layer in self.stack][:2], ["moss", "Layer"])
         item = self.panel.list.item(self.panel.list.count() - 1)
         item.setCheckState(Qt.CheckState.Unchecked)
-        self.pump(0.05)
-        self.assertFalse(self.stack[0].on)
+        self.wait(lambda: not self.stack[0].on, "the layer to be hidden")
+        self.idle()
         self.click(self.panel.remove)
         self.assertEqual(len(self.stack), len(names) - 1)
         for _ in range(2):
