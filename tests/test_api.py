@@ -143,7 +143,7 @@ class Apart(ApiCase):
         from tests.typed_script import packed_and_made
 
         report = packed_and_made("plates.glb", str(self.folder))
-        self.assertEqual([report["bundles"][0][side] for side in ("width", "height")], [128, 128])
+        self.assertEqual([report["bundles"][0]["sheet"][side] for side in ("width", "height")], [128, 128])
         self.assertTrue((self.folder / "a.fasc").is_file())
 
 

@@ -23,7 +23,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 MEASURED = ROOT / "tests" / "seconds.json"
 #: processes per core: tests of the window spend much of their time waiting for its workers
-CROWD = 1.5
+CROWD = 2
 #: no module may take longer; what hangs is ended, and its stack is printed
 LIMIT = 1500
 #: the tests give way to whatever else runs; the workers of a window stand at the same niceness

@@ -12,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from fasciculum.app.frame.bundle_list import KEY
+from fasciculum.app.frame.window import USUAL
 from fasciculum.app.start import make_window
 from fasciculum.jobs.runner import Runner
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
@@ -82,29 +83,81 @@ def small_model(path, count=4):
 
 
 class WindowCase(unittest.TestCase):
-    """Opens a window before each test and closes it after."""
+    """Has a window with an empty project before each test.
+
+    The tests of a class share one, since making it takes longer than most tests; with ``shares`` off each has its own.
+    """
+
+    shares = True
+    #: the window that the tests of a class share
+    shared = None
 
     def setUp(self):
         self.application = QApplication.instance() or QApplication([])
         self.folder = Path(tempfile.mkdtemp())
-        self.window = make_window(self.application)
+        self.window = type(self).__dict__.get("shared") or make_window(self.application)
+        type(self).shared = None
+        self.stands = True
         self.workspace = self.window.workspace
         # tests bundle by hand what they look at
         self.workspace.proposes = False
         self.window.show()
         self.said = []
-        self.workspace.said.connect(lambda words, state: self.said.append((state, words)))
+        self.workspace.said.connect(self.hear)
         self.addCleanup(self.close)
 
+    def hear(self, words, state):
+        self.said.append((state, words))
+
     def close(self):
+        if not self.stands:
+            return
+        self.stands = False
         # one that is left open would take all events of the tests that follow
         while (popup := QApplication.activePopupWidget()) is not None:
             popup.close()
-        self.window.files.leaving = True
-        self.window.close()
-        self.workspace.close()
-        self.window.deleteLater()
-        self.pump(0.02)
+        passed = not any(error for _, error in self._outcome.result.failures + self._outcome.result.errors if _ is self)
+        if self.shares and passed and self.emptied():
+            self.workspace.said.disconnect(self.hear)
+            type(self).shared = self.window
+            return
+        self.end(self.window)
+
+    def emptied(self):
+        """Start over with an empty project; tells whether nothing is left of what the test did."""
+        window, workspace = self.window, self.workspace
+        for widget in QApplication.topLevelWidgets():
+            if widget is not window and widget.isVisible():
+                widget.close()
+        runners = workspace.worker.runner, workspace.viewer.runner
+        for runner in runners:
+            for job in runner.unfinished:
+                runner.cancel(job)
+        until = time.monotonic() + 2.0
+        while any(runner.unfinished for runner in runners):
+            if time.monotonic() > until:
+                return False
+            self.pump(0.01)
+        workspace.new()
+        window.resize(USUAL)
+        self.pump(0.01)
+        return window.isVisible() and not any(runner.unfinished for runner in runners)
+
+    @classmethod
+    def tearDownClass(cls):
+        if cls.__dict__.get("shared") is not None:
+            cls.end(cls.shared)
+            cls.shared = None
+
+    @staticmethod
+    def end(window):
+        window.files.leaving = True
+        window.close()
+        window.workspace.close()
+        window.deleteLater()
+        loop = QEventLoop()
+        QTimer.singleShot(20, loop.quit)
+        loop.exec()
 
     def pump(self, seconds=0.05):
         loop = QEventLoop()

@@ -61,6 +61,8 @@ class Leaving(WindowCase):
 
 
 class Wheel(WindowCase):
+    shares = False
+
     def test_fields_without_the_keyboard_leave_the_wheel_to_their_column(self):
         self.gathered()
         self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
@@ -313,6 +315,25 @@ class Figures(WindowCase):
         self.idle()
         self.assertNotIn("about", self.window.ledger.text("density"))
         self.assertEqual(len(set(told())), 1, told())
+
+    def test_a_sheet_that_is_too_small_is_said_to_be_so_by_its_stage(self):
+        self.gathered()
+        small = {"width": 16, "height": 16, "padding": 14, "seconds": 0.0}
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.workspace.apply("Small", lambda d: commands.set_sheet(d, ["One"], **small))
+        self.workspace.select((), ("One",))
+        self.keys(Qt.Key.Key_2)
+        self.click(self.window.settings.main)
+        self.idle()
+        self.assertEqual(self.window.stages.stops["lay out"].words, "1 too small")
+        # and no figure of a layout that is none stands below the sheet
+        self.assertEqual(self.window.sheet._caption(self.workspace.document.bundle("One")), "")
+        # a larger one holds them
+        for side in ("width", "height"):
+            self.choose(self.setting("lay out", side), 128)
+        self.click(self.window.settings.main)
+        self.idle()
+        self.assertEqual(self.window.stages.stops["lay out"].words, "in order")
 
     def test_draw_calls_under_deliver_are_those_of_the_ledger(self):
         self.gathered()

@@ -1,10 +1,8 @@
 """Files in the window: folders dropped, missing files located, changed ones reloaded, work recovered, deliveries."""
 
+import json
 import os
 import shutil
-import signal
-import subprocess
-import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -242,26 +240,37 @@ class Reloading(RepairCase):
 
 class Recovering(RepairCase):
     def test_work_is_offered_again_after_a_kill(self):
-        model = boards(self.folder)
-        code = (
-            "import sys, os, signal\n"
-            "from tests.app.harness import WindowCase\n"
-            "case = WindowCase(); case.setUp()\n"
-            "case.drop(sys.argv[1]); case.wait(lambda: len(case.workspace.document.scene.objects) == 2)\n"
-            "case.idle(); case.workspace.select(['Board 1']); case.window.acts['new_bundle'].call()\n"
-            "case.idle(); done = []\n"
-            "case.window.files.keeper.keep(lambda: done.append(1)); case.wait(lambda: done)\n"
-            "os.kill(os.getpid(), signal.SIGKILL)\n"
-        )
-        process = subprocess.run([sys.executable, "-c", code, str(model)], timeout=100)
-        self.assertEqual(process.returncode, -signal.SIGKILL)
+        self.open_boards()
+        self.made()
+        kept = []
+        keeper = self.window.files.keeper
+        keeper.keep(lambda: kept.append(keeper.path))
+        self.wait(lambda: kept, "the copy")
+        # what a session leaves that is killed now: its copy, and a note of a process that is there no more
+        left = {path.suffix: path.read_bytes() for path in recovery_folder().iterdir()}
+        self.window.files.leaving = True
+        self.close()
+        shutil.rmtree(recovery_folder(), ignore_errors=True)
+        recovery_folder().mkdir(parents=True)
+        for suffix, data in left.items():
+            (recovery_folder() / f"1-killed{suffix}").write_bytes(data)
+        note = recovery_folder() / "1-killed.json"
+        note.write_text(json.dumps(json.loads(note.read_text()) | {"process": 4194304}))
+        WindowCase.setUp(self)
         self.window.files.offer_lost_work()
         self.assertIn("boards was not saved", self.window.notices.words.text())
         self.press(self.window.notices, "Recover")
         self.wait(lambda: len(self.workspace.document.scene.objects) == 2, "the boards")
-        self.assertEqual(self.workspace.document.bundle("Bundle").objects, ("Board 1",))
+        self.assertEqual(self.workspace.document.bundle("Board 1").objects, ("Board 1",))
+        self.assertEqual(self.states(), [(DONE, DONE)] * 2)
         self.assertTrue(self.workspace.session.unsaved)
         self.assertIsNone(self.workspace.session.path)
+        # the caption below the sheet counts what is laid out, even while its outlines are still being put together
+        self.workspace.select((), ["Board 0"])
+        sheet = self.window.sheet
+        self.assertIn("1 island ", sheet._caption(self.workspace.document.bundle("Board 0")))
+        self.idle()
+        self.assertIn("1 island ", sheet._caption(self.workspace.document.bundle("Board 0")))
         # the copy is this session's now, and goes once the work is saved
         path = self.window.files.keeper.path
         self.assertEqual(list(recovery_folder().glob("*.fasc")), [path])

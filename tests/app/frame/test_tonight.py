@@ -6,6 +6,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 from PIL import Image
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
@@ -92,6 +93,10 @@ class TonightsList(BoardCase):
 
 
 class Watching(BoardCase):
+    def middle(self, texture):
+        pixels = np.asarray(Image.open(texture))
+        return pixels[len(pixels) // 2, len(pixels[0]) // 2, :3].tolist()
+
     def test_a_source_that_rests_is_read_redone_and_delivered(self):
         self.start()
         self.workspace.pack()
@@ -113,6 +118,16 @@ class Watching(BoardCase):
         # six changes, one reading and one delivery after the first
         self.assertEqual(sum("Reload" in title for title in jobs), 1)
         self.assertEqual(sum("Deliver" in title for title in jobs), 2)
+        # one that changes while another is worked on is taken in after it
+        before = texture.read_bytes()
+        Image.fromarray(smooth_image(32, seed=30)).save(self.texture)
+        self.wait(lambda: self.window.following._redoing, "the work on it")
+        last = np.full((32, 32, 3), (200, 40, 30), np.uint8)
+        last[4:28, 4:28] = 10, 90, 240
+        Image.fromarray(last).save(self.texture)
+        self.wait(lambda: texture.read_bytes() != before and not self.window.following._redoing, "the first of them")
+        self.wait(lambda: self.middle(texture) == [10, 90, 240], "the second")
+        self.idle()
         self.window.act("follow")()
         self.assertFalse(self.window.following.on)
         after = texture.read_bytes()

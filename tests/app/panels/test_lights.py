@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 
 from fasciculum.model.lighting import LampKind, SkyKind
 from fasciculum.operations.bake.light_view import SAMPLES
+from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.commands import add_bundle, set_bake, set_sheet
 from fasciculum.session.tasks import Kind
 from tests.app.harness import LEFT, WindowCase
@@ -257,7 +258,14 @@ class Lights(WindowCase):
             model.refresh()
             self.assertIn("Show light", [call.args[0] for call in sent.call_args_list])
         self.assertIn("rays", panel.folds["Light"].head.words)
-        self.assertIn("noise", panel.light_note.text())
+        words = panel.light_note.text()
+        self.assertIn("noise", words)
+        self.assertIn("TEXCOORD_1", words)
+        # what is said of its files is what has to be done to get back to nits
+        (light,) = (baked for baked in made.maps if baked.name == "light")
+        stored = stored_light(self.workspace.document.bundle("Yard"), light)
+        self.assertIn(f"PNG x {stored.factor:.4g} = EXR", words)
+        self.assertIn(f"EXR x {1 / stored.gain:.4g} = nits", words)
         # moving the sun makes light stale, and nothing else
         self.lights.choose("Sun")
         self.lights.change("Move Sun", direction=(0.0, -1.0, 0.0))

@@ -50,7 +50,7 @@ SHARED = {}
 def tearDownModule():
     case = SHARED.pop("case", None)
     if case is not None:
-        case.close()
+        case.end(case.window)
 
 
 class HandCase(WindowCase):

@@ -116,19 +116,16 @@ class SettingsColumn(QWidget):
         for panel in (self.lay_out, self.bake, self.deliver):
             panel.commit()
 
-    def named(self) -> list[tuple[str, str, QWidget]]:
-        """Return every control that goes by a name, with its stage and name, those of settings first."""
+    def named(self) -> dict[tuple[str, str], QWidget]:
+        """Return every control that goes by a name, by its stage and name; of one name that of a setting."""
         hits = []
         for stage, panel in self.panels.items():
             for control in panel.findChildren(QWidget):
                 name = control.accessibleName()
                 if name and isinstance(control, FOUND) and not isinstance(control.parent(), QAbstractSpinBox):
-                    hits.append((stage, name, control))
-        return sorted(hits, key=lambda hit: hit[2].property("setting") is None)
-
-    def control_of(self, stage: str, name: str) -> QWidget | None:
-        """Return the control of a setting by what it is called, None where the panel shows none."""
-        return next((control for at, called, control in self.named() if (at, called) == (stage, name)), None)
+                    hits.append(((stage, name), control))
+        hits.sort(key=lambda hit: hit[1].property("setting") is None)
+        return dict(reversed(hits))
 
     def open_fold(self, stage: str, fold: str) -> None:
         """Show a stage's panel with a fold of it open."""

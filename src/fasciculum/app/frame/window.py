@@ -563,13 +563,14 @@ class Window(QMainWindow):
     def open_search(self) -> None:
         """Open the search below its button."""
         workspace = self.workspace
-        hits = [Hit(entry, call) for entry in entries() if (call := self._shows(entry)) is not None]
+        controls = self.settings.named()
+        hits = [Hit(entry, call) for entry in entries() if (call := self._shows(entry, controls)) is not None]
         for bundle in workspace.document.bundles:
             hits.append(Hit(Entry(bundle.name, "bundle"), partial(workspace.select, (), (bundle.name,))))
         for item in workspace.document.scene.objects:
             hits.append(Hit(Entry(item.key, "object"), partial(self._go_to, item.key)))
         known = {(entry.where or "").partition(",")[0].lower() + entry.title for entry in entries()}
-        for stage, name, control in self.settings.named():
+        for (stage, name), control in controls.items():
             if stage + name not in known:
                 entry = Entry(name, "setting", stage.capitalize(), text=control.toolTip().partition("\n")[0])
                 hits.append(Hit(entry, partial(self.settings.go_to, stage, control)))
@@ -579,7 +580,7 @@ class Window(QMainWindow):
         self.searching.show()
         self.searching.field.setFocus()
 
-    def _shows(self, entry: Entry) -> Callable[[], None] | None:
+    def _shows(self, entry: Entry, controls: dict[tuple[str, str], QWidget]) -> Callable[[], None] | None:
         """Return what shows or does something that can be found, None where the window has no such thing."""
         settings = self.settings
         if entry.name in self.acts:
@@ -590,7 +591,7 @@ class Window(QMainWindow):
             return partial(settings.open_fold, *entry.name.split("/"))
         if entry.kind == "setting":
             stage = (entry.where or "").partition(",")[0].lower()
-            control = settings.control_of(stage, entry.title)
+            control = controls.get((stage, entry.title))
             return None if control is None else partial(settings.go_to, stage, control)
         place = {"map": ("Bake", "Maps"), "check": ("Check", ""), "treatment": ("Gather", "Treatments")}.get(entry.kind)
         return None if place is None else partial(settings.open_fold, *place)
