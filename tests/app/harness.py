@@ -138,6 +138,9 @@ class WindowCase(unittest.TestCase):
             if time.monotonic() > until:
                 return False
             self.pump(0.01)
+        for runner in runners:
+            runner.jobs.clear()
+        workspace.queue_changed.emit()
         workspace.new()
         window.resize(USUAL)
         self.pump(0.01)

@@ -111,6 +111,8 @@ class Rows(RowCase):
 
 
 class Folds(RowCase):
+    shares = False
+
     def test_a_title_opens_and_closes_and_says_what_it_comes_to(self):
         panel = self.window.settings.lay_out
         fold = panel.folds["Packing"]

@@ -102,14 +102,14 @@ class Killed(unittest.TestCase):
         sweep_parts(folder)
         self.assertEqual(list(folder.glob(".fasciculum*")), [])
 
-    def test_eight_kills_of_delivering_and_saving(self):
+    def test_five_kills_of_delivering_and_saving(self):
         folder = Path(tempfile.mkdtemp())
         textured_square(smooth_image(64)).write(folder / "m.glb")
         arguments = ["make", str(folder / "m.glb"), "--out", str(folder), "--size", "256", "--seconds", "0"]
         subprocess.run([sys.executable, "-m", "fasciculum", *arguments, "--name", "p"], check=True, capture_output=True)
         rng = random.Random(2)
         kill = self.forking(folder, DELIVERER)
-        for number in range(8):
+        for number in range(5):
             kill(number, rng.uniform(0.01, 0.15))
             document = open_project(folder / "p.fasc", PixelStore(folder / "look"))
             self.assertFalse([finding.code for finding in document.gathered if finding.code.startswith("damaged")])
