@@ -14,8 +14,8 @@ import numpy as np
 from rays import bumpy
 from timing import least
 
-from fasciculum.baking.bakers import Baking, Conditions, MapPlan
-from fasciculum.baking.high import HighReader
+from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
+from fasciculum.baking.high import HighPolyProjector
 from fasciculum.baking.occlusion import Rays
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles
@@ -63,8 +63,8 @@ def measure(scene, store, kind, size):
     target = build_target(scene, layout)
     plan = MapPlan(kind, size, size, bundle.bake.wish(kind.name), kind.channels)
     leading = (scene, layout, target, (0.0, 0.0), Reads.PARTNERS, lambda image: store.get(image.pixels))
-    baking = Baking(scene, layout, target, Conditions(rays=Rays(64)), leading[5])
-    baking._high = HighReader(*leading, roles=frozenset())
+    baking = MapBaker(scene, layout, target, Conditions(rays=Rays(64)), leading[5])
+    baking._high = HighPolyProjector(*leading, roles=frozenset())
     baking.bake([plan])
     whole = least(lambda: baking.bake([plan]), 2)
     reader = baking._high.on(target, size, size)

@@ -12,10 +12,10 @@ from pathlib import Path
 
 from boards import boards
 
-from fasciculum.baking.bakers import Baking, Conditions, MapPlan
+from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.map_wishes import MapWish
+from fasciculum.model.map_wishes import MapOverride
 from fasciculum.model.maps import BASE_COLOR, NORMAL, ORM, ROUGHNESS
 
 SIZES, CUTS = (1024, 2048, 4096, 8192, 16384), (18, 40, 90, 250)
@@ -29,10 +29,10 @@ def one(size, cut):
         began = time.perf_counter()
         target = build_target(scene, layout)
         plans = [
-            MapPlan(kind, size, size, MapWish(kind.name, "", 8, "png", 1), min(kind.channels, 3))
+            MapPlan(kind, size, size, MapOverride(kind.name, "", 8, "png", 1), min(kind.channels, 3))
             for kind in (BASE_COLOR, NORMAL, ORM, ROUGHNESS)
         ]
-        Baking(scene, layout, target, Conditions(), lambda image: store.get(image.pixels), store.blank).bake(plans)
+        MapBaker(scene, layout, target, Conditions(), lambda image: store.get(image.pixels), store.blank).bake(plans)
         took = time.perf_counter() - began
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(f"{len(target.corners)} {took:.3f} {peak:.0f}")

@@ -11,14 +11,14 @@ import cv2
 import numpy as np
 from boards import boards
 
-from fasciculum.baking.bakers import Baking, Conditions, MapPlan
+from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.pyramids import forget_pyramids
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles, write_maps
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.reading import affine_of
-from fasciculum.model.map_wishes import MapWish
+from fasciculum.model.map_wishes import MapOverride
 from fasciculum.model.maps import BASE_COLOR, NORMAL, ORM
 from fasciculum.threads import THREADS
 
@@ -84,9 +84,9 @@ def main():
                 write_maps(tiles, {"materials": source}, [Nothing()], np.zeros((size, size), bool))
 
             plans = [
-                MapPlan(kind, size, size, MapWish(kind.name, "", 8, "png", 1), 3) for kind in (BASE_COLOR, NORMAL, ORM)
+                MapPlan(kind, size, size, MapOverride(kind.name, "", 8, "png", 1), 3) for kind in (BASE_COLOR, NORMAL, ORM)
             ]
-            baking = Baking(scene, layout, target, Conditions(), pixels)
+            baking = MapBaker(scene, layout, target, Conditions(), pixels)
 
             def whole(baking=baking, plans=plans):
                 forget_pyramids()

@@ -17,7 +17,7 @@ from pathlib import Path
 from PIL import Image
 
 from fasciculum.cli.desktop import entries, manual
-from fasciculum.cli.farm import Here
+from fasciculum.cli.farm import LocalPool
 from fasciculum.cli.jobs import Job, do_job, read_jobs
 from fasciculum.cli.main import main
 from fasciculum.errors import FasciculumError, UsageError
@@ -140,7 +140,7 @@ class Batches(BatchCase):
         self.assertTrue("Dask" in err or "scheduler" in err, err)
 
     def test_a_process_that_is_killed_takes_nothing_along(self):
-        farm = Here(1)
+        farm = LocalPool(1)
         self.addCleanup(farm.close)
         model = str(self.folder / "plates.glb")
         one = Job("a", (model,), str(self.folder / "built"), (("size", 64), ("seconds", 0)))

@@ -14,7 +14,7 @@ from unittest import mock
 
 import numpy as np
 
-from fasciculum.cli.farm import Beyond, Here, farm_of
+from fasciculum.cli.farm import DaskPool, LocalPool, farm_of
 from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
 from fasciculum.session.far import STORE, do_far
@@ -48,7 +48,7 @@ class Processes(BatchCase):
             path.unlink()
         handed = []
 
-        class Watched(Here):
+        class Watched(LocalPool):
             def hand(inner, function, *arguments):
                 handed.append(arguments[0].__name__)
                 return super().hand(function, *arguments)
@@ -182,7 +182,7 @@ class Workers(BatchCase):
         first = self.two_workers()
         killed = []
 
-        class Killing(Beyond):
+        class Killing(DaskPool):
             def hand(inner, function, *arguments):
                 found = super().hand(function, *arguments)
                 self.assertIs(function, do_far)

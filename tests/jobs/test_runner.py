@@ -13,7 +13,7 @@ import numpy as np
 
 from fasciculum.errors import MalformedFile, OutputError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, InlineRunner, Job, Runner
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, InlineRunner, QueueEntry, Runner
 from fasciculum.progress import SILENT, Cancelled, Progress
 
 
@@ -178,7 +178,7 @@ class TimeLeft(unittest.TestCase):
     """The estimate goes by how fast the work went of late."""
 
     def job(self, progress, until, step=0.5):
-        job = Job(1, "bake", "f", (), {}, state=RUNNING)
+        job = QueueEntry(1, "bake", "f", (), {}, state=RUNNING)
         for tick in range(int(until / step) + 1):
             job.fraction = progress(tick * step)
             job.mark(tick * step)

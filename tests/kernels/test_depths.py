@@ -6,7 +6,7 @@ import numpy as np
 
 from fasciculum.kernels.depths import Keep, clamp_all, depths
 from fasciculum.kernels.masks import ring_into
-from fasciculum.kernels.moves import move_all, propose, settle
+from fasciculum.kernels.moves import move_all, propose, minimise_penetration
 from fasciculum.kernels.slopes import energy, energy_of
 from fasciculum.packing.shapes import shapes_of
 from fasciculum.packing.solids import solids_of
@@ -76,7 +76,7 @@ class Depths(unittest.TestCase):
         pose, own, near = self.pose((1.0, 1.0), (5.0, 5.0)), np.array([1.8, 1.1, 1.0, 0.0, 1.0]), np.array([0])
         slope = np.zeros((2, 3))
         before = energy_of(1, own, near, 1, 0.0, 6.0, 6.0, self.solids, pose, self.keep, slope)
-        left = settle(1, own, near, 1, False, 0.0, 6.0, 6.0, self.solids, pose, self.keep, slope)
+        left = minimise_penetration(1, own, near, 1, False, 0.0, 6.0, 6.0, self.solids, pose, self.keep, slope)
         self.assertLess(left, before * 1e-3)
         self.assertGreater(max(abs(own[0] - 1.0), abs(own[1] - 1.0)), 0.95)
         # turned only where turns are free

@@ -6,7 +6,7 @@ import numpy as np
 
 from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.packing import claim
-from fasciculum.kernels.placed import through
+from fasciculum.kernels.placed import apply_affine
 
 
 class Placed(unittest.TestCase):
@@ -15,7 +15,7 @@ class Placed(unittest.TestCase):
         rows, corners = rng.normal(size=(9, 6)), rng.normal(size=(9, 3, 2))
         pairs = zip(rows.reshape(-1, 2, 3), corners, strict=True)
         expected = [corner @ row[:, :2].T + row[:, 2] for row, corner in pairs]
-        np.testing.assert_allclose(through(rows, corners), expected)
+        np.testing.assert_allclose(apply_affine(rows, corners), expected)
 
     def test_texels_claimed_twice(self):
         owner = np.full((8, 8), -1, np.int32)

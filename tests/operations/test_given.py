@@ -16,7 +16,7 @@ from fasciculum.given.fitting import best_fit, row_of, within
 from fasciculum.given.proposing import proposed_trims
 from fasciculum.io.given_files import read_sheet, sheet_file
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.placed import through
+from fasciculum.kernels.placed import apply_affine
 from fasciculum.model.choices import Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.given import Given, GivenMap, Trim, TrimRepeats
@@ -243,14 +243,14 @@ class Trims(Made):
                 self.assertEqual(fit.quarters, 0 if size[0] > size[1] else 1, size)
             corners = np.array([[[0, 0], [size[0], 0], size], [[0, 0], size, [0, size[1]]]], float)
             row = row_of(corners, fit, given.trims[fit.trim])
-            self.assertTrue(within(through(np.tile(row, (2, 1)), corners), given.trims[fit.trim], 1e-6), size)
+            self.assertTrue(within(apply_affine(np.tile(row, (2, 1)), corners), given.trims[fit.trim], 1e-6), size)
 
     def test_turning_by_a_quarter_is_against_the_clock(self):
         trim = Trim("t", (0, 0, 100, 100))
         given = Given((), 100, 100, 1.0, (trim,))
         corners = np.array([[[0, 0], [0.5, 0], [0.5, 0.2]]], float)
         row = row_of(corners, best_fit((0.5, 0.2), given, turns=(1,)), trim)
-        placed = through(row[None], corners)[0]
+        placed = apply_affine(row[None], corners)[0]
         # what went to the right goes up
         way = placed[1] - placed[0]
         self.assertAlmostEqual(way[0], 0)

@@ -10,7 +10,7 @@ from types import NoneType
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Choice, Way
+from fasciculum.model.choices import Choice, MaterialTreatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.layers import Layer, Mask
@@ -112,7 +112,7 @@ class EveryField(unittest.TestCase):
     def test_what_is_said_of_the_document(self):
         changed = replace(
             self.document,
-            treatments=(("glass", Way.APART), ("wood", Way.LANE)),
+            treatments=(("glass", MaterialTreatment.APART), ("wood", MaterialTreatment.LANE)),
             accepted=("planks",),
             delivered="abc",
             delivered_to=str(self.folder / "out"),

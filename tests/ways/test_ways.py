@@ -19,7 +19,7 @@ from fasciculum.operations.check.check import check_bundle
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.commands import set_bake
 from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 from tests.reference import Model, bilinear, encode
 
@@ -211,10 +211,10 @@ class Misfits(Delivering):
         store = PixelStore(self.folder / "pixels")
         document = open_project(self.folder / "out" / "m.fasc", store)
         bundle = document.bundles[0]
-        self.assertTrue(on_sheet(document.scene, bundle).fits)
+        self.assertTrue(resolve_bundle(document.scene, bundle).fits)
         # where a surface is cannot be said of what lies on a lane
         asked = set_bake(document, [bundle.name], maps=("auto", "ao"))
-        self.assertFalse(on_sheet(asked.scene, asked.bundles[0]).fits)
+        self.assertFalse(resolve_bundle(asked.scene, asked.bundles[0]).fits)
         for work in (bake, check_bundle):
             with self.assertRaisesRegex(UsageError, "Pack the bundle again"):
                 work(asked.scene, asked.bundles[0], store)

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 
 @dataclass(frozen=True)
-class Act:
+class Command:
     """One thing that can be done: its id, title, tip and shortcut, when it can be done, and the doing."""
 
     id: str
@@ -22,7 +22,7 @@ class Act:
     menu: str = ""
 
 
-def add_actions(acts: list[Act], window: QWidget) -> dict[str, QAction]:
+def add_actions(acts: list[Command], window: QWidget) -> dict[str, QAction]:
     """Make Qt actions of acts and give the window their shortcuts."""
     actions = {}
     for act in acts:
@@ -32,7 +32,7 @@ def add_actions(acts: list[Act], window: QWidget) -> dict[str, QAction]:
         if act.shortcut:
             action.setShortcuts([QKeySequence(part) for part in act.shortcut.split("|")])
 
-        def run(_checked: bool = False, act: Act = act) -> None:
+        def run(_checked: bool = False, act: Command = act) -> None:
             if act.enabled():
                 act.call()
 

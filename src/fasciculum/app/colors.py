@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 
 #: low, target, high: blue over pale grey to ochre, even in lightness on both sides and told apart by colour-blind eyes
 SCALE = np.array([[0.11, 0.26, 0.52], [0.36, 0.56, 0.76], [0.86, 0.86, 0.84], [0.80, 0.56, 0.26], [0.50, 0.24, 0.05]])
@@ -17,27 +17,27 @@ FARTHEST = 4.0
 
 
 WAY_WORDS = {
-    Way.BAKE: "baked in",
-    Way.LANE: "on a lane",
-    Way.APART: "kept apart",
-    Way.CUT: "cut at its repeats",
-    Way.SLICE: "in a slice",
-    Way.SWATCH: "on a swatch",
+    MaterialTreatment.BAKE: "baked in",
+    MaterialTreatment.LANE: "on a lane",
+    MaterialTreatment.APART: "kept apart",
+    MaterialTreatment.CUT: "cut at its repeats",
+    MaterialTreatment.SLICE: "in a slice",
+    MaterialTreatment.SWATCH: "on a swatch",
 }
 #: the same where there is little room
-WAY_SHORT = WAY_WORDS | {Way.CUT: "cut", Way.SWATCH: "swatch", Way.SLICE: "slice", Way.LANE: "lane"}
+WAY_SHORT = WAY_WORDS | {MaterialTreatment.CUT: "cut", MaterialTreatment.SWATCH: "swatch", MaterialTreatment.SLICE: "slice", MaterialTreatment.LANE: "lane"}
 #: told apart by lightness too, so that nobody needs the hue
 WAY_COLORS = {
-    Way.BAKE: "#8A9089",
-    Way.LANE: "#4F8F83",
-    Way.APART: "#3E5C76",
-    Way.CUT: "#D9D3C0",
-    Way.SLICE: "#7A4E7E",
-    Way.SWATCH: "#B2603F",
+    MaterialTreatment.BAKE: "#8A9089",
+    MaterialTreatment.LANE: "#4F8F83",
+    MaterialTreatment.APART: "#3E5C76",
+    MaterialTreatment.CUT: "#D9D3C0",
+    MaterialTreatment.SLICE: "#7A4E7E",
+    MaterialTreatment.SWATCH: "#B2603F",
 }
 
 
-def way_color(way: Way) -> QColor:
+def way_color(way: MaterialTreatment) -> QColor:
     """Return the colour that stands for a way of treating a material."""
     return QColor(WAY_COLORS[way])
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QRectF, Signal
 
-from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.hand import IslandEditor
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import UsageError
 from fasciculum.io.given_files import sheet_file
@@ -31,7 +31,7 @@ class GivenSheets(QObject):
 
     changed = Signal()
 
-    def __init__(self, workspace: Workspace, hand: Hand) -> None:
+    def __init__(self, workspace: Workspace, hand: IslandEditor) -> None:
         super().__init__(workspace)
         self.workspace, self.hand = workspace, hand
         #: the trim that fields show, and all that are chosen

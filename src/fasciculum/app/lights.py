@@ -18,7 +18,7 @@ from fasciculum.model.lighting import Lamp, LampKind, Lighting, SkyKind, sun_dir
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import LightFigures
 from fasciculum.operations.bake.light import sky_digest, sky_thumbnail
-from fasciculum.operations.bake.light_view import MOST_HIGH, SAMPLES, Sight, look
+from fasciculum.operations.bake.light_view import MOST_HIGH, SAMPLES, ProgressiveRender, look
 from fasciculum.rendering.camera import Camera
 from fasciculum.session import commands
 from fasciculum.session.tasks import Kind, Task
@@ -47,7 +47,7 @@ class Lights(QObject):
         self.chosen = ""
         #: the lamp as it is being dragged
         self.dragged: Lamp | None = None
-        self.sight: Sight | None = None
+        self.sight: ProgressiveRender | None = None
         self._about: tuple[object, ...] = ()
         #: whether looking waits for a bake to end
         self._waits = False
@@ -258,12 +258,12 @@ class Lights(QObject):
             if self._about and self._step < len(SAMPLES):
                 self._look(self._step, self.sight)
 
-    def _look(self, step: int, before: Sight | None) -> None:
+    def _look(self, step: int, before: ProgressiveRender | None) -> None:
         about, self._step = self._about, step
         scene, camera, size, bounces = about
         arguments = (scene, self.workspace.session.store, camera, size, step, before)
 
-        def take(sight: Sight) -> None:
+        def take(sight: ProgressiveRender) -> None:
             if self._about is not about:
                 return
             self.sight = sight

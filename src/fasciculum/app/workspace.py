@@ -13,7 +13,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 
 from fasciculum.errors import FasciculumError, OutputError, WorkerLost
-from fasciculum.jobs.runner import CANCELLED, FAILED, WAITING, Job, Runner
+from fasciculum.jobs.runner import CANCELLED, FAILED, WAITING, QueueEntry, Runner
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
@@ -50,7 +50,7 @@ from fasciculum.session.tasks import (
     take_plan_task,
 )
 from fasciculum.uv.density import ObjectFigures
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")
@@ -345,7 +345,7 @@ class Workspace(QObject):
         *,
         ended: Callable[[], None] = lambda: None,
         anew: bool = False,
-    ) -> Job | None:
+    ) -> QueueEntry | None:
         """Hand a task to the worker, unless the same one is under way; with ``anew`` this one takes its place."""
         if anew:
             for other, job in self.scheduler.tasks():
@@ -355,7 +355,7 @@ class Workspace(QObject):
                     self.scheduler.let_go(other)
         if task.kind in (Kind.GATHER, Kind.OPEN, Kind.RELOAD, Kind.PAIR):
             self._read_since = time.time_ns()
-        submitted: Job | None = self.scheduler.submit(task, finished, ended=ended)
+        submitted: QueueEntry | None = self.scheduler.submit(task, finished, ended=ended)
         return submitted
 
     @property
@@ -386,7 +386,7 @@ class Workspace(QObject):
             # results are taken in a moment after their work has ended
             QTimer.singleShot(0, self._look_at_everything)
 
-    def _tell_end(self, job: Job) -> None:
+    def _tell_end(self, job: QueueEntry) -> None:
         """Say how a piece of work ended, where that is not plain."""
         kind, bundle, _ = job.about or ("", "", "")
         if kind == Kind.PACK:
@@ -449,7 +449,7 @@ class Workspace(QObject):
     def pack(self, names: Sequence[str] | None = None, *, fresh: bool = False) -> None:
         """Lay out bundles, the chosen ones unless others are named; with ``fresh`` nothing stays but what is pinned."""
         for bundle in self._named(names):
-            if on_sheet(self.document.scene, bundle).bare:
+            if resolve_bundle(self.document.scene, bundle).bare:
                 self.say(f"{bundle.name} needs no sheet: all its materials are kept apart.")
                 continue
             self.run(self._pack_task(bundle, fresh=fresh))
@@ -457,7 +457,7 @@ class Workspace(QObject):
     def sheet_figures(self, bundle: Bundle) -> SheetFigures | None:
         """Return the figures of a bundle's sheet as every part of the window shows them, None until they are known."""
         document, layout = self.shown, bundle.layout
-        work = on_sheet(document.scene, bundle)
+        work = resolve_bundle(document.scene, bundle)
         if work.bare or not bundle.objects:
             return None
         if layout is not None and layout.scale > 0 and layout_state(document, bundle) == IN_ORDER:
@@ -530,7 +530,7 @@ class Workspace(QObject):
     def bake(self, names: Sequence[str] | None = None, *, only: Sequence[str] = ()) -> None:
         """Bake the maps of bundles that have a layout, or some of their maps alone."""
         for bundle in self._named(names):
-            work = on_sheet(self.document.scene, bundle)
+            work = resolve_bundle(self.document.scene, bundle)
             if work.bare:
                 continue
             coming = self.scheduler.busy(Kind.PACK, bundle.identity)
@@ -547,7 +547,7 @@ class Workspace(QObject):
 
     def pack_and_bake(self, names: Sequence[str] | None = None) -> None:
         """Bake bundles, the chosen ones unless others are named; those without a layout in order are packed first."""
-        bundles = [bundle for bundle in self._named(names) if not on_sheet(self.document.scene, bundle).bare]
+        bundles = [bundle for bundle in self._named(names) if not resolve_bundle(self.document.scene, bundle).bare]
         unpacked = [bundle.name for bundle in bundles if layout_state(self.document, bundle) != IN_ORDER]
         if unpacked:
             self.pack(unpacked)

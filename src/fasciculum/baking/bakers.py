@@ -15,19 +15,19 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.geometry import GeometrySource
-from fasciculum.baking.high import HighReader, greatest_reach, paired_of
+from fasciculum.baking.high import HighPolyProjector, greatest_reach, paired_of
 from fasciculum.baking.high_sources import HeightSource, HighColors, HighMaterials, HighRays
 from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.layered import LayeredSource, PictureOf
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
-from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of
+from fasciculum.baking.light.passes import LightPasses, LightTerms, LightScene, shining_of
 from fasciculum.baking.light.relief import bumpy_materials, relief_normals
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.missed import fill_missed
 from fasciculum.baking.occlusion import Rays, RaySource
 from fasciculum.baking.pyramids import ROLES, PixelsOf
-from fasciculum.baking.smoothing import Guide, smooth
+from fasciculum.baking.smoothing import EdgeStoppingGuide, smooth
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
 from fasciculum.kernels.encoding import one_value
@@ -36,14 +36,14 @@ from fasciculum.kernels.tiles import TILE
 from fasciculum.model.choices import ColorSpace, FileFormat, Reads
 from fasciculum.model.detail import Span
 from fasciculum.model.layout import Layout
-from fasciculum.model.map_wishes import MapWish
+from fasciculum.model.map_wishes import MapOverride
 from fasciculum.model.maps import BASE_COLOR, OPACITY, MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
 #: what stands before a source where some objects read high-poly ones
-BESIDE: dict[str, Callable[[Any, HighReader], Source]] = {
+HIGH_POLY_ADAPTERS: dict[str, Callable[[Any, HighPolyProjector], Source]] = {
     Values.MATERIALS: HighMaterials,
     Values.GEOMETRY: HighColors,
     Values.RAYS: HighRays,
@@ -77,7 +77,7 @@ class MapPlan:
     kind: MapKind
     width: int
     height: int
-    wish: MapWish
+    wish: MapOverride
     channels: int
     before: NDArray[Any] | None = None
     changed: frozenset[int] = frozenset()
@@ -155,7 +155,7 @@ def _on(materials: Source, target: Target) -> Source:
     return found
 
 
-class Baking:
+class MapBaker:
     """Bakes maps of one layout."""
 
     def __init__(
@@ -169,14 +169,14 @@ class Baking:
         *,
         whole: Scene | None = None,
         objects: Sequence[str] = (),
-        shining: Shining | None = None,
+        shining: LightScene | None = None,
         picture: PictureOf | None = None,
     ) -> None:
         #: all that was gathered, and what of it the bundle has: for what stands in the way of rays
         self.whole, self.objects = whole or scene, objects
         self.scene, self.layout, self.target, self.conditions = scene, layout, target, conditions
         self._pixels, self._blank = pixels, blank
-        self._high: HighReader | None = None
+        self._high: HighPolyProjector | None = None
         self._shining, self._picture = shining, picture
         #: what light was gathered last, where any was, and what hears of what there is of it so far
         self.gathered: Gathered | None = None
@@ -296,17 +296,17 @@ class Baking:
             found[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
         return found
 
-    def _guide(self, plan: MapPlan, sources: dict[str, Source]) -> Guide | None:
+    def _guide(self, plan: MapPlan, sources: dict[str, Source]) -> EdgeStoppingGuide | None:
         """Return what noise is evened out along, None when it is not."""
         source = sources.get(Values.RAYS)
         cast = source.source if isinstance(source, HighRays) else source
         if self.conditions.smooth <= 0 or not isinstance(cast, RaySource):
             return None
-        guide = Guide(plan.width, plan.height, cast.target)
+        guide = EdgeStoppingGuide(plan.width, plan.height, cast.target)
         cast.follow(guide)
         return guide
 
-    def _reader(self, lot: list[MapPlan], progress: Progress) -> HighReader | None:
+    def _reader(self, lot: list[MapPlan], progress: Progress) -> HighPolyProjector | None:
         """Return what reads the high-poly, None when nothing of these maps does."""
         if not any(plan.kind.reads_high for plan in lot):
             return None
@@ -314,7 +314,7 @@ class Baking:
             pairs = [paired_of(self.scene, surface.objects)[1] for surface in self.layout.surfaces]
             if any(pair is not None for pair in pairs):
                 conditions = self.conditions
-                self._high = HighReader(
+                self._high = HighPolyProjector(
                     self.scene,
                     self.layout,
                     self.target,
@@ -331,7 +331,7 @@ class Baking:
         return self._high
 
     def _sources(
-        self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress
+        self, lot: list[MapPlan], target: Target, high: HighPolyProjector | None, progress: Progress
     ) -> dict[str, Source]:
         found: dict[str, Source] = {}
         carried = [plan for plan in lot if plan.kind.source is Values.MATERIALS]
@@ -350,7 +350,7 @@ class Baking:
             reach = 1.0 if self._high is None else greatest_reach(self._high, self.conditions.reach)
             found[Values.HEIGHT] = HeightSource(high, reach)
         if high is not None:
-            for name, beside in BESIDE.items():
+            for name, beside in HIGH_POLY_ADAPTERS.items():
                 if name in found:
                     found[name] = beside(found[name], high)
         if carried:
@@ -401,14 +401,14 @@ class Baking:
             check=progress.check,
         )
 
-    def _light(self, lot: list[MapPlan], target: Target, high: HighReader | None, progress: Progress) -> LightSource:
+    def _light(self, lot: list[MapPlan], target: Target, high: HighPolyProjector | None, progress: Progress) -> LightSource:
         """Gather light at the texels of maps."""
         first, conditions = lot[0], self.conditions
         shining = self._shining or shining_of(self.whole, self._pixels, progress=progress)
         terms = conditions.light
 
         def passes_on(
-            sheet: Target, width: int, height: int, reader: HighReader | None, relief: Source | None, progress: Progress
+            sheet: Target, width: int, height: int, reader: HighPolyProjector | None, relief: Source | None, progress: Progress
         ) -> LightPasses:
             """Return passes at texels that face as the surface does, or as the normal maps of materials say."""
             normals = None

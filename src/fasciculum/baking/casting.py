@@ -36,7 +36,7 @@ def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np
     """Return a primitive's triangles in the world, (T, 3, 3), with their fronts outside on mirrored nodes too."""
     world = scene.nodes[item.node].world
     corners = primitive.positions.astype(np.float64)[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
-    found: NDArray[np.float32] = np.ascontiguousarray(outside(scene, item, corners), np.float32)
+    found: NDArray[np.float32] = np.ascontiguousarray(fix_winding(scene, item, corners), np.float32)
     return found
 
 
@@ -60,7 +60,7 @@ def casting_items(whole: Scene, keys: Iterable[str], *, everything: bool = False
     return list(found.values())
 
 
-def outside(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
+def fix_winding(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return values at corners, (T, 3, N), in the order that has fronts outside on mirrored nodes too."""
     mirrored = np.linalg.det(scene.nodes[item.node].world[:3, :3]) < 0
     return corners[:, [0, 2, 1]] if mirrored else corners
@@ -132,7 +132,7 @@ def tree_of(
                     alphas.append(alpha.ravel())
                     start += alpha.size
                 kind = tables[known]
-                read = outside(scene, item, primitive.read_through(slot)).reshape(-1, 6).astype(np.float32)
+                read = fix_winding(scene, item, primitive.read_through(slot)).reshape(-1, 6).astype(np.float32)
             parts.append(corners)
             cuts.append(np.full(len(corners), kind, np.int32))
             uvs.append(read)

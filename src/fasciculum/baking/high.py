@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.high_tables import as_target, high_tables, shown_colors
 from fasciculum.baking.materials import MaterialSource
-from fasciculum.baking.reaching import ROW, Partners, low_rows, mark_single_sheets
+from fasciculum.baking.reaching import ROW, RayTargets, low_rows, mark_single_sheets
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target, upright
 from fasciculum.baking.world import world_normals
@@ -60,7 +60,7 @@ class Hits(NamedTuple):
     share: float = 1.0 / FINER
 
 
-class HighReader:
+class HighPolyProjector:
     """Casts rays from the texels of a target whose objects have high-poly partners.
 
     Parameters
@@ -125,15 +125,15 @@ class HighReader:
             frames.append(_frames(scene, item, surface, layout.sheet_corners(index) / sheet, edges, angle))
         self.low = np.ascontiguousarray(np.concatenate(rows))
         self._frames, self._mirrored = np.ascontiguousarray(np.concatenate(frames)), mirrored
-        partners: dict[tuple[str, ...], Partners] = {}
+        partners: dict[tuple[str, ...], RayTargets] = {}
         used = list(dict.fromkeys(key for _, *keys in groups for key in keys))
         self.tables = high_tables(detail.scene, used, roles, progress)
         #: of each group: what is read, numbers of its triangles in the tables, and the low-poly itself
-        self._groups: list[tuple[Partners, NDArray[np.int64], Partners]] = []
+        self._groups: list[tuple[RayTargets, NDArray[np.int64], RayTargets]] = []
         for low, *rest in groups:
             chosen = tuple(rest)
             if chosen not in partners:
-                partners[chosen] = Partners(detail.scene, chosen, pixels, progress)
+                partners[chosen] = RayTargets(detail.scene, chosen, pixels, progress)
             there = partners[chosen]
             spread = [np.zeros(0, np.int64)]
             for key in chosen:
@@ -145,7 +145,7 @@ class HighReader:
                 if len(whole)
                 else (np.full(len(there.numbers), -1, np.int64))
             )
-            own_side = Partners(scene, [low])
+            own_side = RayTargets(scene, [low])
             members = self.group == len(self._groups)
             rows_of_group = self.low[members]
             mark_single_sheets(rows_of_group, own_side, there)
@@ -159,7 +159,7 @@ class HighReader:
         self.counts = np.zeros((len(layout.surfaces), 2), np.int64)
         self._lock, self._kept = threading.Lock(), threading.local()
 
-    def on(self, target: Target, width: int, height: int) -> HighReader:
+    def on(self, target: Target, width: int, height: int) -> HighPolyProjector:
         """Return the same reader for another size of the sheet, with nothing counted yet."""
         found = copy(self)
         found.target = target
@@ -302,7 +302,7 @@ def paired_of(scene: Scene, objects: Sequence[str]) -> tuple[str, Pair | None]:
     return objects[0], None
 
 
-def greatest_reach(high: HighReader, told: Span) -> float:
+def greatest_reach(high: HighPolyProjector, told: Span) -> float:
     """Return the greatest reach of a reader's pairs, in or out, metres: what height is told by."""
     return max((pair.greatest(told) for _, pair in high.pairs.values()), default=0.0)
 

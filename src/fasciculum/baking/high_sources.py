@@ -7,7 +7,7 @@ from abc import ABC, abstractmethod
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.high import HighReader, Hits
+from fasciculum.baking.high import HighPolyProjector, Hits
 from fasciculum.baking.occlusion import RaySource
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
 from fasciculum.kernels.occluding import FREE, RAY_VALUES
@@ -18,7 +18,7 @@ from fasciculum.model.maps import NORMAL_VALUES
 class _Beside(ABC):
     """What paired surfaces read, beside another source for all else."""
 
-    def __init__(self, source: Source, high: HighReader) -> None:
+    def __init__(self, source: Source, high: HighPolyProjector) -> None:
         self.source, self.high, self.values = source, high, source.values
 
     def detail(self) -> NDArray[np.float32]:
@@ -103,7 +103,7 @@ class HeightSource:
 
     values = 1
 
-    def __init__(self, high: HighReader | None, reach: float) -> None:
+    def __init__(self, high: HighPolyProjector | None, reach: float) -> None:
         self.high, self.reach = high, max(reach, 1e-12)
 
     def detail(self) -> NDArray[np.float32]:

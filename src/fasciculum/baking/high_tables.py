@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import outside, triangles_of
+from fasciculum.baking.casting import fix_winding, triangles_of
 from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.target import Target, corner_tangents, slot_uvs
 from fasciculum.baking.world import world_normals
@@ -91,7 +91,7 @@ def high_tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progr
 
 def _kept(scene: Scene, item: Object, values: NDArray[np.float64]) -> NDArray[np.float32]:
     """Return values at corners as they are kept: 32 bits, in the order in which the trees have corners."""
-    return outside(scene, item, values).astype(np.float32)
+    return fix_winding(scene, item, values).astype(np.float32)
 
 
 def _tangents(

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.occlusion import RaySource, frames_of
-from fasciculum.baking.projecting import Bodies, Part, parts_of, turned
+from fasciculum.baking.projecting import Bodies, ProjectedPart, parts_of, turned
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Source
@@ -42,7 +42,7 @@ Vectors = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
-class Texture:
+class LayerTexture:
     """A picture with every level of detail.
 
     Attributes
@@ -69,7 +69,7 @@ class Texture:
         return int(self.levels[0, 1]), int(self.levels[0, 2])
 
 
-def texture_of(picture: NDArray[np.float32]) -> Texture:
+def texture_of(picture: NDArray[np.float32]) -> LayerTexture:
     """Return a picture (H, W, C) with every level of detail, each the mean of the one before."""
     parts, levels, start = [], [], 0
     level = np.ascontiguousarray(picture, np.float32)
@@ -79,14 +79,14 @@ def texture_of(picture: NDArray[np.float32]) -> Texture:
         parts.append(level.ravel())
         start += level.size
         if (height, width) == (1, 1):
-            return Texture(np.concatenate(parts), np.array(levels, np.int64), channels)
+            return LayerTexture(np.concatenate(parts), np.array(levels, np.int64), channels)
         size = max(width // 2, 1), max(height // 2, 1)
         smaller = cv2.resize(level, size, interpolation=cv2.INTER_AREA)
         level = np.asarray(smaller, np.float32).reshape(size[1], size[0], channels)
 
 
 @lru_cache(maxsize=32)
-def _texture(image: LayerImage, light: bool, picture: PictureOf) -> Texture:
+def _texture(image: LayerImage, light: bool, picture: PictureOf) -> LayerTexture:
     return texture_of(picture(image, light))
 
 
@@ -282,7 +282,7 @@ class LayeredSource:
             values[:, NORMAL] = spot.normals_of(slopes)
         return values
 
-    def _sides(self, layer: Layer, spot: _Spot) -> list[Part]:
+    def _sides(self, layer: Layer, spot: _Spot) -> list[ProjectedPart]:
         if layer.projection is not LayerProjection.UV0:
             return list(parts_of(layer, self._bodies(layer, spot.surfaces), spot.places, spot.normals))
         uv, along, down, lengths = self._flat_ways(spot)
@@ -292,7 +292,7 @@ class LayeredSource:
         bodies = self._bodies(layer, spot.surfaces[rows])
         uv, along, down = turned(uv[rows] * np.array(layer.repeats), along[rows], down[rows], bodies.turn)
         sizes = lengths[rows] / np.array(layer.repeats)
-        return [Part(rows, np.ones(len(rows)), uv + bodies.offset, along, down, sizes)]
+        return [ProjectedPart(rows, np.ones(len(rows)), uv + bodies.offset, along, down, sizes)]
 
     def _flat_ways(self, spot: _Spot) -> tuple[Vectors, Vectors, Vectors, Vectors]:
         """Return the first UVs at places, the ways that they go, and what a repeat of them stands for, metres."""
@@ -308,7 +308,7 @@ class LayeredSource:
         uv = np.where(np.isfinite(determinant)[:, None], spot.at[:, 13:15], np.nan)
         return uv, unit(np.nan_to_num(along)), unit(np.nan_to_num(down)), lengths
 
-    def _mixed(self, image: LayerImage, light: bool, spot: _Spot, sides: list[Part], channels: int) -> Vectors:
+    def _mixed(self, image: LayerImage, light: bool, spot: _Spot, sides: list[ProjectedPart], channels: int) -> Vectors:
         """Return a picture's values at all places, shape (N, ``channels``), the sides mixed."""
         texture = _texture(image, light, self._picture)
         found = np.zeros((len(spot.at), channels))
@@ -317,7 +317,7 @@ class LayeredSource:
             found[part.rows] += part.weight[:, None] * _widened(read, channels)
         return found
 
-    def _color(self, layer: Layer, spot: _Spot, sides: list[Part]) -> tuple[Vectors | None, Vectors]:
+    def _color(self, layer: Layer, spot: _Spot, sides: list[ProjectedPart]) -> tuple[Vectors | None, Vectors]:
         """Return a layer's colour in linear light, (N, 3), and how opaque it is there, (N, 1)."""
         if layer.base_color is None:
             return None, np.ones((len(spot.at), 1))
@@ -326,7 +326,7 @@ class LayeredSource:
             return read[:, :3], read[:, 3:]
         return np.broadcast_to(np.array(layer.base_color), (len(spot.at), 3)), np.ones((len(spot.at), 1))
 
-    def _mask(self, layer: Layer, spot: _Spot, sides: list[Part]) -> Vectors:
+    def _mask(self, layer: Layer, spot: _Spot, sides: list[ProjectedPart]) -> Vectors:
         mask = layer.mask
         axis = mask.axis.number
         low, high = self._boxes[spot.surfaces, 0, axis], self._boxes[spot.surfaces, 1, axis]
@@ -349,7 +349,7 @@ class LayeredSource:
         }
         return ramp(measures[mask.kind](), mask)
 
-    def _relief(self, image: LayerImage, spot: _Spot, sides: list[Part]) -> Vectors:
+    def _relief(self, image: LayerImage, spot: _Spot, sides: list[ProjectedPart]) -> Vectors:
         """Return the slope that a normal map gives a surface, (N, 3), in the object's own axes."""
         texture = _texture(image, False, self._picture)
         found = np.zeros((len(spot.at), 3))
@@ -418,7 +418,7 @@ def _widened(read: Vectors, channels: int) -> Vectors:
     return read[:, :channels]
 
 
-def _finest(texture: Texture, part: Part, spot: _Spot) -> Vectors:
+def _finest(texture: LayerTexture, part: ProjectedPart, spot: _Spot) -> Vectors:
     """Return the level at which each place of a side is read: where its texels are as large as the sheet's."""
     width, height = texture.size
     per_metre = np.sqrt(width * height / (part.lengths[:, 0] * part.lengths[:, 1]))

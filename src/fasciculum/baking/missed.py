@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import nearest_covered
-from fasciculum.baking.high import HighReader
+from fasciculum.baking.high import HighPolyProjector
 from fasciculum.baking.tiling import Tiles
 from fasciculum.kernels.tiles import TILE
 
 
-def fill_missed(high: HighReader, tiles: Tiles, maps: Sequence[NDArray[Any]]) -> None:
+def fill_missed(high: HighPolyProjector, tiles: Tiles, maps: Sequence[NDArray[Any]]) -> None:
     """Fill what met nothing in maps (H, W, C) from the nearest texel of the same island, or else of the same object.
 
     An object of which nothing met anything keeps what it has of its own.

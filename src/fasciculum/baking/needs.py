@@ -12,7 +12,7 @@ from fasciculum.model.scene import DEFAULT_MATERIAL, MASK, Material, Object, Sce
 
 
 @dataclass(frozen=True)
-class Needs:
+class RequiredMaps:
     """What it takes to stand for a set of materials with one.
 
     ``maps`` are baked; ``named`` of them were asked for by name, and are written even where they hold one value;
@@ -68,7 +68,7 @@ def _shown(scene: Scene, objects: tuple[Object, ...]) -> tuple[list[tuple[Scene,
     return found, colored, paired
 
 
-def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | None = None) -> Needs:
+def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | None = None) -> RequiredMaps:
     """Work out the maps that the objects' materials need, and those that a bundle's settings ask for."""
     bake = bake or BakeSettings()
     materials = materials_needed(scene, objects)
@@ -103,7 +103,7 @@ def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | Non
     unwritten = tuple(dict.fromkeys(name for file in bake.packed for name in file.maps if name not in written))
     metallic, roughness = (1.0, 1.0) if varied or not constants else next(iter(constants))
     masked = any(material.alpha_mode == MASK for material in materials)
-    return Needs(
+    return RequiredMaps(
         maps=(*written, *unwritten),
         metallic=metallic,
         roughness=roughness,

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.casting import Tree, casting_items, tree_of
 from fasciculum.baking.high import Hits
 from fasciculum.baking.shading import edge_normals
-from fasciculum.baking.smoothing import Guide
+from fasciculum.baking.smoothing import EdgeStoppingGuide
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
 from fasciculum.kernels.interpolating import interpolate_tiles
@@ -109,7 +109,7 @@ class RaySource:
         progress: Progress = SILENT,
     ) -> None:
         self.target, self.rays, self._bent = target, rays, bent
-        self.guide: Guide | None = None
+        self.guide: EdgeStoppingGuide | None = None
         self._wanted = np.array(wanted, np.bool_)
         self.radii = radii_of(whole, objects, rays)
         every = [item.key for item in whole.objects]
@@ -151,7 +151,7 @@ class RaySource:
             leading = (places, hits.where, chosen, shares, tree, self._wanted, self.rays.count)
             trace_places(*leading, radii, self._step, self._floor, values)
 
-    def follow(self, guide: Guide) -> None:
+    def follow(self, guide: EdgeStoppingGuide) -> None:
         """Write into a guide how the texels face that are filled from now on."""
         self.guide = guide
 

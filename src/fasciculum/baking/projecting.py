@@ -20,7 +20,7 @@ Vectors = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
-class Part:
+class ProjectedPart:
     """One side of a projection, at those of N places that see it.
 
     Attributes
@@ -67,7 +67,7 @@ class Bodies:
     turn: Vectors
 
 
-def parts_of(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[Part]:
+def parts_of(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) -> Iterator[ProjectedPart]:
     """Yield the sides of a layer's projection at places of objects.
 
     Parameters
@@ -92,7 +92,7 @@ def parts_of(layer: Layer, bodies: Bodies, places: Vectors, normals: Vectors) ->
             along, down = np.broadcast_to(along, places.shape)[rows], np.broadcast_to(down, places.shape)[rows]
             own = np.broadcast_to(lengths, (len(places), 2))[rows]
             uv, along, down = turned(metric[rows] / own, along, down, bodies.turn[rows])
-            yield Part(rows, weight[rows], uv + bodies.offset[rows], along, down, own)
+            yield ProjectedPart(rows, weight[rows], uv + bodies.offset[rows], along, down, own)
 
 
 def turned(uv: Vectors, along: Vectors, down: Vectors, angle: Vectors) -> tuple[Vectors, Vectors, Vectors]:

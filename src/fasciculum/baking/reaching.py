@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import Tree, outside, tree_of
+from fasciculum.baking.casting import Tree, fix_winding, tree_of
 from fasciculum.kernels.probing import nearest_places, probe_points
 from fasciculum.kernels.rows import unique_rows
 from fasciculum.model.choices import AlphaMode
@@ -33,7 +33,7 @@ ROW = 9
 ONE_SIDE, JUDGED, FRONTS = 60.0, 8, 0.5
 
 
-class Partners:
+class RayTargets:
     """Objects in a tree that is read: which triangle lies where, and which are met from behind too.
 
     Attributes
@@ -74,7 +74,7 @@ class Partners:
     def corners(self) -> NDArray[np.float64]:
         """Return the triangles in the world, (T, 3, 3), fronts outside on mirrored nodes too."""
         items = [self.scene.object(key) for key in self.keys]
-        parts = [outside(self.scene, item, world_corners(self.scene, item)) for item in items]
+        parts = [fix_winding(self.scene, item, world_corners(self.scene, item)) for item in items]
         return np.concatenate([np.zeros((0, 3, 3)), *parts])
 
     def points(self, most: int) -> NDArray[np.float64]:
@@ -191,11 +191,11 @@ def surface_points(corners: NDArray[np.float64], count: int) -> tuple[NDArray[np
     return triangles.astype(np.int64), weights
 
 
-def span_between(scene: Scene, key: str, partners: Partners, diagonal: float, progress: Progress = SILENT) -> Span:
+def span_between(scene: Scene, key: str, partners: RayTargets, diagonal: float, progress: Progress = SILENT) -> Span:
     """Return the reach, out and in, that holds the partners' surfaces as seen from an object, metres."""
     item = scene.object(key)
-    own = Partners(scene, [key])
-    corners, directions = own.corners(), outside(scene, item, smoothed_normals(scene, item))
+    own = RayTargets(scene, [key])
+    corners, directions = own.corners(), fix_winding(scene, item, smoothed_normals(scene, item))
     if not len(corners) or not len(partners.owner):
         return SPARE * diagonal, SPARE * diagonal
     faces = unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
@@ -221,7 +221,7 @@ def span_between(scene: Scene, key: str, partners: Partners, diagonal: float, pr
     return min(out * slant * 1.1, far) + SPARE * diagonal, min(into * slant * 1.1, far) + SPARE * diagonal
 
 
-def mark_single_sheets(rows: NDArray[np.float64], own: Partners, partners: Partners) -> None:
+def mark_single_sheets(rows: NDArray[np.float64], own: RayTargets, partners: RayTargets) -> None:
     """Mark in rows (T, 3, 9) the sides of a low-poly that meet hardly any fronts, only backs of two-sided surfaces.
 
     A cloth modelled as one two-sided sheet stands for the front and the back of a low-poly that has both: its back is
@@ -255,7 +255,7 @@ def _blended(values: NDArray[np.float64], where: NDArray[np.float64]) -> NDArray
     return found
 
 
-def foreseen_missed(rows: NDArray[np.float64], own: Partners, partners: Partners) -> float:
+def foreseen_missed(rows: NDArray[np.float64], own: RayTargets, partners: RayTargets) -> float:
     """Return the part of an object's surface whose rays are likely to meet nothing."""
     triangles, weights = surface_points(rows[..., :3], FORESEEN)
     if not len(triangles):

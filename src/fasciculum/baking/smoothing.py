@@ -16,7 +16,7 @@ from fasciculum.threads import in_pieces
 BAND = 32
 
 
-class Guide:
+class EdgeStoppingGuide:
     """Which part of the surface each texel of a sheet is of, and how it faces."""
 
     def __init__(self, width: int, height: int, target: Target) -> None:
@@ -33,7 +33,7 @@ class Guide:
 
 
 def smooth(
-    pixels: NDArray[Any], guide: Guide, radius: float, *, vectors: bool = False, progress: Progress = SILENT
+    pixels: NDArray[Any], guide: EdgeStoppingGuide, radius: float, *, vectors: bool = False, progress: Progress = SILENT
 ) -> None:
     """Even a map (H, W, C) out, in place.
 

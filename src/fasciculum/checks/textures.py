@@ -16,7 +16,7 @@ FLAT_AS_SRGB, ABOUT = 0.735, 0.07
 
 
 @dataclass
-class Texture:
+class CheckedTexture:
     """An image with who reads it and what looks wrong about it, the worst first."""
 
     image: int
@@ -41,9 +41,9 @@ class Texture:
 FAULTS = ("missing", "tiny", "srgb_in_linear", "odd_normal", "both_spaces", "not_power_of_two", "unused")
 
 
-def textures_of(scene: Scene) -> list[Texture]:
+def textures_of(scene: Scene) -> list[CheckedTexture]:
     """Return every image of a scene with its users and its faults, in the scene's order."""
-    found = [Texture(index) for index in range(len(scene.images))]
+    found = [CheckedTexture(index) for index in range(len(scene.images))]
     drawn: dict[int, list[str]] = {}
     for item in scene.objects:
         for index in scene.materials_of(item):
@@ -68,7 +68,7 @@ def _edge(image: Image) -> int:
     return max(image.width, image.height)
 
 
-def _faults(image: Image, entry: Texture, largest: int) -> list[tuple[str, str]]:
+def _faults(image: Image, entry: CheckedTexture, largest: int) -> list[tuple[str, str]]:
     if image.missing:
         return [("missing", f"missing: {image.problem}" if image.problem else "missing")]
     faults = []

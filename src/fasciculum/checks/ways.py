@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from fasciculum.checks.check import Check, Facts, Scope
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import KINDS
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
-WORDS = {Way.LANE: "on a lane", Way.CUT: "cut at its repeats", Way.SLICE: "in a slice", Way.SWATCH: "on a swatch"}
+WORDS = {MaterialTreatment.LANE: "on a lane", MaterialTreatment.CUT: "cut at its repeats", MaterialTreatment.SLICE: "in a slice", MaterialTreatment.SWATCH: "on a swatch"}
 
 
 def check_ways(facts: Facts) -> list[Finding]:
@@ -16,16 +16,16 @@ def check_ways(facts: Facts) -> list[Finding]:
     scene, bundle = facts.scene, facts.bundle
     if not bundle.ways:
         return []
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     computed = [KINDS[name].title.lower() for name in bundle.bake.computed]
     used = {index for key in bundle.objects for index in scene.materials_of(scene.object(key))}
     findings, flats = [], []
     for index in sorted(used):
         name = scene.material_name(index)
         way = bundle.way(name)
-        if way in (Way.BAKE, Way.APART) or work.way_of(index) is way:
+        if way in (MaterialTreatment.BAKE, MaterialTreatment.APART) or work.way_of(index) is way:
             continue
-        if computed and way is Way.SWATCH:
+        if computed and way is MaterialTreatment.SWATCH:
             flats.append(name)
             continue
         findings.append(

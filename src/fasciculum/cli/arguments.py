@@ -14,7 +14,7 @@ from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Combine, Flats, PairBy, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.lighting import Sky, SkyKind
 from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
@@ -306,9 +306,9 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     )
     make.add_argument(
         "--flats",
-        default=str(Flats.AUTO),
+        default=str(FlatColorPolicy.AUTO),
         help="whether surfaces of one colour shrink onto swatches (default: auto: they do where no map is computed)",
-        **_words(Flats),  # type: ignore[arg-type]
+        **_words(FlatColorPolicy),  # type: ignore[arg-type]
     )
     add_settings(make, SheetSettings)
     make.add_argument(

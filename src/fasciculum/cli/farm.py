@@ -18,7 +18,7 @@ from typing import Any, Protocol
 
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
-from fasciculum.session.far import Hands
+from fasciculum.session.far import WorkerPool
 from fasciculum.threads import share_cores
 
 #: seconds that a scheduler is waited for: with the start of a command they come to under thirty on a busy machine
@@ -30,7 +30,7 @@ MOST = 256
 PRELOADED = ["fasciculum.cli.jobs", "fasciculum.session.far", "fasciculum.session.pipeline"]
 
 
-class Farm(Hands, Protocol):
+class Farm(WorkerPool, Protocol):
     """Takes functions of modules with their arguments, to be done somewhere."""
 
     def count(self) -> int:
@@ -54,13 +54,13 @@ def farm_of(text: str) -> Farm | None:
         return None
     local = LOCAL.fullmatch(text)
     if local and 0 < int(local[1]) <= MOST:
-        return Here(int(local[1]))
+        return LocalPool(int(local[1]))
     if FAR.fullmatch(text):
-        return Beyond(text)
+        return DaskPool(text)
     raise UsageError(f"{text!r} is no farm.", hint="Write local:4, or tcp://HOST:PORT of a scheduler.")
 
 
-class Here:
+class LocalPool:
     """Processes on this machine."""
 
     near = True
@@ -105,7 +105,7 @@ class Here:
         self._pool.shutdown(wait=False, cancel_futures=True)
 
 
-class Beyond:
+class DaskPool:
     """Workers of a Dask scheduler."""
 
     near = False

@@ -18,7 +18,7 @@ from fasciculum.checks.registry import all_checks
 from fasciculum.cli.aliases import ALIASES
 from fasciculum.cli.arguments import parser
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import settings_of
@@ -130,12 +130,12 @@ def _checks() -> Iterable[Entry]:
 
 #: what treatments are called where they are listed, and what they mean
 TREATMENTS = {
-    Way.BAKE: ("Baked into the sheet", "The material's texels are drawn into the bundle's maps."),
-    Way.LANE: ("On a lane", "The texture repeats along a strip of the sheet, at no further cost."),
-    Way.APART: ("Kept apart", "The material is delivered as it came, with its own textures and draw call."),
-    Way.CUT: ("Cut at its repeats", "The surface is cut where the texture repeats, so that one repeat is stored."),
-    Way.SLICE: ("In a slice", "The texture becomes one layer of a texture array."),
-    Way.SWATCH: ("On a swatch", "A flat colour takes a few texels."),
+    MaterialTreatment.BAKE: ("Baked into the sheet", "The material's texels are drawn into the bundle's maps."),
+    MaterialTreatment.LANE: ("On a lane", "The texture repeats along a strip of the sheet, at no further cost."),
+    MaterialTreatment.APART: ("Kept apart", "The material is delivered as it came, with its own textures and draw call."),
+    MaterialTreatment.CUT: ("Cut at its repeats", "The surface is cut where the texture repeats, so that one repeat is stored."),
+    MaterialTreatment.SLICE: ("In a slice", "The texture becomes one layer of a texture array."),
+    MaterialTreatment.SWATCH: ("On a swatch", "A flat colour takes a few texels."),
 }
 
 

@@ -25,7 +25,7 @@ from fasciculum.model.finding import ERROR, Finding
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project
 from fasciculum.progress import SILENT, Cancelled, Progress
-from fasciculum.session.far import Hands
+from fasciculum.session.far import WorkerPool
 from fasciculum.session.pipeline import begin, bring_up, make
 
 tomllib = Later("tomllib")
@@ -152,7 +152,7 @@ def do_job(
     job: Job,
     check: Callable[[], bool] = lambda: False,
     told: Callable[[str], None] = lambda _: None,
-    hands: Hands | None = None,
+    hands: WorkerPool | None = None,
 ) -> Ended:
     """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress.
 
@@ -191,7 +191,7 @@ def is_project(job: Job) -> bool:
 
 
 def finish_project(
-    job: Job, store: PixelStore, progress: Progress, hands: Hands | None = None
+    job: Job, store: PixelStore, progress: Progress, hands: WorkerPool | None = None
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project and deliver it; return the report and its findings.
 

@@ -18,14 +18,14 @@ from fasciculum.io.given_files import read_sheet
 from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Combine, DensityRule, Flats, PairBy, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, DensityRule, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.given import Given
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, sun_direction
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.map_wishes import MapWish, judge_depth, read_wish
+from fasciculum.model.map_wishes import MapOverride, judge_depth, read_wish
 from fasciculum.model.maps import AUTO
 from fasciculum.model.named_bakes import find_bakes
 from fasciculum.model.sheet import SheetSettings
@@ -94,7 +94,7 @@ def _terms(parsed: argparse.Namespace) -> Terms:
         padding=PLAN_PADDING if given is None else given,
         repeats=str(getattr(parsed, "repeats", None) or Repeats.AUTO),
         most_repeats=getattr(parsed, "most_repeats", None),
-        swatches=getattr(parsed, "flats", Flats.AUTO) != Flats.BAKE,
+        swatches=getattr(parsed, "flats", FlatColorPolicy.AUTO) != FlatColorPolicy.BAKE,
         size=None if size in (None, AUTO_SIZE) else size,
     )
 
@@ -221,7 +221,7 @@ def _judge_depth(bake: BakeSettings) -> None:
     UsageError
     """
     told = [read_wish(text) for text in bake.wishes]
-    for wish in [MapWish("", bits=bake.bits, format=bake.format), *told]:
+    for wish in [MapOverride("", bits=bake.bits, format=bake.format), *told]:
         bits = wish.bits or (0 if wish.format else bake.bits)
         judge_depth(bits, wish.format or bake.format, f"map {wish.name}" if wish.name else "--bits")
     names = [file.name for file in bake.packed]

@@ -35,7 +35,7 @@ LATE, LEAST_GAINED, LEAST_PASSED = 20.0, 0.01, 1.5
 
 
 @dataclass(eq=False)
-class Job:
+class QueueEntry:
     """One piece of work: the function's name as ``module:function``, its arguments, and how it stands."""
 
     number: int
@@ -100,7 +100,7 @@ class InlineRunner:
     """The same protocol without a process, for the command line and for tests: jobs run as they are submitted."""
 
     def __init__(self, progress: Progress | None = None) -> None:
-        self.jobs: list[Job] = []
+        self.jobs: list[QueueEntry] = []
         self.progress = progress or Progress()
         self._numbers = itertools.count(1)
 
@@ -112,9 +112,9 @@ class InlineRunner:
         finished: Callable[[Any], None] | None = None,
         about: tuple[str, ...] = (),
         **keywords: Any,
-    ) -> Job:
+    ) -> QueueEntry:
         """Run a function now."""
-        job = Job(
+        job = QueueEntry(
             next(self._numbers), title, name_of(function), arguments, keywords, finished, state=RUNNING, about=about
         )
         self.jobs.append(job)
@@ -131,7 +131,7 @@ class InlineRunner:
             finished(value)
         return job
 
-    def cancel(self, job: Job) -> None:
+    def cancel(self, job: QueueEntry) -> None:
         """Do nothing: whatever runs here is over once anybody can ask."""
 
     def drain(self) -> None:
@@ -157,7 +157,7 @@ class Runner:
     def __init__(self, scratch: Path, warm: list[str]) -> None:
         self.scratch = scratch
         self.warm = warm
-        self.jobs: list[Job] = []
+        self.jobs: list[QueueEntry] = []
         self.changed: Callable[[], None] = lambda: None
         #: called when the connection is a new one, since whoever waits on it must wait on another file
         self.reconnected: Callable[[], None] = lambda: None
@@ -189,12 +189,12 @@ class Runner:
             self.process = None
 
     @property
-    def running(self) -> Job | None:
+    def running(self) -> QueueEntry | None:
         """The job that the worker has, if any."""
         return next((job for job in self.jobs if job.state == RUNNING), None)
 
     @property
-    def unfinished(self) -> list[Job]:
+    def unfinished(self) -> list[QueueEntry]:
         """Jobs that run or wait."""
         return [job for job in self.jobs if not job.over]
 
@@ -207,15 +207,15 @@ class Runner:
         shown: Callable[[Any], None] | None = None,
         about: tuple[str, ...] = (),
         **keywords: Any,
-    ) -> Job:
+    ) -> QueueEntry:
         """Queue a function of a module; ``finished`` gets its value, ``shown`` what it shows before, from `poll`."""
-        job = Job(next(self._numbers), title, name_of(function), arguments, keywords, finished, shown, about=about)
+        job = QueueEntry(next(self._numbers), title, name_of(function), arguments, keywords, finished, shown, about=about)
         self.jobs.append(job)
         self._next()
         self.changed()
         return job
 
-    def cancel(self, job: Job) -> None:
+    def cancel(self, job: QueueEntry) -> None:
         """Stop a job: a waiting one at once, a running one within the worker's patience."""
         if job.state == WAITING:
             job.state = CANCELLED
@@ -227,7 +227,7 @@ class Runner:
                 self.connection.send(("cancel", job.number))
             self.changed()
 
-    def enough(self, job: Job) -> None:
+    def enough(self, job: QueueEntry) -> None:
         """Ask a running job to end with the best that it has."""
         if job.state == RUNNING and self.connection is not None:
             with contextlib.suppress(OSError):
@@ -323,7 +323,7 @@ class Runner:
         else:
             self._end(job, FAILED, Crash(message[2], item=job.title))
 
-    def _end(self, job: Job, state: str, error: Exception | None) -> None:
+    def _end(self, job: QueueEntry, state: str, error: Exception | None) -> None:
         job.state, job.error, job.ended = state, error, time.monotonic()
         # what they hold, such as whole documents, is let go of
         job.finished = job.shown = None

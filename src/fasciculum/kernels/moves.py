@@ -47,7 +47,7 @@ def clearances(solids, pose, tile, width, height, room):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def settle(i, p, near, count, free, further, width, height, solids, pose, keep, slope):
+def minimise_penetration(i, p, near, count, free, further, width, height, solids, pose, keep, slope):
     """Move pose ``p`` of island i down the slope of its squared depths; return what is left.
 
     BFGS in x, y and turn times reach (Nocedal and Wright 2006, Numerical Optimization, chapter 6); the first step aims
@@ -187,7 +187,7 @@ def propose(i, at, turns, turn_at, free, mirror, further, width, height, room, s
     least, chosen = np.inf, -1
     for k in range(kept_count):
         here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found)
-        got = settle(i, kept[k], found, here, free, further, width, height, solids, pose, keep, slope)
+        got = minimise_penetration(i, kept[k], found, here, free, further, width, height, solids, pose, keep, slope)
         if got < least and clamp_pose(i, kept[k], solids, width, height):
             least, chosen = got, k
         if got <= 0:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 
-def through(rows: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.float64]:
+def apply_affine(rows: NDArray[np.float64], corners: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return triangles' corners, (T, 3, 2), each triangle through its own 2 x 3 map, a row of six numbers (T, 6)."""
     row = rows.T[..., None]
     x, y = corners[..., 0], corners[..., 1]

@@ -22,7 +22,7 @@ def same_content(a, i, b, j, whole, offset):
 
 
 @njit(cache=True, nogil=True)
-def alike(pa, ca, ta, ma, pb, cb, tb, mb, whole, mirror, turn):
+def match_islands(pa, ca, ta, ma, pb, cb, tb, mb, whole, mirror, turn):
     """Tell whether island a becomes island b when it is turned, and mirrored where ``mirror`` allows.
 
     Parameters

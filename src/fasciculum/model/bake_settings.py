@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from fasciculum.model.choices import Casts, Copies, Edges, FileFormat, Reads, VertexColors
-from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapWish, read_channels, read_wish
+from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapOverride, read_channels, read_wish
 from fasciculum.model.maps import AO, KINDS, LIT, Origin
 from fasciculum.model.settings import Stales, setting
 
@@ -394,9 +394,9 @@ class BakeSettings:
             name for name in names if KINDS[name].origin is not Origin.CARRIED and not self.on_light_sheet(name)
         )
 
-    def wish(self, name: str) -> MapWish:
+    def wish(self, name: str) -> MapOverride:
         """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""
-        told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapWish(name))
+        told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapOverride(name))
         written = FileFormat(told.format or self.format)
         bits = told.bits or self.bits
         if written is FileFormat.EXR:
@@ -404,7 +404,7 @@ class BakeSettings:
         elif written is FileFormat.TGA or bits > 16:
             bits = 8 if written is FileFormat.TGA else 16
         bleed = self.bleed if told.bleed is None else (None if told.bleed == ALL_THE_WAY else told.bleed)
-        return MapWish(name, told.size, bits, written, told.samples or self.samples, bleed, told.pattern)
+        return MapOverride(name, told.size, bits, written, told.samples or self.samples, bleed, told.pattern)
 
     @property
     def packed(self) -> tuple[ChannelFile, ...]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, Way
+from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, MaterialTreatment
 from fasciculum.model.given import Given
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.sheet import SheetSettings
@@ -47,7 +47,7 @@ class Bundle:
     shapings: tuple[tuple[str, Shaping], ...] = ()
     identity: str = ""
     #: how materials are treated, by their names; those that are not named are baked
-    ways: tuple[tuple[str, Way], ...] = ()
+    ways: tuple[tuple[str, MaterialTreatment], ...] = ()
     #: the sheet that exists and is used as it is, None when one is made
     given: Given | None = None
 
@@ -62,19 +62,19 @@ class Bundle:
         """The sheet's settings as they are followed: without twins when a map needs texels for every copy."""
         return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.alone else self.sheet
 
-    def way(self, material: str) -> Way:
+    def way(self, material: str) -> MaterialTreatment:
         """Return how a material is treated."""
-        return self._ways.get(material, Way.BAKE)
+        return self._ways.get(material, MaterialTreatment.BAKE)
 
-    def treating(self, materials: Collection[str], way: Way) -> Bundle:
+    def treating(self, materials: Collection[str], way: MaterialTreatment) -> Bundle:
         """Return the bundle with some materials treated in a way."""
         ways = {one: other for one, other in self.ways if one not in materials}
-        if way is not Way.BAKE:
+        if way is not MaterialTreatment.BAKE:
             ways |= dict.fromkeys(materials, way)
         return replace(self, ways=tuple(sorted(ways.items())))
 
     @cached_property
-    def _ways(self) -> dict[str, Way]:
+    def _ways(self) -> dict[str, MaterialTreatment]:
         return dict(self.ways)
 
     def shaping(self, key: str) -> Shaping:

@@ -25,7 +25,7 @@ class Turns(Choice):
     ANY = "any"
 
 
-class Way(Choice):
+class MaterialTreatment(Choice):
     """How a material is treated: as islands, on a lane, kept apart, cut at its repeats, in a slice, on a swatch."""
 
     BAKE = "bake"
@@ -47,7 +47,7 @@ class Repeats(Choice):
     SLICE = "slice"
 
 
-class Flats(Choice):
+class FlatColorPolicy(Choice):
     """What is done with surfaces of one colour."""
 
     AUTO = "auto"

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.placed import through
+from fasciculum.kernels.placed import apply_affine
 from fasciculum.model.frozen import freeze_arrays
 
 
@@ -217,7 +217,7 @@ class Layout:
 
     def sheet_corners(self, index: int) -> NDArray[np.float64]:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels, pages side by side."""
-        return through(self.placements[self.islands_of(index)], self.surfaces[index].corners)
+        return apply_affine(self.placements[self.islands_of(index)], self.surfaces[index].corners)
 
     def page_corners(self, index: int) -> NDArray[np.float64]:
         """Return the same from the corner of each island's own page."""

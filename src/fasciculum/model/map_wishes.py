@@ -39,7 +39,7 @@ def known_kind(name: str) -> MapKind:
 
 
 @dataclass(frozen=True)
-class MapWish:
+class MapOverride:
     """What is otherwise for one map than for its bundle; empty and 0 are as for the bundle.
 
     Attributes
@@ -84,7 +84,7 @@ class MapWish:
 
 
 @lru_cache(maxsize=512)
-def read_wish(text: str) -> MapWish:
+def read_wish(text: str) -> MapOverride:
     """Read a wish.
 
     Raises
@@ -94,7 +94,7 @@ def read_wish(text: str) -> MapWish:
     """
     name, _, rest = text.partition(":")
     known_kind(name.strip())
-    wish = MapWish(name.strip())
+    wish = MapOverride(name.strip())
     for part in rest.split(",") if rest.strip() else []:
         key, equals, value = (piece.strip() for piece in part.partition("="))
         if not equals or key not in _READERS:

@@ -19,7 +19,7 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.units import texture_bytes
 from fasciculum.ways.apart import Factor, apart_materials
 from fasciculum.ways.even import even_maps
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
 
 def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     """Return the size of each texture that is written for one tile of a bundle, texels: maps and packed files."""
-    if on_sheet(scene, bundle).bare:
+    if resolve_bundle(scene, bundle).bare:
         return []
     if bundle.given is not None:
         return [(bundle.given.width, bundle.given.height)] * len(bundle.given.maps)
@@ -82,7 +82,7 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     if bundle.texturing is not None:
         constants = {one.name for one in bundle.texturing.constants}
     else:
-        constants = even_maps(scene, on_sheet(scene, bundle), bundle.bake.vertex_colors) - set(needs.named)
+        constants = even_maps(scene, resolve_bundle(scene, bundle), bundle.bake.vertex_colors) - set(needs.named)
     written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
     sheet = bundle.sheet.width, bundle.sheet.height
     return [map_size(bundle, name) for name in written] + [sheet] * len(bundle.bake.channels)
@@ -96,7 +96,7 @@ def map_size(bundle: Bundle, name: str) -> tuple[int, int]:
 
 def light_size(scene: Scene, bundle: Bundle) -> int:
     """Return what the maps of light that are written for a bundle take, bytes."""
-    if on_sheet(scene, bundle).bare or bundle.given is not None or bundle.bake.lit_only:
+    if resolve_bundle(scene, bundle).bare or bundle.given is not None or bundle.bake.lit_only:
         return 0
     needs = wanted_maps(scene, bundle)
     lit = [name for name in needs.maps if KINDS[name].source is Values.LIGHT and name not in needs.unwritten]
@@ -134,7 +134,7 @@ def drawn_things(
 
     With ``one_by_one`` each slice of a texture array is drawn by itself, as an engine does that reads no arrays.
     """
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     apart = apart_materials(scene, work.apart) if apart is None else apart
     laid = set(work.bundle.objects)
     shown: dict[str, set[object]] = {}
@@ -173,7 +173,7 @@ def ledger_of(document: Document) -> Ledger:
     loose = document.loose()
     calls = cost_of(scene, loose).draw_calls
     filled = [bundle for bundle in document.bundles if bundle.objects]
-    works = {bundle.name: on_sheet(scene, bundle) for bundle in filled}
+    works = {bundle.name: resolve_bundle(scene, bundle) for bundle in filled}
     apart = apart_materials(scene, {index for work in works.values() for index in work.apart})
     # what is kept apart and what is loose may be one material, and read the same textures
     kept = {(leader, tint is not None) for leader, tint in apart.values()}

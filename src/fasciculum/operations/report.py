@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.occlusion import radii_of, rays_of
-from fasciculum.checks.textures import Texture, textures_of
+from fasciculum.checks.textures import CheckedTexture, textures_of
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
@@ -34,8 +34,8 @@ from fasciculum.uv.overlaps import covered_areas, overlapping_objects, self_over
 from fasciculum.uv.sets import sets_of
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values
-from fasciculum.ways.laid import OnSheet
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.laid import ResolvedBundle
+from fasciculum.ways.on_sheet import resolve_bundle
 
 VERSION = 1
 
@@ -58,7 +58,7 @@ def _slices_entry(document: Document) -> dict[str, int]:
     """Return how many slices all texture arrays of a delivery have together; each array counts as one texture."""
     scene, count = document.scene, 0
     for bundle in document.bundles:
-        work = on_sheet(scene, bundle) if bundle.objects else None
+        work = resolve_bundle(scene, bundle) if bundle.objects else None
         if work is not None and work.slices:
             count += work.slices * len(written_sizes(scene, bundle))
     return {"slices": count}
@@ -67,7 +67,7 @@ def _slices_entry(document: Document) -> dict[str, int]:
 def _without_arrays(document: Document) -> dict[str, int]:
     """Return the draw calls of an engine that reads no texture arrays, where there are any."""
     scene, more = document.scene, 0
-    sliced = [bundle for bundle in document.bundles if bundle.objects and on_sheet(scene, bundle).slices]
+    sliced = [bundle for bundle in document.bundles if bundle.objects and resolve_bundle(scene, bundle).slices]
     for bundle in sliced:
         whole = drawn_things(scene, bundle, document.delivery, one_by_one=True)
         more += sum(thing.calls for thing in whole)
@@ -114,7 +114,7 @@ def _bundle_entry(
         "objects": list(bundle.objects),
         "alpha_mode": bundle.alpha_mode,
     }
-    on = on_sheet(scene, bundle)
+    on = resolve_bundle(scene, bundle)
     entry["materials"] = _materials_entry(scene, bundle, on, files, apart)
     if on.bare:
         entry["maps"] = []
@@ -180,10 +180,10 @@ def _bundle_entry(
     return entry
 
 
-def _patches_entry(scene: Scene, layout: Layout, on: OnSheet) -> dict[str, Any]:
+def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str, Any]:
     """Return where lanes and swatches lie, texels."""
-    lanes = [patch for patch in on.patches if patch.way is Way.LANE]
-    swatches = [patch for patch in on.patches if patch.way is Way.SWATCH]
+    lanes = [patch for patch in on.patches if patch.way is MaterialTreatment.LANE]
+    swatches = [patch for patch in on.patches if patch.way is MaterialTreatment.SWATCH]
     entry: dict[str, Any] = {}
     if lanes:
         entry["lanes"] = [
@@ -193,7 +193,7 @@ def _patches_entry(scene: Scene, layout: Layout, on: OnSheet) -> dict[str, Any]:
         entry["swatches"] = [
             {"box": list(patch.box or ()), "values": _values_entry(scene, patch.material)} for patch in swatches
         ]
-    sliced = [patch for patch in on.patches if patch.way is Way.SLICE]
+    sliced = [patch for patch in on.patches if patch.way is MaterialTreatment.SLICE]
     if sliced:
         entry["slices"] = [
             {"slice": number, "material": scene.material_name(patch.material)} for number, patch in enumerate(sliced)
@@ -213,7 +213,7 @@ def _values_entry(scene: Scene, material: int) -> dict[str, Any]:
 
 
 def _materials_entry(
-    scene: Scene, bundle: Bundle, on: OnSheet, files: dict[tuple[str, str], str], apart: dict[int, int]
+    scene: Scene, bundle: Bundle, on: ResolvedBundle, files: dict[tuple[str, str], str], apart: dict[int, int]
 ) -> list[dict[str, Any]]:
     """Return for each material of a bundle how it is treated, on which objects, and in which files it is.
 
@@ -225,7 +225,7 @@ def _materials_entry(
         name = scene.material_name(index)
         own = [key for key in bundle.objects if index in scene.materials_of(scene.object(key))]
         way = on.way_of(index)
-        kept = way is Way.APART
+        kept = way is MaterialTreatment.APART
         entry = {"name": name, "way": str(way), "objects": own, "files": [] if kept else sheet}
         found.append(entry | ({"delivered_as": scene.material_name(apart[index])} if index in apart and kept else {}))
     return found
@@ -345,7 +345,7 @@ def report_of(
 ) -> dict[str, Any]:
     """Return the report of a document."""
     ledger, scene = ledger_of(document), document.scene
-    kept = {index for bundle in document.bundles if bundle.objects for index in on_sheet(scene, bundle).apart}
+    kept = {index for bundle in document.bundles if bundle.objects for index in resolve_bundle(scene, bundle).apart}
     apart = {index: leader for index, (leader, _) in apart_materials(scene, kept).items()}
     return {
         "version": VERSION,
@@ -405,7 +405,7 @@ def _joined(parts: list[Any]) -> NDArray[np.float64]:
     return np.concatenate(parts).astype(np.float64)
 
 
-def _texture_entry(scene: Scene, entry: Texture) -> dict[str, Any]:
+def _texture_entry(scene: Scene, entry: CheckedTexture) -> dict[str, Any]:
     image = scene.images[entry.image]
     return {
         "name": image.name,

@@ -45,7 +45,7 @@ from fasciculum.operations.preparing import tell
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.rendering.camera import Camera
-from fasciculum.uv.unwrap.charts import Charts, Grain, Limits
+from fasciculum.uv.unwrap.charts import Charts, CutCosts, Limits
 from fasciculum.uv.unwrap.reshape import Island
 from fasciculum.uv.unwrap.surface import mesh_of
 from fasciculum.uv.unwrap.unwrap import unwrap
@@ -96,7 +96,7 @@ def warm_unwrapping() -> None:
         unwrap(both, settings)
     mesh = mesh_of(ball)
     none, plain = np.zeros(len(mesh.across), bool), np.zeros(len(mesh.across))
-    charts = Charts(Grain(mesh, mesh.normals, none, none, plain + 1.0), Limits(1.01, 0.01), bend=1.0)
+    charts = Charts(CutCosts(mesh, mesh.normals, none, none, plain + 1.0), Limits(1.01, 0.01), bend=1.0)
     faces = np.arange(len(mesh))
     charts.where[faces] = faces
     smooth_normals(mesh.normals, mesh.areas, mesh.across, 1)

@@ -16,7 +16,7 @@ import numpy as np
 
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule, Way
+from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule, MaterialTreatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
@@ -189,10 +189,10 @@ class ProjectReader:
         """Return what plans are to keep."""
         return read_settings(Terms, self.entry.terms, lambda words: self._tell("unknown_choice", words, ""))
 
-    def treatments(self) -> tuple[tuple[str, Way], ...]:
+    def treatments(self) -> tuple[tuple[str, MaterialTreatment], ...]:
         """Return the treatments of materials that were chosen by hand."""
         told = self.entry.treatments.items()
-        return tuple(sorted((name, self._choice(Way, word, Way.BAKE, "")) for name, word in told))
+        return tuple(sorted((name, self._choice(MaterialTreatment, word, MaterialTreatment.BAKE, "")) for name, word in told))
 
     def bakes(self) -> tuple[NamedBake, ...]:
         """Return the named bakes."""
@@ -270,7 +270,7 @@ class ProjectReader:
             self._versions(entry),
             tuple((key, self._shaping(told, entry.name)) for key, told in sorted(entry.shapings.items())),
             entry.identity,
-            tuple((name, self._choice(Way, way, Way.BAKE, entry.name)) for name, way in sorted(entry.ways.items())),
+            tuple((name, self._choice(MaterialTreatment, way, MaterialTreatment.BAKE, entry.name)) for name, way in sorted(entry.ways.items())),
             self._given(entry),
         )
 

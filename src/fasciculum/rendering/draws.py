@@ -13,7 +13,7 @@ from fasciculum.model.maps import KINDS, LIGHT, LIT, Values
 from fasciculum.model.scene import CLAMP, OPAQUE, REPEAT, Material, Object, Primitive, Scene, TextureSlot
 from fasciculum.model.texturing import BakedMap
 from fasciculum.uv.tangents import tangents
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: what stands between the key of a map and the stops that it is shown brighter by
 BRIGHTER = "@"
@@ -147,7 +147,7 @@ class _Laid:
 def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
     """Return an object's primitives in order, each with where it lies on the sheet; empty when that is not known."""
     layout = bundle.layout
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     mesh = scene.nodes[item.node].mesh
     size = np.array([layout.across, layout.height], np.float64) if layout is not None else np.ones(2)
     islands = None

@@ -14,7 +14,7 @@ from fasciculum.session.scheduler import Scheduler
 from fasciculum.session.stale import DONE as IN_ORDER
 from fasciculum.session.stale import NONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: stages of a bundle in the order of the work
 STAGES = (Kind.PACK, Kind.BAKE, Kind.CHECK)
@@ -33,7 +33,7 @@ def outstanding(document: Document) -> dict[Kind, list[str]]:
 
 def why_not_ready(document: Document, bundle: Bundle) -> str:
     """Return why a bundle is not to be delivered as it is, empty when it is up to date."""
-    if not bundle.objects or on_sheet(document.scene, bundle).bare:
+    if not bundle.objects or resolve_bundle(document.scene, bundle).bare:
         return ""
     layout = bundle.layout
     if layout is None:
@@ -67,7 +67,7 @@ class Running(Protocol):
 
 
 @dataclass
-class Part:
+class Step:
     """One stage of one bundle, or the delivery, in a run.
 
     ``why`` says why it was skipped where it could not be done.
@@ -110,7 +110,7 @@ class Everything:
     make: Callable[[Kind, str], Task | None]
     deliver: Callable[[], Task | None] | None = None
     delivered: Callable[[Any], None] = lambda _: None
-    parts: list[Part] = field(default_factory=list)
+    parts: list[Step] = field(default_factory=list)
     started: float = 0.0
     title: str = "Make everything"
     told: bool = False
@@ -125,11 +125,11 @@ class Everything:
                 continue
             # what follows a stage is stale once that is done
             for kind in STAGES[STAGES.index(first) :]:
-                self._want(Part(kind, bundle.identity, f"{str(kind).capitalize()} {bundle.name}"))
+                self._want(Step(kind, bundle.identity, f"{str(kind).capitalize()} {bundle.name}"))
         if self.deliver is not None:
-            self._want(Part(Kind.DELIVER, "", "Deliver"))
+            self._want(Step(Kind.DELIVER, "", "Deliver"))
 
-    def _want(self, part: Part) -> None:
+    def _want(self, part: Step) -> None:
         self.parts.append(part)
 
         def make() -> Task | None:
@@ -150,10 +150,10 @@ class Everything:
             part.ended = "" if under_way else SKIPPED
 
     @staticmethod
-    def _about(part: Part) -> tuple[Kind, str]:
+    def _about(part: Step) -> tuple[Kind, str]:
         return part.kind, part.bundle
 
-    def _why(self, part: Part) -> str:
+    def _why(self, part: Step) -> str:
         document = self.scheduler.session.document
         if part.kind is Kind.DELIVER:
             left = [f"{bundle.name}: {why}" for bundle, why in not_ready(document)]
@@ -169,7 +169,7 @@ class Everything:
         return all(part.state in OVER for part in self.parts)
 
     @property
-    def running(self) -> Part | None:
+    def running(self) -> Step | None:
         """The part that is worked on."""
         return next((part for part in self.parts if part.state == RUNNING), None)
 

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from fasciculum.errors import FasciculumError
 from fasciculum.io.pixels import PixelStore
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, Job, name_of
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, QueueEntry, name_of
 from fasciculum.progress import SILENT, Cancelled, Progress
 
 #: seconds between two looks at whether all is to be stopped
@@ -22,7 +22,7 @@ MOST_AGAIN = 2
 STORE = "the worker's own store"
 
 
-class Hands(Protocol):
+class WorkerPool(Protocol):
     """Whoever does calls somewhere."""
 
     #: whether workers see a folder for passing things that is on this machine
@@ -48,9 +48,9 @@ class FarRunner:
         What tasks are given as theirs; workers that do not see it get one of their own, with what is in this.
     """
 
-    def __init__(self, hands: Hands, store: PixelStore, progress: Progress = SILENT) -> None:
+    def __init__(self, hands: WorkerPool, store: PixelStore, progress: Progress = SILENT) -> None:
         self.hands, self.store, self.progress = hands, store, progress
-        self._under_way: dict[Future[Any], tuple[Job, int]] = {}
+        self._under_way: dict[Future[Any], tuple[QueueEntry, int]] = {}
         self._calls: dict[int, tuple[Any, ...]] = {}
         self._numbers = itertools.count(1)
 
@@ -62,10 +62,10 @@ class FarRunner:
         finished: Callable[[Any], None] | None = None,
         about: tuple[str, ...] = (),
         **keywords: Any,
-    ) -> Job:
+    ) -> QueueEntry:
         """Hand a task over."""
         number = next(self._numbers)
-        job = Job(number, title, name_of(function), (), {}, finished, state=RUNNING, about=about)
+        job = QueueEntry(number, title, name_of(function), (), {}, finished, state=RUNNING, about=about)
         if self.hands.near:
             self._calls[number] = (_do, function, arguments, keywords)
         else:
@@ -77,7 +77,7 @@ class FarRunner:
         self._under_way[self.hands.hand(*self._calls[number])] = job, 0
         return job
 
-    def cancel(self, job: Job) -> None:
+    def cancel(self, job: QueueEntry) -> None:
         """Do nothing: `drain` stops everything at once."""
 
     def drain(self) -> None:

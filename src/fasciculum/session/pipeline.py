@@ -40,7 +40,7 @@ from fasciculum.operations.plan.take import planned_bundles, ruled_ways
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.far import FarRunner, Hands
+from fasciculum.session.far import FarRunner, WorkerPool
 from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import delivery_digest
@@ -88,7 +88,7 @@ class Pipeline:
     """Brings stages of a document in order, one task after the other, and keeps their times, in seconds."""
 
     def __init__(
-        self, document: Document, store: PixelStore, progress: Progress = SILENT, hands: Hands | None = None
+        self, document: Document, store: PixelStore, progress: Progress = SILENT, hands: WorkerPool | None = None
     ) -> None:
         self.document = document
         self.store = store
@@ -374,7 +374,7 @@ def make(
     *,
     progress: Progress = SILENT,
     heard: Callable[[Scene], None] = lambda _: None,
-    hands: Hands | None = None,
+    hands: WorkerPool | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Gather, bundle, lay out, bake, check and deliver.
 
@@ -411,7 +411,7 @@ def bring_up(
     *,
     name: str = "",
     progress: Progress = SILENT,
-    hands: Hands | None = None,
+    hands: WorkerPool | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project, check and deliver it; the project itself is left as it is.
 

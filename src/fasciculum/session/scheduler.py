@@ -15,7 +15,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import NEEDS, Kind, Task, bake_task, check_task, pack_task, verify_task
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 
 class Transport(Protocol):
@@ -227,7 +227,7 @@ def due(
     """
     if not bundle.objects:
         return None
-    if on_sheet(document.scene, bundle).bare:
+    if resolve_bundle(document.scene, bundle).bare:
         return None
     layout = bundle.layout
     ready = layout is not None and layout.scale > 0

@@ -10,7 +10,7 @@ from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.lay_out.lay_out import layout_digest
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 NONE, STALE, DONE = "none", "stale", "done"
 
@@ -30,7 +30,7 @@ def _state(document: Document, bundle: Bundle, *, there: bool, fresh: Callable[[
     """Return how something that is made of a bundle stands; one that needs no sheet is done."""
     if not bundle.objects:
         return NONE
-    if on_sheet(document.scene, bundle).bare:
+    if resolve_bundle(document.scene, bundle).bare:
         return DONE
     if not there:
         return NONE

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.twins import alike, distinct
+from fasciculum.kernels.twins import match_islands, distinct
 from fasciculum.progress import SILENT, Progress
 
 #: how far two islands' measures may differ for them to be compared, as a part
@@ -138,7 +138,7 @@ def find_twins(islands: Sequence[Candidate], progress: Progress = SILENT) -> Twi
                 same_hand = "unmirrored" in (islands[index].rule, islands[head].rule)
                 if same_hand and islands[index].hand != islands[head].hand:
                     continue
-                if not alike(
+                if not match_islands(
                     form.points,
                     form.content,
                     form.triangles,

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fasciculum.model.choices import VertexColors
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.ways.flats import FlatValues, flat_of, is_tinted, level_of, parts_of
-from fasciculum.ways.laid import OnSheet
+from fasciculum.ways.laid import ResolvedBundle
 
 Level = tuple[float, ...] | None
 
@@ -63,7 +63,7 @@ def materials_shown(scene: Scene, objects: Iterable[str], index: int) -> tuple[l
     return list(found.values()), paired
 
 
-def even_maps(scene: Scene, on: OnSheet, tint: VertexColors) -> set[str]:
+def even_maps(scene: Scene, on: ResolvedBundle, tint: VertexColors) -> set[str]:
     """Return the maps of a bundle that hold one value all over its sheet.
 
     Parameters

@@ -10,15 +10,15 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Primitive, Scene
 from fasciculum.ways import patches
-from fasciculum.ways.patches import Patch
+from fasciculum.ways.patches import AtlasRegion
 
 
 @dataclass(frozen=True, eq=False)
-class Reader:
+class RegionUser:
     """A primitive that reads a patch: which one, and where its corners lie on it, shape (T, 3, 2), metres."""
 
     primitive: Primitive
@@ -27,7 +27,7 @@ class Reader:
 
 
 @dataclass(frozen=True, eq=False)
-class OnSheet:
+class ResolvedBundle:
     """A bundle as it is laid out.
 
     Attributes
@@ -51,8 +51,8 @@ class OnSheet:
 
     scene: Scene
     bundle: Bundle
-    patches: tuple[Patch, ...] = ()
-    readers: dict[tuple[int, int], Reader] = field(default_factory=dict)
+    patches: tuple[AtlasRegion, ...] = ()
+    readers: dict[tuple[int, int], RegionUser] = field(default_factory=dict)
     apart: frozenset[int] = frozenset()
     slices: int = 0
     laid: bool = True
@@ -92,14 +92,14 @@ class OnSheet:
         """Tell whether a mesh's surface of a material is kept apart."""
         return material in self.apart and mesh not in self.held
 
-    def way_of(self, material: int) -> Way:
+    def way_of(self, material: int) -> MaterialTreatment:
         """Return how a material is in fact treated: one that its way does not suit is baked."""
         if material in self.apart:
-            return Way.APART
+            return MaterialTreatment.APART
         read = {reader.patch for reader in self.readers.values() if reader.primitive.material == material}
-        return self.patches[min(read)].way if read else Way.BAKE
+        return self.patches[min(read)].way if read else MaterialTreatment.BAKE
 
-    def ways_of(self, whole: Scene, key: str) -> tuple[Way, ...]:
+    def ways_of(self, whole: Scene, key: str) -> tuple[MaterialTreatment, ...]:
         """Return how each primitive of an object is treated, in order."""
         item = whole.object(key)
         mesh = whole.nodes[item.node].mesh
@@ -107,15 +107,15 @@ class OnSheet:
         for number, primitive in zip(item.primitives, whole.primitives_of(item), strict=True):
             reader = self.readers.get((mesh, number))
             apart = self.is_apart(mesh, primitive.material)
-            found.append(Way.APART if apart else Way.BAKE if reader is None else self.patches[reader.patch].way)
+            found.append(MaterialTreatment.APART if apart else MaterialTreatment.BAKE if reader is None else self.patches[reader.patch].way)
         return tuple(found)
 
-    def slice_of(self, reader: Reader) -> int:
+    def slice_of(self, reader: RegionUser) -> int:
         """Return the number of the slice that a primitive reads, -1 for what reads another patch."""
-        slices = [number for number, patch in enumerate(self.patches) if patch.way is Way.SLICE]
+        slices = [number for number, patch in enumerate(self.patches) if patch.way is MaterialTreatment.SLICE]
         return slices.index(reader.patch) if reader.patch in slices else -1
 
-    def readers_of(self, whole: Scene, key: str) -> Iterator[Reader]:
+    def readers_of(self, whole: Scene, key: str) -> Iterator[RegionUser]:
         """Return what of an object reads patches; ``whole`` is the scene with all that it has."""
         item = whole.object(key)
         mesh = whole.nodes[item.node].mesh
@@ -129,7 +129,7 @@ class OnSheet:
         mesh = whole.nodes[item.node].mesh
         return (one for one in whole.primitives_of(item) if self.is_apart(mesh, one.material))
 
-    def sheet_corners(self, layout: Layout, reader: Reader) -> NDArray[np.float64]:
+    def sheet_corners(self, layout: Layout, reader: RegionUser) -> NDArray[np.float64]:
         """Return a reader's corners on a layout, shape (T, 3, 2), texels; on lanes they may lie beyond its sides."""
         number = layout.starts[layout.surface_of(self.patches[reader.patch].key)]
-        return patches.through(reader.flat, layout.placements[number].reshape(2, 3))
+        return patches.transform_uvs(reader.flat, layout.placements[number].reshape(2, 3))

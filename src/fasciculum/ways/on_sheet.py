@@ -7,26 +7,26 @@ from functools import lru_cache
 
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import AlphaMode, PieceRule, TwinRule, Way
+from fasciculum.model.choices import AlphaMode, PieceRule, TwinRule, MaterialTreatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import Shaping
-from fasciculum.ways.laid import OnSheet
-from fasciculum.ways.sorting import Sorting
+from fasciculum.ways.laid import ResolvedBundle
+from fasciculum.ways.sorting import MaterialPartitioner
 
 
-def on_sheet(scene: Scene, bundle: Bundle) -> OnSheet:
+def resolve_bundle(scene: Scene, bundle: Bundle) -> ResolvedBundle:
     """Return a bundle as it is laid out; one whose materials are all baked as islands is itself."""
     if bundle.ways and bundle.bake.lit_only:
         # the look that is baked is all that is delivered: every surface has texels for it
         bundle = replace(bundle, ways=())
     if bundle.given is not None:
         # what lies on a given sheet is laid there whole
-        return OnSheet(scene, replace(bundle, ways=()))
+        return ResolvedBundle(scene, replace(bundle, ways=()))
     blocks = bundle.sheet.pieces is PieceRule.BLOCKS
-    if not blocks and all(way is Way.BAKE for _, way in bundle.ways):
-        return OnSheet(scene, bundle)
+    if not blocks and all(way is MaterialTreatment.BAKE for _, way in bundle.ways):
+        return ResolvedBundle(scene, bundle)
     plain = replace(bundle.sheet, seconds=0.0, seed=0)
     told = bundle.shapings, bundle.twin_rules
     found = _kept(scene, bundle.objects, bundle.alpha_mode, bundle.ways, plain, bundle.bake, *told)
@@ -45,7 +45,7 @@ def islands_alone(scene: Scene, bundle: Bundle, layout: Layout | None = None) ->
     """
     layout = layout or bundle.layout
     assert layout is not None
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     there = {item.key: item for item in work.scene.objects}
     left = {patch.key for patch in work.patches}
     for surface in layout.surfaces:
@@ -61,12 +61,12 @@ def _kept(
     scene: Scene,
     objects: tuple[str, ...],
     mode: AlphaMode,
-    ways: tuple[tuple[str, Way], ...],
+    ways: tuple[tuple[str, MaterialTreatment], ...],
     sheet: SheetSettings,
     bake: BakeSettings,
     shapings: tuple[tuple[str, Shaping], ...],
     rules: tuple[tuple[str, TwinRule], ...],
-) -> OnSheet:
+) -> ResolvedBundle:
     """Sort a bundle's primitives, once for all that it depends on."""
     whole = Bundle("", objects, mode, sheet, bake, twin_rules=rules, shapings=shapings, ways=ways)
-    return Sorting(scene, whole).found()
+    return MaterialPartitioner(scene, whole).found()

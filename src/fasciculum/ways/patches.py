@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.scene import Material, Primitive
 
 #: metres of a patch that is laid out by texels; small, so that it counts for nothing among surfaces
@@ -18,7 +18,7 @@ MIDDLE, TOUCHED, BLOCK = 1.0, 2, 4
 
 
 @dataclass(frozen=True, eq=False)
-class Patch:
+class AtlasRegion:
     """A square of one material on the sheet.
 
     Attributes
@@ -42,7 +42,7 @@ class Patch:
 
     key: str
     material: int
-    way: Way
+    way: MaterialTreatment
     flat: tuple[float, float]
     uvs: NDArray[np.float64]
     inverse: NDArray[np.float64]
@@ -54,7 +54,7 @@ class Patch:
     @property
     def held(self) -> bool:
         """Whether it takes room among islands, at a place of its own."""
-        return self.row is not None and self.way is not Way.SLICE
+        return self.row is not None and self.way is not MaterialTreatment.SLICE
 
 
 def swatch_edge(padding: int) -> int:
@@ -78,13 +78,13 @@ def lane_size(width: int, across: float, texels: tuple[int, int]) -> tuple[int, 
     return repeats, max(1, round(across * texels[1] * width / (repeats * texels[0])))
 
 
-def corners(patch: Patch) -> NDArray[np.float64]:
+def corners(patch: AtlasRegion) -> NDArray[np.float64]:
     """Return the two triangles of a patch, shape (2, 3, 2), metres."""
     wide, high = patch.flat
     return np.array([[[0, 0], [0, high], [wide, high]], [[0, 0], [wide, high], [wide, 0]]], np.float64)
 
 
-def quad(patch: Patch, material: Material) -> Primitive:
+def quad(patch: AtlasRegion, material: Material) -> Primitive:
     """Return the surface of a patch: upright in its own plane, read as its material reads its textures."""
     wide, high = patch.flat
     places = np.array([[0, 0], [0, high], [wide, high], [wide, 0]])
@@ -100,7 +100,7 @@ def quad(patch: Patch, material: Material) -> Primitive:
     return Primitive(positions.astype(np.float32), triangles, normals, None, sets, None, patch.material)
 
 
-def through(uvs: NDArray[np.float64], matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+def transform_uvs(uvs: NDArray[np.float64], matrix: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return places through a 2 x 3 map."""
     found: NDArray[np.float64] = uvs @ matrix[:, :2].T + matrix[:, 2]
     return found

@@ -8,15 +8,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ObjectPolicy, PieceRule, TwinRule, Way
+from fasciculum.model.choices import ObjectPolicy, PieceRule, TwinRule, MaterialTreatment
 from fasciculum.model.scene import Mesh, Node, Object, Primitive, Scene
 from fasciculum.model.unwrapping import HandFlat, Shaping
 from fasciculum.uv.corners import signed_uv_areas, surface_areas
 from fasciculum.ways import patches
 from fasciculum.ways.cutting import cut_at_repeats
 from fasciculum.ways.flats import flat_values, is_tinted
-from fasciculum.ways.laid import OnSheet, Reader
-from fasciculum.ways.patches import METRES_PER_TEXEL, MIDDLE, TOUCHED, Patch, lane_size, swatch_edge
+from fasciculum.ways.laid import ResolvedBundle, RegionUser
+from fasciculum.ways.patches import METRES_PER_TEXEL, MIDDLE, TOUCHED, AtlasRegion, lane_size, swatch_edge
 from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 
 #: texels along an edge of the least sheet that a wanted density leads to
@@ -25,7 +25,7 @@ LEAST_SHEET = 64
 MOST_ACROSS = 16384
 
 
-class Sorting:
+class MaterialPartitioner:
     """Sorts a bundle's primitives by what is done with them."""
 
     def __init__(self, scene: Scene, bundle: Bundle) -> None:
@@ -37,8 +37,8 @@ class Sorting:
             for index, uses in users(scene, bundle.objects).items()
             if (free := [use for use in uses if scene.nodes[use[0].node].mesh not in self.held])
         }
-        self.patches: list[Patch] = []
-        self.readers: dict[tuple[int, int], Reader] = {}
+        self.patches: list[AtlasRegion] = []
+        self.readers: dict[tuple[int, int], RegionUser] = {}
         self.apart: set[int] = set()
         self.slices, self.laid = 0, True
         sheet = bundle.sheet_in_force
@@ -47,21 +47,21 @@ class Sorting:
         self.top = float(sheet.border)
         self.taken = set(bundle.objects)
 
-    def found(self) -> OnSheet:
+    def found(self) -> ResolvedBundle:
         """Return the bundle as it is laid out."""
         ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used}
         blocks = self.bundle.sheet.pieces is PieceRule.BLOCKS
         for index, way in ways.items():
-            if way is Way.APART:
+            if way is MaterialTreatment.APART:
                 self.apart.add(index)
-            elif way is Way.LANE and self.bundle.sheet.wanted <= 0:
+            elif way is MaterialTreatment.LANE and self.bundle.sheet.wanted <= 0:
                 self._lane(index)
-            elif way is Way.CUT:
-                self._block(index, Way.CUT)
-            elif way is Way.BAKE and blocks:
-                self._block(index, Way.BAKE)
-        self._swatches([index for index, way in ways.items() if way is Way.SWATCH])
-        self._slices([index for index, way in ways.items() if way is Way.SLICE])
+            elif way is MaterialTreatment.CUT:
+                self._block(index, MaterialTreatment.CUT)
+            elif way is MaterialTreatment.BAKE and blocks:
+                self._block(index, MaterialTreatment.BAKE)
+        self._swatches([index for index, way in ways.items() if way is MaterialTreatment.SWATCH])
+        self._slices([index for index, way in ways.items() if way is MaterialTreatment.SLICE])
         return self._put_together()
 
     # -- patches ----------------------------------------------------------------------------------------------
@@ -113,10 +113,10 @@ class Sorting:
         top = int(np.ceil(self.top))
         name = self.scene.material_name(index)
         self.patches.append(
-            Patch(
+            AtlasRegion(
                 self._key(name, "lane"),
                 index,
-                Way.LANE,
+                MaterialTreatment.LANE,
                 (wide, tall),
                 uvs,
                 _inverse(uvs),
@@ -128,10 +128,10 @@ class Sorting:
         # its lower edge touches one texel more
         self.top = top + height + 1 + self.bundle.sheet.padding
         for place, (primitive, read) in reads.items():
-            flat = patches.through(read.laid(), self.patches[-1].inverse)
-            self.readers[place] = Reader(primitive, len(self.patches) - 1, flat)
+            flat = patches.transform_uvs(read.laid(), self.patches[-1].inverse)
+            self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
 
-    def _block(self, index: int, way: Way) -> None:
+    def _block(self, index: int, way: MaterialTreatment) -> None:
         """Lay the used part of a material's textures down as one block; ``cut`` cuts surfaces at the repeats first."""
         if index < 0 or not self._plain(index) or self._computed():
             return
@@ -140,7 +140,7 @@ class Sorting:
             return
         laid: dict[tuple[int, int], tuple[Primitive, NDArray[np.float64]]] = {}
         for place, (primitive, read) in reads.items():
-            if way is Way.CUT:
+            if way is MaterialTreatment.CUT:
                 laid[place] = cut_at_repeats(primitive, read.uvs)
             else:
                 laid[place] = primitive, read.laid()
@@ -154,16 +154,16 @@ class Sorting:
         uvs[1, 2] = first[1] / texels[1]
         name = self.scene.material_name(index)
         flat = (float(size[0] * metres), float(size[1] * metres))
-        word = "cut" if way is Way.CUT else "block"
-        self.patches.append(Patch(self._key(name, word), index, way, flat, uvs, _inverse(uvs), 1 / metres))
+        word = "cut" if way is MaterialTreatment.CUT else "block"
+        self.patches.append(AtlasRegion(self._key(name, word), index, way, flat, uvs, _inverse(uvs), 1 / metres))
         for place, (primitive, corners) in laid.items():
-            read_at = patches.through(corners, self.patches[-1].inverse)
-            self.readers[place] = Reader(primitive, len(self.patches) - 1, read_at)
+            read_at = patches.transform_uvs(corners, self.patches[-1].inverse)
+            self.readers[place] = RegionUser(primitive, len(self.patches) - 1, read_at)
 
-    def _density(self, index: int, way: Way) -> float:
+    def _density(self, index: int, way: MaterialTreatment) -> float:
         """Return by how many texels a metre a block is taken to be: its own density, or that of all blocks alike."""
         # what is moved texel for texel has one size for all
-        which = [index] if way is Way.CUT else [one for one in self.used if one >= 0]
+        which = [index] if way is MaterialTreatment.CUT else [one for one in self.used if one >= 0]
         texels = area = 0.0
         for number in which:
             width, height = texels_of(self.scene, self.scene.materials[number])
@@ -205,14 +205,14 @@ class Sorting:
             key = self._key(self.scene.material_name(indices[0]), "swatch")
             box = (x, y, x + edge, y + edge)
             self.patches.append(
-                Patch(key, indices[0], Way.SWATCH, (size, size), uvs, middle, 1 / METRES_PER_TEXEL, row, box)
+                AtlasRegion(key, indices[0], MaterialTreatment.SWATCH, (size, size), uvs, middle, 1 / METRES_PER_TEXEL, row, box)
             )
             for index in indices:
                 for item, place, primitive in self.used[index]:
                     if not is_tinted(primitive, self.bundle.bake.vertex_colors):
                         flat = np.full((len(primitive.triangles), 3, 2), size / 2)
                         mesh = self.scene.nodes[item.node].mesh
-                        self.readers[mesh, place] = Reader(primitive, len(self.patches) - 1, flat)
+                        self.readers[mesh, place] = RegionUser(primitive, len(self.patches) - 1, flat)
 
     def _slices(self, wanted: list[int]) -> None:
         """Give each material a tile of its own behind the sheet's, which its textures fill."""
@@ -233,17 +233,17 @@ class Sorting:
             row = (1 / METRES_PER_TEXEL, 0.0, left, 0.0, 1 / METRES_PER_TEXEL, 0.0)
             key = self._key(name, "slice")
             self.patches.append(
-                Patch(key, index, Way.SLICE, (wide, high), uvs, _inverse(uvs), 1 / METRES_PER_TEXEL, row)
+                AtlasRegion(key, index, MaterialTreatment.SLICE, (wide, high), uvs, _inverse(uvs), 1 / METRES_PER_TEXEL, row)
             )
             self.slices += 1
             for place, (primitive, read) in found.items():
-                flat = patches.through(read.uvs, self.patches[-1].inverse)
-                self.readers[place] = Reader(primitive, len(self.patches) - 1, flat)
+                flat = patches.transform_uvs(read.uvs, self.patches[-1].inverse)
+                self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
         self.laid = bool(own) or not self.slices or len(reads) > most
 
     # -- the whole --------------------------------------------------------------------------------------------
 
-    def _put_together(self) -> OnSheet:
+    def _put_together(self) -> ResolvedBundle:
         scene, bundle = self.scene, self.bundle
         objects: list[Object] = []
         shapings = dict(bundle.shapings)
@@ -274,7 +274,7 @@ class Sorting:
             shapings[patch.key] = Shaping(ObjectPolicy.KEEP, hand=(flat,), count=2)
             rules[patch.key] = TwinRule.APART
         keys = tuple(item.key for item in objects)
-        return OnSheet(
+        return ResolvedBundle(
             replace(scene, nodes=tuple(nodes), meshes=tuple(meshes), objects=tuple(objects)),
             replace(
                 bundle,

@@ -182,7 +182,7 @@ class Trouble(LaidOut):
         for _ in range(80):
             place = int(rng.integers(0, len(self.layout.placements)))
             found = arrange.moved(self.layout, [place], *rng.uniform(-40, 40, 2))
-            overlapped, near = arrange.trouble(found, [place], place_borders(found))
+            overlapped, near = arrange.find_conflicts(found, [place], place_borders(found))
             shapes = self.polygons(found)
             beyond = not shapely.box(0, 0, 256, 256).buffer(1e-6).contains(shapes[place])
             self.assertEqual(-1 in overlapped, beyond)

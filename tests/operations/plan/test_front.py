@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.operations.plan.front import front_of
+from fasciculum.operations.plan.front import pareto_front
 
 
 class Front(unittest.TestCase):
@@ -14,8 +14,8 @@ class Front(unittest.TestCase):
             points = rng.integers(0, values, (count, columns)).astype(float)
             no_worse = (points[None] <= points[:, None]).all(axis=2)
             better = (points[None] < points[:, None]).any(axis=2)
-            np.testing.assert_array_equal(front_of(points), ~(no_worse & better).any(axis=1))
+            np.testing.assert_array_equal(pareto_front(points), ~(no_worse & better).any(axis=1))
 
     def test_of_equal_points_all_are_on_it(self):
-        self.assertEqual(front_of(np.array([[1.0, 2.0], [1.0, 2.0], [2.0, 2.0]])).tolist(), [True, True, False])
-        self.assertEqual(len(front_of(np.zeros((0, 3)))), 0)
+        self.assertEqual(pareto_front(np.array([[1.0, 2.0], [1.0, 2.0], [2.0, 2.0]])).tolist(), [True, True, False])
+        self.assertEqual(len(pareto_front(np.zeros((0, 3)))), 0)

@@ -17,7 +17,7 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.costs import GroupCosts
-from fasciculum.operations.plan.front import front_of
+from fasciculum.operations.plan.front import pareto_front
 from fasciculum.operations.plan.plan import Planner
 from tests.operations.plan.scenes import SCENES, mixed, repeating
 from tests.reference import Model
@@ -194,4 +194,4 @@ class Front(unittest.TestCase):
     def test_the_front_of_points(self):
         points = np.random.default_rng(3).integers(0, 9, (300, 3)).astype(float)
         slow = [not any((other <= point).all() and (other < point).any() for other in points) for point in points]
-        self.assertEqual(front_of(points).tolist(), slow)
+        self.assertEqual(pareto_front(points).tolist(), slow)

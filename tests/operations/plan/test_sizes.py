@@ -9,7 +9,7 @@ import numpy as np
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Rule, Way
+from fasciculum.model.choices import Rule, MaterialTreatment
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.check.waste import waste_of
@@ -90,7 +90,7 @@ class Sizes(unittest.TestCase):
         (bundle,) = bundle_objects(scene, Rule.ALPHA, SheetSettings(256, 256, padding=2, seconds=0.0), BakeSettings())[
             0
         ]
-        bundle = bundle.treating([scene.material_name(2)], Way.APART)
+        bundle = bundle.treating([scene.material_name(2)], MaterialTreatment.APART)
         yields, areas = surface_yields(scene, bundle, lay_out(scene, bundle))
         self.assertAlmostEqual(float(areas[yields == 1].sum()), 400.0, places=3)
 

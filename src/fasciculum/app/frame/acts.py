@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
-from fasciculum.app.actions import Act
+from fasciculum.app.actions import Command
 from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
@@ -15,7 +15,7 @@ from fasciculum.app.workspace import LENS_WORDS, LENSES, STAGES, Workspace
 from fasciculum.operations.plan.plan import NAMES
 
 
-class Doings(Protocol):
+class CommandTarget(Protocol):
     """What the window does itself; the rest is done by the parts that it hands out."""
 
     workspace: Workspace
@@ -78,7 +78,7 @@ class Doings(Protocol):
     def open_guide(self, page: str = "") -> None: ...
 
 
-def make_acts(window: Doings) -> list[Act]:
+def make_acts(window: CommandTarget) -> list[Command]:
     """Return everything that can be done in a window."""
     workspace = window.workspace
 
@@ -95,17 +95,17 @@ def make_acts(window: Doings) -> list[Act]:
         return workspace.document.scene.detail is not None
 
     acts = [
-        Act("new", "New project", "Start over with nothing", window.files.new, "Ctrl+N", menu="project"),
-        Act("open", "Open project …", "Open a saved project", window.files.open, "Ctrl+O", menu="project"),
-        Act(
+        Command("new", "New project", "Start over with nothing", window.files.new, "Ctrl+N", menu="project"),
+        Command("open", "Open project …", "Open a saved project", window.files.open, "Ctrl+O", menu="project"),
+        Command(
             "demo",
             "Open the demo station",
             "Open the ropeway station that comes along",
             window.files.open_demo,
             menu="project",
         ),
-        Act("save", "Save", "Save the project", window.files.save, "Ctrl+S", scene, "project"),
-        Act(
+        Command("save", "Save", "Save the project", window.files.save, "Ctrl+S", scene, "project"),
+        Command(
             "save_as",
             "Save as …",
             "Save the project under another name",
@@ -114,7 +114,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "project",
         ),
-        Act(
+        Command(
             "add_models",
             "Add models …",
             "Gather model files into the project",
@@ -122,14 +122,14 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+Shift+A",
             menu="project",
         ),
-        Act(
+        Command(
             "add_folder",
             "Add a folder …",
             "Gather all models of a folder and of those below it",
             window.files.add_folder,
             menu="project",
         ),
-        Act(
+        Command(
             "add_high",
             "Add high-poly models …",
             "Gather detailed models whose surface is read into the gathered ones; they are not delivered",
@@ -137,7 +137,7 @@ def make_acts(window: Doings) -> list[Act]:
             enabled=scene,
             menu="project",
         ),
-        Act(
+        Command(
             "add_cage",
             "Load a cage mesh …",
             "Take a model blown up by hand, from which rays run to the high-poly ones",
@@ -145,7 +145,7 @@ def make_acts(window: Doings) -> list[Act]:
             enabled=high,
             menu="project",
         ),
-        Act(
+        Command(
             "show_high",
             "Draw high-poly models",
             "Draw high-poly models in the place of what they are read into, on the source's side of the model",
@@ -153,7 +153,7 @@ def make_acts(window: Doings) -> list[Act]:
             enabled=high,
             menu="project",
         ),
-        Act(
+        Command(
             "reload",
             "Reload sources",
             "Read the models and textures again; what did not change keeps its layout and maps",
@@ -162,7 +162,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "project",
         ),
-        Act(
+        Command(
             "textures",
             "Textures",
             "Every texture with its size, users and what looks wrong; locate missing ones",
@@ -171,7 +171,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "allow_folder",
             "Allow a folder …",
             "Let models refer into a folder beside their own, and look for missing files in it",
@@ -180,8 +180,8 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act("quit", "Quit", "Close the window; unsaved work is asked about", window.leave, "Ctrl+Q"),
-        Act(
+        Command("quit", "Quit", "Close the window; unsaved work is asked about", window.leave, "Ctrl+Q"),
+        Command(
             "undo",
             "Undo",
             "Take back the last step",
@@ -190,7 +190,7 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: bool(workspace.session.undo_label),
             "edit",
         ),
-        Act(
+        Command(
             "redo",
             "Redo",
             "Do the last step again",
@@ -199,7 +199,7 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: bool(workspace.session.redo_label),
             "edit",
         ),
-        Act(
+        Command(
             "new_bundle",
             "New bundle",
             "Put the chosen objects into a bundle of their own",
@@ -207,7 +207,7 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+B",
             menu="edit",
         ),
-        Act(
+        Command(
             "rename_bundle",
             "Rename bundle",
             "Give the chosen bundle another name",
@@ -216,7 +216,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_bundle,
             "edit",
         ),
-        Act(
+        Command(
             "remove_bundle",
             "Remove bundle",
             "Take the chosen bundles away; their objects become loose",
@@ -225,7 +225,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_bundle,
             "edit",
         ),
-        Act(
+        Command(
             "make_loose",
             "Make loose",
             "Take the chosen objects out of their bundles",
@@ -234,7 +234,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_object,
             "edit",
         ),
-        Act(
+        Command(
             "remove_objects",
             "Remove from project",
             "Remove the chosen objects from the project; their files stay as they are (Delete in the list)",
@@ -243,7 +243,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_object,
             "edit",
         ),
-        Act(
+        Command(
             "use_as_high",
             "Use as high-poly",
             "Read the chosen objects into the others as their detailed models, instead of delivering them",
@@ -252,7 +252,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_object,
             "edit",
         ),
-        Act(
+        Command(
             "choose_all",
             "Choose all objects",
             "Choose every object of the project",
@@ -261,7 +261,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "edit",
         ),
-        Act(
+        Command(
             "choose_bundle",
             "Choose the bundle's objects",
             "Choose every object of the chosen bundles",
@@ -271,7 +271,7 @@ def make_acts(window: Doings) -> list[Act]:
             "edit",
         ),
         *(
-            Act(
+            Command(
                 f"take_{name}",
                 f"Apply the plan {name}",
                 "Bundle everything as this plan says, in one step",
@@ -282,7 +282,7 @@ def make_acts(window: Doings) -> list[Act]:
             )
             for name in NAMES
         ),
-        Act(
+        Command(
             "make_everything",
             "Make everything",
             "Pack, bake and check whatever is missing or stale in any bundle, and deliver",
@@ -291,7 +291,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "main",
             "Do the stage's act",
             "Add models, pack, bake, compare or deliver, by the stage",
@@ -299,7 +299,7 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+Return|Ctrl+Enter",
             menu="work",
         ),
-        Act(
+        Command(
             "pack",
             "Pack",
             "Lay out the chosen bundles",
@@ -308,7 +308,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_bundle,
             "work",
         ),
-        Act(
+        Command(
             "pack_all",
             "Pack all bundles",
             "Lay out every bundle",
@@ -317,7 +317,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "pack_fresh",
             "Pack afresh",
             "Lay out the chosen bundles anew: nothing stays where it is but what is pinned",
@@ -326,7 +326,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_bundle,
             "work",
         ),
-        Act(
+        Command(
             "enough",
             "Stop with the best so far",
             "End the packing that runs with the best layout so far, or the light that is gathered with what there is",
@@ -335,7 +335,7 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: workspace.improving,
             "work",
         ),
-        Act(
+        Command(
             "bake",
             "Bake",
             "Bake the maps of the chosen bundles",
@@ -344,7 +344,7 @@ def make_acts(window: Doings) -> list[Act]:
             some_bundle,
             "work",
         ),
-        Act(
+        Command(
             "bake_all",
             "Bake all bundles",
             "Bake every bundle, packing first those that have no layout or a stale one",
@@ -353,7 +353,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "bake_files",
             "Run all named bakes …",
             "Bake every bundle by its named bakes and the presets, into files, in order",
@@ -362,7 +362,7 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: bool(workspace.document.bakes),
             "work",
         ),
-        Act(
+        Command(
             "check",
             "Compare with source",
             "Compare every baked bundle with its source",
@@ -371,7 +371,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "deliver",
             "Deliver",
             "Write the results",
@@ -380,7 +380,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "cancel",
             "Cancel what runs",
             "Stop the running work; nothing of it is kept",
@@ -389,7 +389,7 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: workspace.worker.runner.running is not None,
             "work",
         ),
-        Act(
+        Command(
             "queue",
             "Show the queue",
             "What runs and waits, with progress and log",
@@ -397,7 +397,7 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+J",
             menu="work",
         ),
-        Act(
+        Command(
             "flip",
             "Flip source and result",
             "Show the other side of the comparison",
@@ -406,7 +406,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "view",
         ),
-        Act(
+        Command(
             "frame",
             "Frame",
             "Show the chosen objects, or all, in both views",
@@ -415,7 +415,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "view",
         ),
-        Act(
+        Command(
             "widen_sheet",
             "Maximise the sheet",
             "Give the sheet the room of both views, or give it back",
@@ -423,7 +423,7 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+1",
             menu="view",
         ),
-        Act(
+        Command(
             "widen_model",
             "Maximise the model",
             "Give the model the room of both views, or give it back",
@@ -431,7 +431,7 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+2",
             menu="view",
         ),
-        Act(
+        Command(
             "search",
             "Find by name",
             "Find any command, object, bundle or setting",
@@ -439,22 +439,22 @@ def make_acts(window: Doings) -> list[Act]:
             "Ctrl+K",
             menu="view",
         ),
-        Act("guide", "Guide", "Open the guide at the page of this stage", window.open_guide, "F1", menu="view"),
-        Act(
+        Command("guide", "Guide", "Open the guide at the page of this stage", window.open_guide, "F1", menu="view"),
+        Command(
             "guide_hurry",
             "Guide: a folder and no time",
             "Open the guide's shortest way from a folder of models to a delivery",
             lambda: window.open_guide("no-time"),
             menu="view",
         ),
-        Act(
+        Command(
             "guide_recipes",
             "Guide: recipes",
             "Open the guide's recipes: props, rooms, trims, light for a level",
             lambda: window.open_guide("recipes"),
             menu="view",
         ),
-        Act(
+        Command(
             "follow",
             "Watch sources",
             "Read sources again when they have changed and rested, redo what is stale and deliver it; again to stop",
@@ -463,7 +463,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "project",
         ),
-        Act(
+        Command(
             "tonight_add",
             "Add to the batch list",
             "Keep what is open as it is now, to be redone and delivered with the other jobs of the list",
@@ -472,7 +472,7 @@ def make_acts(window: Doings) -> list[Act]:
             scene,
             "work",
         ),
-        Act(
+        Command(
             "tonight_start",
             "Run the batch list",
             "Begin the jobs of the list, one after the other or on a farm; the window stays free",
@@ -481,14 +481,14 @@ def make_acts(window: Doings) -> list[Act]:
             lambda: bool(window.tonight.jobs),
             "work",
         ),
-        Act(
+        Command(
             "project_menu",
             "Project menu",
             "New, open, save, recent",
             window.open_project_menu,
             "Alt+P",
         ),
-        Act(
+        Command(
             "theme",
             "Light or dark",
             "Change between the dark and the light look",
@@ -498,7 +498,7 @@ def make_acts(window: Doings) -> list[Act]:
     ]
     for number, stage in enumerate(STAGES):
         acts.append(
-            Act(
+            Command(
                 f"stage_{stage.replace(' ', '_')}",
                 f"Stage: {stage}",
                 f"Show the settings for {stage}",
@@ -509,7 +509,7 @@ def make_acts(window: Doings) -> list[Act]:
         )
     for lens in LENSES:
         acts.append(
-            Act(
+            Command(
                 f"lens_{lens}",
                 f"Lens: {LENS_WORDS.get(lens, lens).lower()}",
                 f"Colour both views by {lens}",

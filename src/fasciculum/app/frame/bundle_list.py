@@ -29,7 +29,7 @@ from fasciculum.app.look import ICONS, Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.counting import counted
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.ledger import bundle_calls, cost_of
@@ -37,7 +37,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.units import density_words
 from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"
@@ -351,7 +351,7 @@ class BundleList(QWidget):
             cost = cost_of(document.scene, bundle.objects)
             calls = bundle_calls(document.scene, bundle, document.delivery)
             row.setData(0, FIGURE, f"{cost.draw_calls} → {calls}")
-            work = on_sheet(document.scene, bundle)
+            work = resolve_bundle(document.scene, bundle)
             materials = (not work.bare) + len(
                 {leader for leader, _ in apart_materials(document.scene, work.apart).values()}
             )
@@ -376,7 +376,7 @@ class BundleList(QWidget):
     def _ways_of(self, bundle: Bundle, key: str, *, whole: bool = False) -> str:
         """Return how an object's materials are treated, all of it if ``whole``: beside a name there is little room."""
         scene = self.workspace.document.scene
-        ways = list(dict.fromkeys(on_sheet(scene, bundle).ways_of(scene, key)))
+        ways = list(dict.fromkeys(resolve_bundle(scene, bundle).ways_of(scene, key)))
         if whole or len(ways) < 2:
             return ", ".join(WAY_SHORT[way] for way in ways)
         return f"{len(ways)} ways"
@@ -388,8 +388,8 @@ class BundleList(QWidget):
         for number in range(row.childCount()):
             child = row.child(number)
             key, words, told = child.data(0, KEY), "", ""
-            ways = on_sheet(document.scene, bundle).ways_of(document.scene, key) if bundle.ways else (Way.BAKE,)
-            if Way.BAKE not in ways:
+            ways = resolve_bundle(document.scene, bundle).ways_of(document.scene, key) if bundle.ways else (MaterialTreatment.BAKE,)
+            if MaterialTreatment.BAKE not in ways:
                 words = self._ways_of(bundle, key)
                 told = self._ways_of(bundle, key, whole=True)
             elif fresh and key in self._densities and math.isfinite(self._densities[key]):

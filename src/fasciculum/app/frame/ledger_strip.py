@@ -26,7 +26,7 @@ from fasciculum.operations.lay_out.forecast import clean_size
 from fasciculum.operations.ledger import cost_of, ledger_of
 from fasciculum.session.stale import DONE, check_state
 from fasciculum.units import MIB, density_words, texture_bytes
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 FIGURES = (
     (
@@ -126,7 +126,7 @@ class LedgerStrip(QWidget):
             for name in ("fill", "density", "clean", "match"):
                 self._show(name, "no bundle chosen" if bundle is None else "empty bundle")
             return
-        if on_sheet(document.scene, bundle).bare:
+        if resolve_bundle(document.scene, bundle).bare:
             for name in ("fill", "density", "clean", "match"):
                 self._show(name, "no sheet needed")
             return

@@ -16,7 +16,7 @@ from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import QGuiApplication
 
 from fasciculum.app.workspace import Workspace
-from fasciculum.jobs.runner import CANCELLED, FAILED, Job
+from fasciculum.jobs.runner import CANCELLED, FAILED, QueueEntry
 from fasciculum.session.tasks import QUIET
 
 #: seconds of work from which its end is worth a word
@@ -51,7 +51,7 @@ class Notifier(QObject):
         self.workspace, self.send = workspace, send
         self.away = away or (lambda: QGuiApplication.applicationState() is not Qt.ApplicationState.ApplicationActive)
         self._began = 0.0
-        self._seen: list[Job] = []
+        self._seen: list[QueueEntry] = []
         workspace.queue_changed.connect(self._look)
 
     def _look(self) -> None:
@@ -72,7 +72,7 @@ class Notifier(QObject):
             threading.Thread(target=self.send, args=words, daemon=True).start()
 
 
-def summary(jobs: list[Job]) -> str:
+def summary(jobs: list[QueueEntry]) -> str:
     """Return what came of some work, in words."""
     failed = [job for job in jobs if job.state == FAILED]
     cancelled = [job for job in jobs if job.state == CANCELLED]

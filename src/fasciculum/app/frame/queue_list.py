@@ -19,7 +19,7 @@ from fasciculum.app.frame.tonight_part import TonightPart
 from fasciculum.app.parts import note, set_state
 from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import Workspace
-from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, Job
+from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, QueueEntry
 from fasciculum.operations.preparing import under_way
 from fasciculum.session.everything import Everything
 
@@ -33,7 +33,7 @@ ASK = 1000
 class _Row(QWidget):
     """One job."""
 
-    def __init__(self, job: Job, workspace: Workspace) -> None:
+    def __init__(self, job: QueueEntry, workspace: Workspace) -> None:
         super().__init__()
         self.job, self.workspace = job, workspace
         box = QVBoxLayout(self)

@@ -48,7 +48,7 @@ from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
-from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.hand import IslandEditor
 from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.tonight import Tonight
@@ -92,7 +92,7 @@ class Window(QMainWindow):
         self.notices = NoticeBar()
         self.files = Files(workspace, self, self.notices)
         self.repairs = Repairs(workspace, self)
-        self.hand = Hand(workspace)
+        self.hand = IslandEditor(workspace)
         self.shaper = Shaper(workspace, self.hand)
         self.pairs = Pairs(workspace)
         self.lights = Lights(workspace)

@@ -25,7 +25,7 @@ from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.pairs import Pairs
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
-from fasciculum.jobs.runner import FAILED, Job
+from fasciculum.jobs.runner import FAILED, QueueEntry
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
@@ -39,7 +39,7 @@ from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.overlaps import overlapping_triangles
 from fasciculum.uv.stretch import angle_stretch
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
@@ -104,7 +104,7 @@ def way_colors(document: Document) -> dict[str, np.ndarray]:
     """Return for each primitive of each bundled object the colour of how it is treated."""
     colors: dict[str, np.ndarray] = {}
     for bundle in document.bundles:
-        work = on_sheet(document.scene, bundle)
+        work = resolve_bundle(document.scene, bundle)
         for key in bundle.objects:
             for number, way in enumerate(work.ways_of(document.scene, key)):
                 color = way_color(way)
@@ -171,7 +171,7 @@ class ModelView(QWidget):
         self.frames = 0
         self._picture: QImage | None = None
         self._seen: service.Picture | None = None
-        self._inflight: Job | None = None
+        self._inflight: QueueEntry | None = None
         self._again = False
         self._whole = False
         self._scene: object = None
@@ -203,7 +203,7 @@ class ModelView(QWidget):
         *arguments: Any,
         finished: Callable[[Any], None] | None = None,
         **keywords: Any,
-    ) -> Job:
+    ) -> QueueEntry:
         return self.workspace.viewer.runner.submit(title, function, *arguments, finished=finished, **keywords)
 
     def refresh(self) -> None:

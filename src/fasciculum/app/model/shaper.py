@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
-from fasciculum.app.actions import Act
-from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.actions import Command
+from fasciculum.app.sheet.hand import IslandEditor
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import ObjectPolicy, ProjectionKind
 from fasciculum.model.counting import counted
@@ -37,7 +37,7 @@ class Shaper(QObject):
 
     changed = Signal()
 
-    def __init__(self, workspace: Workspace, hand: Hand) -> None:
+    def __init__(self, workspace: Workspace, hand: IslandEditor) -> None:
         super().__init__(workspace)
         self.workspace, self.hand = workspace, hand
         self.tool = LOOK
@@ -301,7 +301,7 @@ class Shaper(QObject):
 
     # -- acts -------------------------------------------------------------------------------------------------
 
-    def acts(self) -> list[Act]:
+    def acts(self) -> list[Command]:
         """Return all that can be done to the way objects are laid flat."""
 
         def some() -> bool:
@@ -319,8 +319,8 @@ class Shaper(QObject):
         def setting() -> bool:
             return self.projection is not None
 
-        def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Act:
-            return Act(name, title, tip, call, key, when, "surface")
+        def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Command:
+            return Command(name, title, tip, call, key, when, "surface")
 
         found = [
             act(

@@ -28,7 +28,7 @@ from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 DENOISERS = {"oidn": "removed by Open Image Denoise", "own": "removed by the simple filter"}
@@ -202,7 +202,7 @@ class BakePanel(FoldColumn):
             f"and {work:.0f} MiB of disk."
         )
         self.folds["Maps"].say(f"{count} · {memory:.0f} MiB")
-        bare = bool(bundle.objects) and on_sheet(scene, bundle).bare
+        bare = bool(bundle.objects) and resolve_bundle(scene, bundle).bare
         if bare:
             self.maps_note.setText("All materials of this bundle are kept apart. No maps are baked.")
             self.folds["Maps"].say("none needed")
@@ -283,7 +283,7 @@ class BakePanel(FoldColumn):
             if name in constants and states.get(name) == DONE:
                 state = "one value"
             told = "  ".join(part for part in (size, depth, state) if part)
-            if bundle.objects and on_sheet(self.workspace.document.scene, bundle).bare:
+            if bundle.objects and resolve_bundle(self.workspace.document.scene, bundle).bare:
                 told = "not needed"
             button.setText(told if name in wanted else "options")
             button.setToolTip(

@@ -32,7 +32,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB, density_words
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 #: folds that say nothing of a sheet that is given
 OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness")
@@ -226,7 +226,7 @@ class LayOutPanel(FoldColumn):
                 f"px; {about}{density_words(expected.density)} · {size:.0f} MiB in all · half the edge: "
                 f"{density_words(expected.density / 2)}"
             )
-        elif on_sheet(self.workspace.shown.scene, bundle).bare:
+        elif resolve_bundle(self.workspace.shown.scene, bundle).bare:
             self.size_note.setText("All materials are kept apart: no sheet is needed.")
         else:
             self.size_note.setText("measuring …" if bundle.objects else "the bundle is empty")

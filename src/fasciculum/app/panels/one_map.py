@@ -12,7 +12,7 @@ from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.errors import FasciculumError
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.map_wishes import ALL_THE_WAY, MapWish, judge_depth, judge_pattern, read_wish
+from fasciculum.model.map_wishes import ALL_THE_WAY, MapOverride, judge_depth, judge_pattern, read_wish
 from fasciculum.model.maps import KINDS
 
 AS_BUNDLE = "as the bundle"
@@ -103,12 +103,12 @@ class OneMap(Column):
         self._filling = False
 
     @property
-    def wish(self) -> MapWish:
+    def wish(self) -> MapOverride:
         """What is wished of the map, nothing filled in."""
         for text in self._bake.wishes:
             if text.partition(":")[0] == self.name:
                 return read_wish(text)
-        return MapWish(self.name)
+        return MapOverride(self.name)
 
     def _change(self, *_: object) -> None:
         if self._filling:
@@ -118,7 +118,7 @@ class OneMap(Column):
         shown = size.currentText().strip()
         values["size"] = dict(SIZES).get(shown, shown)
         values["pattern"] = self.pattern.text().strip()
-        wish = replace(MapWish(self.name), **values)
+        wish = replace(MapOverride(self.name), **values)
         try:
             if wish.pattern:
                 judge_pattern(wish.pattern)

@@ -15,7 +15,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.panels.plot import PlanPlot
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.choices import Combine, Way
+from fasciculum.model.choices import Combine, MaterialTreatment
 from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
@@ -236,7 +236,7 @@ class PlanPanel(Column):
             self.workspace.pointing = False
             self.workspace.preview(None)
             return
-        counts: dict[Way, int] = {}
+        counts: dict[MaterialTreatment, int] = {}
         for bundle in plan.bundles:
             for _, way in bundle.ways:
                 counts[way] = counts.get(way, 0) + 1

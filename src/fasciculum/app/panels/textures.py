@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.parts import note
 from fasciculum.app.workspace import Workspace
-from fasciculum.checks.textures import Texture, textures_of
+from fasciculum.checks.textures import CheckedTexture, textures_of
 from fasciculum.model.counting import counted
 from fasciculum.operations.gather.thumbnails import thumbnails
 from fasciculum.session.tasks import Kind, Task
@@ -53,7 +53,7 @@ class TextureTable(QDialog):
         self.workspace, self.repairs = workspace, repairs
         self.setWindowTitle("Textures")
         self.setObjectName("textures")
-        self.entries: list[Texture] = []
+        self.entries: list[CheckedTexture] = []
         self.pictures: dict[str, QIcon] = {}
         box = QVBoxLayout(self)
         box.setContentsMargins(10, 10, 10, 10)
@@ -106,7 +106,7 @@ class TextureTable(QDialog):
         button.setAutoDefault(False)
         return button
 
-    def _entry(self) -> Texture | None:
+    def _entry(self) -> CheckedTexture | None:
         row = self.rows.currentRow()
         return self.entries[row] if 0 <= row < len(self.entries) else None
 

@@ -19,12 +19,12 @@ from fasciculum.app.panels.plans import REST
 from fasciculum.app.parts import Column, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.operations.plan.ways import WayCost, way_costs
 from fasciculum.session import commands
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 COLUMNS = ("way", "texels", "MiB", "calls", "sharp")
 #: px, of the columns behind the first
@@ -109,8 +109,8 @@ class WaysPanel(Column):
             self.material.setCurrentIndex(max(self.material.findText(before), 0) if names else -1)
         self.setEnabled(bool(names))
         if bundle is not None:
-            counts: dict[Way, int] = {}
-            work = on_sheet(self.workspace.document.scene, bundle)
+            counts: dict[MaterialTreatment, int] = {}
+            work = resolve_bundle(self.workspace.document.scene, bundle)
             for index, name in enumerate(self.workspace.document.scene.material_names):
                 if name in names:
                     way = work.way_of(index)
@@ -149,7 +149,7 @@ class WaysPanel(Column):
             return
         scene, name = self.workspace.document.scene, self.material.currentText()
         names = scene.material_names
-        present = on_sheet(scene, bundle).way_of(names.index(name)) if name in names else None
+        present = resolve_bundle(scene, bundle).way_of(names.index(name)) if name in names else None
         self.table.setRowCount(len(self.costs))
         for row, cost in enumerate(self.costs):
             mark = "\u25b8 " if cost.way is present else ""
@@ -187,5 +187,5 @@ class WaysPanel(Column):
         )
 
 
-def _short(way: Way) -> str:
-    return {Way.APART: "apart", Way.BAKE: "baked"}.get(way, WAY_SHORT[way])
+def _short(way: MaterialTreatment) -> str:
+    return {MaterialTreatment.APART: "apart", MaterialTreatment.BAKE: "baked"}.get(way, WAY_SHORT[way])

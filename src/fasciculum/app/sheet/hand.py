@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, QRectF, Signal
 
-from fasciculum.app.actions import Act
+from fasciculum.app.actions import Command
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
@@ -20,7 +20,7 @@ from fasciculum.operations.lay_out import arrange
 from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: degrees of a turn by hand
 STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15.0}
@@ -28,7 +28,7 @@ STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15
 LARGER = 1.1
 
 
-class Hand(QObject):
+class IslandEditor(QObject):
     """Which places of the sheet are chosen, and the acts on them."""
 
     changed = Signal()
@@ -125,7 +125,7 @@ class Hand(QObject):
         if bundle is None or layout is None:
             return
         scene = self.workspace.document.scene
-        scene = scene if self.on_lightmap else on_sheet(scene, bundle).scene
+        scene = scene if self.on_lightmap else resolve_bundle(scene, bundle).scene
         starts = layout.starts
         materials: list[set[int]] = [set() for _ in layout.placements]
         for index, surface in enumerate(layout.surfaces):
@@ -237,7 +237,7 @@ class Hand(QObject):
 
     # -- acts -------------------------------------------------------------------------------------------------
 
-    def acts(self) -> list[Act]:
+    def acts(self) -> list[Command]:
         """Return all that the hand can do."""
 
         def some() -> bool:
@@ -249,8 +249,8 @@ class Hand(QObject):
         def tiled() -> bool:
             return some() and self.layout is not None and self.layout.tiles > 1
 
-        def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Act:
-            return Act(name, title, tip, call, key, when, "sheet")
+        def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Command:
+            return Command(name, title, tip, call, key, when, "sheet")
 
         found = [
             act("turn_back", "Turn left", "Turn the chosen islands by the allowed step", partial(self.turn, -1), "["),

@@ -9,11 +9,11 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent
 
-from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.hand import IslandEditor
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.layout import Layout
-from fasciculum.operations.lay_out.arrange import moved, snapped, trouble
+from fasciculum.operations.lay_out.arrange import moved, snapped, find_conflicts
 from fasciculum.operations.lay_out.onto import snapped_onto
 
 #: pixels of the screen that the pointer moves before a press becomes a drag, and within which islands snap
@@ -50,7 +50,7 @@ class Carried:
 class Seen(Protocol):
     """What the mouse needs of the view that it is over; points are in the view's pixels."""
 
-    hand: Hand
+    hand: IslandEditor
     workspace: Workspace
     live: Layout | None
     drawn: Drawn | None
@@ -167,7 +167,7 @@ class SheetMouse:
             more = snapped(box, others[close], layout.padding, reach)
             dx, dy = dx + more[0], dy + more[1]
         carried.dx, carried.dy = dx, dy
-        carried.overlapped, carried.near = trouble(layout, places, drawn.with_moved(places, dx, dy))
+        carried.overlapped, carried.near = find_conflicts(layout, places, drawn.with_moved(places, dx, dy))
 
     def _onto(self, layout: Layout, places: list[int], dx: float, dy: float) -> str:
         """Return which trim takes islands that are moved so far, and how they would lie there."""

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QWidget
 
 from fasciculum.app.colors import WAY_WORDS, object_color, scale_colors
 from fasciculum.app.look import Theme
-from fasciculum.app.sheet.hand import Hand
+from fasciculum.app.sheet.hand import IslandEditor
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.sheet.sheet_lens import OF_OBJECTS, SheetLens
@@ -35,7 +35,7 @@ from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import density_words
-from fasciculum.ways.on_sheet import islands_alone, on_sheet
+from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
 
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000
@@ -69,7 +69,7 @@ def _scaled(ratio: float) -> QColor:
 class SheetView(QWidget):
     """Pans with the middle button, zooms at the pointer with the wheel; islands are chosen and dragged."""
 
-    def __init__(self, workspace: Workspace, theme: Theme, hand: Hand) -> None:
+    def __init__(self, workspace: Workspace, theme: Theme, hand: IslandEditor) -> None:
         super().__init__()
         self.workspace = workspace
         self.hand = hand
@@ -205,7 +205,7 @@ class SheetView(QWidget):
         if bundle is None:
             return
         scene = self.workspace.document.scene
-        scene = scene if self.workspace.light_layout is layout else on_sheet(scene, bundle).scene
+        scene = scene if self.workspace.light_layout is layout else resolve_bundle(scene, bundle).scene
         task = Task(Kind.MEASURE, "Measure islands", measure_islands, (scene, layout), part="islands")
         self.workspace.run(task, take, anew=True)
 
@@ -298,7 +298,7 @@ class SheetView(QWidget):
                 if empty
                 else "Not packed yet.\nPress Pack (Ctrl+Return) to lay it out."
             )
-            if not empty and on_sheet(self.workspace.document.scene, bundle).bare:
+            if not empty and resolve_bundle(self.workspace.document.scene, bundle).bare:
                 words = "All materials of this bundle are kept apart.\nIt needs no sheet."
             if bundle.layout is not None and bundle.layout.scale <= 0:
                 words = "Nothing fits with this padding.\nChoose a larger sheet or less padding."
@@ -513,7 +513,7 @@ class SheetView(QWidget):
             self._mark(painter, self.islands[place], QColor(bad), True)
 
     def _paint_captions(self, painter: QPainter, bundle: Bundle) -> None:
-        if self._layout is None and on_sheet(self.workspace.document.scene, bundle).bare:
+        if self._layout is None and resolve_bundle(self.workspace.document.scene, bundle).bare:
             return
         width, height = self.sheet_size()
         font = painter.font()
@@ -551,7 +551,7 @@ class SheetView(QWidget):
             shared = next((len(island.keys) for island in self.islands if key in island.keys), 1)
             words = f"{key} · {counted(count, 'island')}"
             if not count:
-                work = on_sheet(self.workspace.document.scene, bundle)
+                work = resolve_bundle(self.workspace.document.scene, bundle)
                 ways = dict.fromkeys(work.ways_of(self.workspace.document.scene, key))
                 words = f"{key} · {', '.join(WAY_WORDS[way] for way in ways)}"
             if math.isfinite(density := self._density_of(key)):

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import bleed
-from fasciculum.baking.smoothing import Guide
+from fasciculum.baking.smoothing import EdgeStoppingGuide
 from fasciculum.kernels.lighting import ODD
 from fasciculum.kernels.smoothing import dim_rows, even_rows, spread_rows
 from fasciculum.model.choices import Choice
@@ -46,10 +46,10 @@ def available() -> bool:
     return importlib.util.find_spec(PACKAGE) is not None
 
 
-def guide_of(passes: LightPasses) -> Guide:
+def guide_of(passes: LightPasses) -> EdgeStoppingGuide:
     """Return which part of the surface each texel is of, and how it faces."""
     tiles = passes.tiles
-    guide = Guide(tiles.width, tiles.height, passes.target)
+    guide = EdgeStoppingGuide(tiles.width, tiles.height, passes.target)
     for piece in tiles.pieces():
         guide.take(piece, tiles.across, tiles.ids(piece), passes.corners)
     if passes.normals.shape[:2] == guide.labels.shape:
@@ -59,7 +59,7 @@ def guide_of(passes: LightPasses) -> Guide:
 
 
 def remove_noise(
-    passes: LightPasses, layer: NDArray[np.float32], guide: Guide, *, progress: Progress = SILENT
+    passes: LightPasses, layer: NDArray[np.float32], guide: EdgeStoppingGuide, *, progress: Progress = SILENT
 ) -> Denoiser:
     """Remove noise from a layer of light (H, W, 1 or 3), in place; it is continued beyond the islands before.
 
@@ -124,7 +124,7 @@ def _by_itself(
     layer: NDArray[np.float32],
     given: NDArray[np.float32],
     labels: NDArray[np.int64],
-    guide: Guide,
+    guide: EdgeStoppingGuide,
     progress: Progress,
 ) -> None:
     """Even light out over texels of the same island that face alike and are about as bright, as noise tells.

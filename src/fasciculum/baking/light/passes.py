@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import casting_items
-from fasciculum.baking.high import HighReader
+from fasciculum.baking.high import HighPolyProjector
 from fasciculum.baking.light.lamps import lamp_rows
 from fasciculum.baking.light.sky import SkyTables, sky_tables
 from fasciculum.baking.light.surfaces import BOUNCED, PixelsOf, World, world_of
@@ -64,7 +64,7 @@ class LightTerms:
 
 
 @dataclass(frozen=True, eq=False)
-class Shining:
+class LightScene:
     """What shines in a scene and what its rays meet, as kernels read them."""
 
     world: World
@@ -93,7 +93,7 @@ def shining_of(
     *,
     sharp: int = BOUNCED,
     world: World | None = None,
-) -> Shining:
+) -> LightScene:
     """Return what shines in a scene, and all that its light meets.
 
     Parameters
@@ -113,7 +113,7 @@ def shining_of(
     lamps = lamp_rows(lamps_of(whole))
     others = bool(len(lamps) or len(world.emitters.chances))
     step = OFF * diagonal_of(world_box(whole, [item.key for item in whole.objects]))
-    return Shining(world, lamps, sky_tables(whole.lighting.sky, panorama, others=others), step)
+    return LightScene(world, lamps, sky_tables(whole.lighting.sky, panorama, others=others), step)
 
 
 class LightPasses:
@@ -140,14 +140,14 @@ class LightPasses:
 
     def __init__(
         self,
-        shining: Shining,
+        shining: LightScene,
         scene: Scene,
         layout: Layout,
         target: Target,
         width: int,
         height: int,
         terms: LightTerms,
-        high: HighReader | None = None,
+        high: HighPolyProjector | None = None,
         *,
         normals: NDArray[np.float32] | None = None,
         edges: str = "source",
@@ -267,7 +267,7 @@ def steps_of(rays: int) -> Iterator[int]:
 
 
 def _places_of(
-    high: HighReader | None, tiles: Tiles, progress: Progress
+    high: HighPolyProjector | None, tiles: Tiles, progress: Progress
 ) -> tuple[NDArray[np.int32], NDArray[np.int64], NDArray[np.float64]]:
     """Return the number of each texel that reads the high-poly, -1 of others, and where it is lit on that.
 

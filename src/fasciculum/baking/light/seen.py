@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import casting_items, outside
-from fasciculum.baking.light.passes import Shining, shining_of
+from fasciculum.baking.casting import casting_items, fix_winding
+from fasciculum.baking.light.passes import LightScene, shining_of
 from fasciculum.baking.light.surfaces import PixelsOf
 from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.world import world_normals
@@ -38,13 +38,13 @@ class LitView:
         panorama: NDArray[np.float32] | None = None,
         progress: Progress = SILENT,
     ) -> None:
-        self.shining: Shining = shining_of(whole, pixels, panorama, progress, sharp=SHARP)
+        self.shining: LightScene = shining_of(whole, pixels, panorama, progress, sharp=SHARP)
         parts = [np.zeros((0, 3, 3))]
         for scene, key in casting_items(whole, [item.key for item in whole.objects], everything=True):
             item = scene.object(key)
             linear = scene.nodes[item.node].world[:3, :3]
             for primitive in scene.primitives_of(item):
-                parts.append(outside(scene, item, world_normals(corner_normals(primitive), linear)))
+                parts.append(fix_winding(scene, item, world_normals(corner_normals(primitive), linear)))
         self._normals = np.ascontiguousarray(np.concatenate(parts), np.float32)
 
     def see(

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.casting import Tree, outside, tree_of, triangles_of
+from fasciculum.baking.casting import Tree, fix_winding, tree_of, triangles_of
 from fasciculum.model.scene import BLEND, MASK, OPAQUE, Image, Material, Primitive, Scene, TextureSlot
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import brightness, srgb_to_linear
@@ -206,8 +206,8 @@ def world_of(
                 scene,
                 primitive,
                 triangles_of(scene, item, primitive),
-                outside(scene, item, np.concatenate(uvs, axis=2)),
-                None if told is None else outside(scene, item, told),
+                fix_winding(scene, item, np.concatenate(uvs, axis=2)),
+                None if told is None else fix_winding(scene, item, told),
             )
     surfaces, emitters = tables.found(glow=glow)
     numbers = np.ascontiguousarray(solid_numbers, np.int32), np.ascontiguousarray(clear_numbers, np.int32)

@@ -8,11 +8,11 @@ from typing import Any
 
 from numpy.typing import NDArray
 
-from fasciculum.baking.bakers import Baking, Conditions, Made, MapPlan
+from fasciculum.baking.bakers import MapBaker, Conditions, Made, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.light.gathering import Gathered
-from fasciculum.baking.light.passes import Shining
-from fasciculum.baking.needs import Needs, needs_of
+from fasciculum.baking.light.passes import LightScene
+from fasciculum.baking.needs import RequiredMaps, needs_of
 from fasciculum.baking.occlusion import rays_of
 from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
@@ -35,10 +35,10 @@ from fasciculum.operations.bake.light import (
     shining_in,
 )
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 
-def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: Needs) -> str:
+def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: RequiredMaps) -> str:
     """Return a digest of all that one map is made from but the surfaces themselves."""
     bake, wish = bundle.bake, bundle.bake.wish(kind.name)
     apart = bake.on_light_sheet(kind.name)
@@ -97,7 +97,7 @@ def _own_surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> 
     return tuple(digest_of(scene.nodes[scene.object(key).node].world) for key in bundle.objects)
 
 
-def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None = None) -> str:
+def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: RequiredMaps | None = None) -> str:
     """Return a digest of all that one map of a bundle is made from, empty when there is no layout."""
     layout = bundle.layout
     if layout is None:
@@ -107,15 +107,15 @@ def map_digest(scene: Scene, bundle: Bundle, kind: MapKind, needs: Needs | None 
     needs = needs or wanted_maps(scene, bundle)
     if bundle.bake.on_light_sheet(kind.name):
         return digest_of(_frame(scene, bundle, layout, kind, needs), *_surfaces(scene, bundle, kind, scene))
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     return digest_of(_frame(scene, work.bundle, layout, kind, needs), *_surfaces(work.scene, work.bundle, kind, scene))
 
 
-def wanted_maps(scene: Scene, bundle: Bundle) -> Needs:
+def wanted_maps(scene: Scene, bundle: Bundle) -> RequiredMaps:
     """Return which maps a bundle is to have, and the constants beside them."""
     if bundle.given is not None:
         return given_needs(scene, [scene.object(key) for key in bundle.objects], bundle.given)
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     items = tuple(work.scene.object(key) for key in work.bundle.objects)
     return needs_of(work.scene, items, bundle.bake)
 
@@ -157,7 +157,7 @@ def bake(
         When there is no layout, islands overlap on it, or a map is named that the bundle is not to have.
     """
     whole_scene, given, own = scene, bundle, bundle.objects
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     scene, bundle = work.scene, work.bundle
     layout = _demanded(bundle)
     if bundle.given is not None:
@@ -191,7 +191,7 @@ def bake(
             blanks.append(store.blank(shape, dtype))  # type: ignore[arg-type]
             return blanks[-1]
 
-        baking = Baking(
+        baking = MapBaker(
             sheet.scene,
             sheet.layout,
             sheet.target,
@@ -278,7 +278,7 @@ def _sheets(
     given: Bundle,
     bundle: Bundle,
     kinds: list[MapKind],
-    shining: Shining | None,
+    shining: LightScene | None,
     progress: Progress,
 ) -> list[_Sheet]:
     """Return the sheets that maps lie on; ``given`` is the bundle as it is, ``bundle`` as it is laid out."""
@@ -340,7 +340,7 @@ def _shower(
     return show
 
 
-def _conditions(bundle: Bundle, needs: Needs) -> Conditions:
+def _conditions(bundle: Bundle, needs: RequiredMaps) -> Conditions:
     """Return what is the same for all maps of a bundle."""
     bake = bundle.bake
     return Conditions(
@@ -360,7 +360,7 @@ def _conditions(bundle: Bundle, needs: Needs) -> Conditions:
 
 
 def _plan(
-    whole: Scene, sheet: _Sheet, kind: MapKind, needs: Needs, before: BakedMap | None, store: PixelStore
+    whole: Scene, sheet: _Sheet, kind: MapKind, needs: RequiredMaps, before: BakedMap | None, store: PixelStore
 ) -> MapPlan:
     """Return what is to be baked of a map: all of it, or what surfaces show that are not what they were."""
     scene, bundle, layout = sheet.scene, sheet.bundle, sheet.layout
@@ -383,7 +383,7 @@ def _plan(
 
 
 def _kept(
-    whole: Scene, sheet: _Sheet, plan: MapPlan, made: Made, needs: Needs, store: PixelStore
+    whole: Scene, sheet: _Sheet, plan: MapPlan, made: Made, needs: RequiredMaps, store: PixelStore
 ) -> BakedMap | MapConstant:
     """Keep a finished map, or the constant that stands for it."""
     kind, bundle = plan.kind, sheet.bundle

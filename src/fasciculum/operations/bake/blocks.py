@@ -8,18 +8,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
-from fasciculum.ways.laid import OnSheet
-from fasciculum.ways.patches import Patch, corners, through
+from fasciculum.ways.laid import ResolvedBundle
+from fasciculum.ways.patches import AtlasRegion, corners, transform_uvs
 
 #: how far a block may lie off the grid and still be on it, texels
 NEAR = 1e-3
 
 
 def keep_normals(
-    scene: Scene, on: OnSheet, layout: Layout, pixels: NDArray[Any], read: Callable[[Image], NDArray[Any]]
+    scene: Scene, on: ResolvedBundle, layout: Layout, pixels: NDArray[Any], read: Callable[[Image], NDArray[Any]]
 ) -> None:
     """Copy normals of blocks that lie texel for texel into a baked normal map, turned by quarters as the block is.
 
@@ -33,12 +33,12 @@ def keep_normals(
     if pixels.dtype.kind != "u" or pixels.shape[:2] != (layout.height, layout.across):
         return
     for patch in on.patches:
-        if patch.way is Way.BAKE:
+        if patch.way is MaterialTreatment.BAKE:
             _keep_one(scene, patch, layout, pixels, read)
 
 
 def _keep_one(
-    scene: Scene, patch: Patch, layout: Layout, pixels: NDArray[Any], read: Callable[[Image], NDArray[Any]]
+    scene: Scene, patch: AtlasRegion, layout: Layout, pixels: NDArray[Any], read: Callable[[Image], NDArray[Any]]
 ) -> None:
     material = scene.materials[patch.material]
     slot = material.normal
@@ -54,7 +54,7 @@ def _keep_one(
     steps = row[:, :2] @ np.diag(1 / (np.diag(patch.uvs[:, :2]) * size))
     if np.abs(steps - turn).max() > NEAR or abs(np.linalg.det(turn) - 1) > NEAR:
         return
-    places = through(corners(patch).reshape(-1, 2), row)
+    places = transform_uvs(corners(patch).reshape(-1, 2), row)
     low, high = places.min(axis=0), places.max(axis=0)
     if np.abs(places - np.round(places)).max() > NEAR:
         return
@@ -63,7 +63,7 @@ def _keep_one(
     middles = np.stack([columns.ravel() + 0.5, rows.ravel() + 0.5], axis=1)
     inverse = np.linalg.inv(row[:, :2])
     flat = (middles - row[:, 2]) @ inverse.T
-    at = np.floor(through(flat, patch.uvs) * size).astype(np.int64) % size.astype(np.int64)
+    at = np.floor(transform_uvs(flat, patch.uvs) * size).astype(np.int64) % size.astype(np.int64)
     stored = np.asarray(source[at[:, 1], at[:, 0], :3]).astype(np.int64)
     most = int(np.iinfo(pixels.dtype).max)
     # green points up, and images down

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.needs import Needs
+from fasciculum.baking.needs import RequiredMaps
 from fasciculum.errors import MissingFile
 from fasciculum.io.codecs import decode
 from fasciculum.io.pixels import PixelStore
@@ -39,11 +39,11 @@ def given_bytes(file: str, digest: str) -> bytes:
     return data
 
 
-def given_needs(scene: Scene, objects: Sequence[Object], given: Given) -> Needs:
+def given_needs(scene: Scene, objects: Sequence[Object], given: Given) -> RequiredMaps:
     """Return the maps that a given sheet has, and what its material is besides."""
     used = scene.materials_among([item.key for item in objects])
     has_orm = any(one.name == ORM.name for one in given.maps)
-    return Needs(
+    return RequiredMaps(
         maps=tuple(one.name for one in given.maps),
         metallic=1.0 if has_orm else 0.0,
         roughness=1.0,

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.light.passes import LightPasses, LightTerms, Shining, shining_of, world_in
+from fasciculum.baking.light.passes import LightPasses, LightTerms, LightScene, shining_of, world_in
 from fasciculum.baking.light.shares import LEAST, PART, RAYS, shares_of
 from fasciculum.baking.light.surfaces import World
 from fasciculum.baking.target import build_target
@@ -70,7 +70,7 @@ def surfaces_digest(scene: Scene) -> str:
 _worlds = Latest[World]()
 
 
-def shining_in(scene: Scene, store: PixelStore, *, progress: Progress = SILENT) -> Shining:
+def shining_in(scene: Scene, store: PixelStore, *, progress: Progress = SILENT) -> LightScene:
     """Return what shines in a scene, and all that its light meets.
 
     Raises
@@ -158,7 +158,7 @@ def _made_from(layout: Layout) -> str:
 
 
 def light_layout_of(
-    scene: Scene, bundle: Bundle, shining: Shining | None = None, *, progress: Progress = SILENT
+    scene: Scene, bundle: Bundle, shining: LightScene | None = None, *, progress: Progress = SILENT
 ) -> Layout:
     """Return the layout of a bundle's light sheet: the one that it has where that still holds, else a fresh one.
 
@@ -184,7 +184,7 @@ def light_layout_of(
     return measured(replace(found, made_from=digest))
 
 
-def _shares(scene: Scene, bundle: Bundle, layout: Layout, shining: Shining, progress: Progress) -> NDArray[np.float64]:
+def _shares(scene: Scene, bundle: Bundle, layout: Layout, shining: LightScene, progress: Progress) -> NDArray[np.float64]:
     """Return how many texels each island of a light sheet is worth."""
     bake = bundle.bake
     width, height = (max(edge // PART, LEAST) for edge in (layout.width, layout.height))

@@ -21,7 +21,7 @@ MOST_HIGH = 420
 
 
 @dataclass(frozen=True, eq=False)
-class Sight:
+class ProgressiveRender:
     """A picture in the making: sums of what is seen, nits, and of what is hit, (H, W, 4), and samples of each pixel."""
 
     sums: NDArray[np.float32]
@@ -60,11 +60,11 @@ def look(
     camera: Camera,
     size: tuple[int, int],
     step: int,
-    before: Sight | None = None,
+    before: ProgressiveRender | None = None,
     *,
     bounces: int = 3,
     progress: Progress = SILENT,
-) -> Sight:
+) -> ProgressiveRender:
     """Return a picture of a scene in its light.
 
     Parameters
@@ -79,4 +79,4 @@ def look(
     done = 0 if before is None else before.samples
     view = view_of(scene, store, progress)
     view.see(camera.eye(), axes_of(camera, width / height), sums, (done, SAMPLES[step]), bounces, progress)
-    return Sight(sums, SAMPLES[step])
+    return ProgressiveRender(sums, SAMPLES[step])

@@ -34,7 +34,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import angle_stretch, measure_stretch
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9
@@ -202,7 +202,7 @@ def check_bundle(
     if bundle.given is not None:
         # nothing of the source is on it that it could be compared with
         return CheckResult((), 1, *stretch_of(scene, layout), made_from=check_digest(bundle))
-    whole, on = scene, on_sheet(scene, bundle)
+    whole, on = scene, resolve_bundle(scene, bundle)
     on.demand_fit()
     named = frozenset(patch.key for patch in on.patches)
     laid = layout

@@ -16,7 +16,7 @@ from fasciculum.operations.check.owners import owners_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 from fasciculum.ways.reading import read_of
 
 
@@ -37,7 +37,7 @@ def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
 
 
 def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[float]:
-    work, item = on_sheet(scene, bundle), scene.object(key)
+    work, item = resolve_bundle(scene, bundle), scene.object(key)
     mesh = scene.nodes[item.node].mesh
     corners = corners_of(scene, item)
     source = source_texel_areas(scene, item, corners)

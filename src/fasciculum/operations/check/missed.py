@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.high import HighReader, paired_of
+from fasciculum.baking.high import HighPolyProjector, paired_of
 from fasciculum.baking.pyramids import ROLES
-from fasciculum.baking.reaching import Partners, low_rows, mark_single_sheets
+from fasciculum.baking.reaching import RayTargets, low_rows, mark_single_sheets
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.io.pixels import PixelStore
@@ -16,7 +16,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: px along the longer edge of what is shown, and rays from each triangle
 LONGEST, ASKED = 1024, 12
@@ -32,7 +32,7 @@ def missed_texels(
     ndarray of uint8, shape (h, w)
         2 where the rays meet nothing, 1 where they meet something, 0 for what reads no high-poly object.
     """
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     layout = bundle.layout
     if layout is None or layout.scale <= 0 or not work.fits:
         return None
@@ -42,7 +42,7 @@ def missed_texels(
     width, height = max(round(layout.across * share), 1), max(round(layout.height * share), 1)
     bake = bundle.bake
     target = build_target(work.scene, layout, bake.edges, bake.edge_angle)
-    reader = HighReader(
+    reader = HighPolyProjector(
         work.scene,
         layout,
         target,
@@ -84,7 +84,7 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
         if pair is None or not pair.high:
             continue
         rows = low_rows(scene, key, pair.reach(told), pair.handles, detail.cage_of(pair))
-        there, own = Partners(detail.scene, pair.high), Partners(scene, [key])
+        there, own = RayTargets(detail.scene, pair.high), RayTargets(scene, [key])
         mark_single_sheets(rows, own, there)
         triangles = np.repeat(np.arange(len(rows)), ASKED)
         met, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))

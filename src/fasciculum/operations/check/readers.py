@@ -7,19 +7,19 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.laid import OnSheet, Reader
-from fasciculum.ways.patches import through
+from fasciculum.ways.laid import ResolvedBundle, RegionUser
+from fasciculum.ways.patches import transform_uvs
 
 #: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on
 SMALL = np.array([[-0.4, -0.4], [0.4, -0.4], [0.0, 0.4]], np.float64)
 
 
-def with_readers(whole: Scene, on: OnSheet, layout: Layout, objects: tuple[str, ...]) -> tuple[Scene, Layout]:
+def with_readers(whole: Scene, on: ResolvedBundle, layout: Layout, objects: tuple[str, ...]) -> tuple[Scene, Layout]:
     """Return a bundle's scene and layout with a surface more for what of each object reads patches.
 
     Parameters
@@ -91,24 +91,24 @@ def plain_name(key: str) -> str:
     return key.removesuffix(MARK)
 
 
-def _within(on: OnSheet, layout: Layout, reader: Reader) -> tuple[Primitive, NDArray[np.float64]]:
+def _within(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> tuple[Primitive, NDArray[np.float64]]:
     """Return a reader's primitive and where its triangles lie; what repeats over a slice is cut at its sides."""
     which = on.slice_of(reader)
     if which < 0:
         return reader.primitive, _corners(on, layout, reader)
     patch = on.patches[reader.patch]
-    primitive, laid = cut_at_repeats(reader.primitive, through(reader.flat, patch.uvs))
+    primitive, laid = cut_at_repeats(reader.primitive, transform_uvs(reader.flat, patch.uvs))
     left = (layout.own_tiles + which) * layout.width
     return primitive, laid * np.array([layout.width, layout.height]) + np.array([left, 0.0])
 
 
-def _corners(on: OnSheet, layout: Layout, reader: Reader) -> NDArray[np.float64]:
+def _corners(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> NDArray[np.float64]:
     """Return where a reader's triangles lie, each within the sheet, with an area to be sampled on."""
     corners: NDArray[np.float64] = on.sheet_corners(layout, reader)
     way = on.patches[reader.patch].way
-    if way is Way.SWATCH:
+    if way is MaterialTreatment.SWATCH:
         return corners + SMALL
-    if way is Way.LANE:
+    if way is MaterialTreatment.LANE:
         shift = np.floor(corners[..., 0].mean(axis=1) / layout.width) * layout.width
         corners = corners - np.stack([shift, np.zeros(len(shift))], axis=1)[:, None, :]
     return corners

@@ -32,7 +32,7 @@ class Dress:
     no_tangents: bool = False
 
 
-def dress(scene: Scene, bundle: Bundle, item: Object, material: int, wishes: Dress) -> list[Part]:
+def build_mesh_parts(scene: Scene, bundle: Bundle, item: Object, material: int, wishes: Dress) -> list[Part]:
     """Return an object's primitives with sheet UVs: one for each tile, where their attributes allow that.
 
     ``material`` is that of the first tile; the others follow.

@@ -30,7 +30,7 @@ from fasciculum.operations.deliver.conventions import (
     encoded_source,
     tile_name,
 )
-from fasciculum.operations.deliver.dressing import Dress, by_material, dress, dress_reader, tinted
+from fasciculum.operations.deliver.dressing import Dress, by_material, build_mesh_parts, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
 from fasciculum.operations.deliver.lights import (
     LIGHT_UVS,
@@ -42,7 +42,7 @@ from fasciculum.operations.deliver.lights import (
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: magnifying and minifying filters of a sheet's textures, as glTF numbers them: none, linear, and linear between levels
 NEAREST, LINEAR, TRILINEAR = 9728, 9729, 9987
@@ -60,7 +60,7 @@ def ready_bundles(document: Document) -> list[Bundle]:
 def bare_bundles(document: Document) -> list[Bundle]:
     """Return the bundles whose materials are all kept apart, so that they need no sheet."""
     scene = document.scene
-    return [bundle for bundle in document.bundles if bundle.objects and on_sheet(scene, bundle).bare]
+    return [bundle for bundle in document.bundles if bundle.objects and resolve_bundle(scene, bundle).bare]
 
 
 def pages_of(bundle: Bundle) -> int:
@@ -98,7 +98,7 @@ class SceneBuilder:
         bare = bare_bundles(document)
         #: with those that have no sheet
         self.every = [bundle for bundle in document.bundles if bundle in self.ready or bundle in bare]
-        self.on = {bundle.name: on_sheet(self.scene, bundle) for bundle in self.every}
+        self.on = {bundle.name: resolve_bundle(self.scene, bundle) for bundle in self.every}
         for work in self.on.values():
             work.demand_fit()
         self.apart = apart_materials(self.scene, {one for work in self.on.values() for one in work.apart})
@@ -191,7 +191,7 @@ class SceneBuilder:
         if bundle.layout is not None and bundle.texturing is not None:
             number = self.numbers[bundle.name]
             if item.key in bundle.layout.surface_numbers:
-                parts += dress(work.scene, bundle, work.scene.object(item.key), number, wishes)
+                parts += build_mesh_parts(work.scene, bundle, work.scene.object(item.key), number, wishes)
             for reader in work.readers_of(self.scene, item.key):
                 corners = work.sheet_corners(bundle.layout, reader)
                 which = work.slice_of(reader)

@@ -80,7 +80,7 @@ def gather(
     if not scene.sources:
         raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
     progress.update(0.99, "Looking for what is unusual")
-    settle(scene)
+    freeze_arrays(scene)
     told = scene_findings(scene)
     # an image that objects read is told with them
     with_objects = {(one.code, one.image) for one in told if one.object}
@@ -88,7 +88,7 @@ def gather(
     return scene, (*rest, *told, *unread_textures(scene, findings))
 
 
-def settle(scene: Scene) -> None:
+def freeze_arrays(scene: Scene) -> None:
     """Work out the digests that tell objects apart, while the artist is waiting anyway."""
     # both are worked out when they are first asked for, and kept with the scene
     _ = scene.shapes, scene.surfaces
@@ -98,7 +98,7 @@ def with_names(scene: Scene, names: Mapping[str, str]) -> Scene:
     """Return a scene whose sources, by their paths, go by the names that they were first given."""
     renamed = tuple(replace(source, named=names.get(source.path) or source.named) for source in scene.sources)
     scene = replace(scene, sources=renamed)
-    settle(scene)
+    freeze_arrays(scene)
     return scene
 
 

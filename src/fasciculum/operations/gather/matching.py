@@ -13,7 +13,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import Texturing
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 
 def _plain(key: str) -> str:
@@ -59,7 +59,7 @@ def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> 
     """Return a bundle with its objects under their present keys; what is gone leaves the layout, the rest stays put."""
     objects = tuple(renamed[key] for key in bundle.objects if key in renamed)
     # what is laid out may be less than the objects have, and patches beside them
-    laid = on_sheet(scene, replace(bundle, objects=objects, shapings=(), twin_rules=()))
+    laid = resolve_bundle(scene, replace(bundle, objects=objects, shapings=(), twin_rules=()))
     names = dict(renamed) | {patch.key: patch.key for patch in laid.patches}
     layout = None if bundle.layout is None else _carried_layout(bundle.layout, names, laid.scene)
     if objects == bundle.objects and layout is bundle.layout:

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from fasciculum.baking.reaching import (
-    Partners,
+    RayTargets,
     foreseen_missed,
     low_rows,
     mark_single_sheets,
@@ -30,7 +30,7 @@ def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
     detail = scene.detail
     if detail is None:
         return scene
-    trees: dict[tuple[str, ...], Partners] = {}
+    trees: dict[tuple[str, ...], RayTargets] = {}
     # copies of a pair reach as far, so that they can share a place
     known: dict[tuple[object, ...], Pair] = {}
     pairs = []
@@ -43,13 +43,13 @@ def measured_pairs(scene: Scene, *, progress: Progress = SILENT) -> Scene:
         alike = scene.relation(pair), pair.own, pair.handles, tuple((linear.T @ linear).round(6).ravel().tolist())
         if alike not in known:
             if pair.high not in trees:
-                trees[pair.high] = Partners(detail.scene, pair.high, progress=progress)
+                trees[pair.high] = RayTargets(detail.scene, pair.high, progress=progress)
             known[alike] = _measured(scene, pair, trees[pair.high], progress)
         pairs.append(replace(pair, span=known[alike].span, missed=known[alike].missed))
     return replace(scene, detail=replace(detail, pairs=tuple(pairs)))
 
 
-def _measured(scene: Scene, pair: Pair, partners: Partners, progress: Progress) -> Pair:
+def _measured(scene: Scene, pair: Pair, partners: RayTargets, progress: Progress) -> Pair:
     detail = scene.detail
     assert detail is not None
     span = pair.span
@@ -57,7 +57,7 @@ def _measured(scene: Scene, pair: Pair, partners: Partners, progress: Progress) 
         span = span_between(scene, pair.low, partners, diagonal_of(world_box(scene, [pair.low])), progress)
     pair = replace(pair, span=span)
     rows = low_rows(scene, pair.low, pair.reach(), pair.handles, detail.cage_of(pair))
-    own = Partners(scene, [pair.low])
+    own = RayTargets(scene, [pair.low])
     mark_single_sheets(rows, own, partners)
     return replace(pair, missed=foreseen_missed(rows, own, partners))
 
@@ -67,7 +67,7 @@ class Owners:
 
     def __init__(self, scene: Scene) -> None:
         self.keys = [item.key for item in scene.objects]
-        self._surface = Partners(scene, self.keys)
+        self._surface = RayTargets(scene, self.keys)
 
     def of(self, high: Scene, key: str, far: float) -> str | None:
         """Return the object that most of a high-poly object's surface lies on, None when it lies on none."""

@@ -18,7 +18,7 @@ from fasciculum.kernels.masks import too_near
 from fasciculum.model.layout import Layout
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.lay_out.lay_out import LEAST_SQUEEZED, measured, paged
-from fasciculum.operations.lay_out.pieces import islands_of, placed
+from fasciculum.operations.lay_out.pieces import islands_of, apply_affine
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.outlines import first_on_places, place_borders
@@ -209,7 +209,7 @@ def snapped(
     return found[0], found[1]
 
 
-def trouble(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[int], set[int]]:
+def find_conflicts(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[int], set[int]]:
     """Return the places that some places overlap, or come nearer to than the padding; -1 stands for the border.
 
     Parameters
@@ -338,7 +338,7 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
     packer = Packer(
         [islands[index] * size for index, size in zip(moving.tolist(), sizes.tolist(), strict=True)],
         rules,
-        held=[placed(islands[index], layout.placements[index]) for index in first[others].tolist() if on_tiles[index]],
+        held=[apply_affine(islands[index], layout.placements[index]) for index in first[others].tolist() if on_tiles[index]],
         seed=sheet.seed,
         enough=progress.enough,
         progress=progress.part(0.0, 0.9),

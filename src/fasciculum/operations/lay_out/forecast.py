@@ -17,7 +17,7 @@ from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import ObjectFigures, figures_of
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86
@@ -69,7 +69,7 @@ class Ahead:
 def look_ahead(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> Ahead:
     """Flatten a bundle and find its twins, to tell what they save before anything is packed."""
     digest = layout_digest(scene, bundle)
-    work = on_sheet(scene, with_parted(scene, bundle))
+    work = resolve_bundle(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     pieces = pieces_of(scene, bundle, progress)
     copies = np.concatenate(

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Grows, Turns, Way
+from fasciculum.model.choices import Grows, Turns, MaterialTreatment
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -18,14 +18,14 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.onto import given_rules, lay_onto
-from fasciculum.operations.lay_out.pieces import Pieces, flat_area, has_upright, pieces_of, placed
+from fasciculum.operations.lay_out.pieces import Pieces, flat_area, has_upright, pieces_of, apply_affine
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.laid import OnSheet
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.laid import ResolvedBundle
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
@@ -56,7 +56,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         colors = scene.surfaces if bundle.given.is_palette else {}
         surfaces = [scene.shapes[key] + colors.get(key, "") for key in bundle.objects]
         return digest_of(repr((told, shaped)), *surfaces)
-    work = on_sheet(scene, with_parted(scene, bundle))
+    work = resolve_bundle(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     patches = tuple((patch.key, patch.row) for patch in work.patches)
     made = (
@@ -98,7 +98,7 @@ def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Prog
     digest = layout_digest(scene, bundle)
     if bundle.given is not None:
         return replace(lay_onto(scene, bundle, fresh=fresh, progress=progress), made_from=digest)
-    on = on_sheet(scene, with_parted(scene, bundle))
+    on = resolve_bundle(scene, with_parted(scene, bundle))
     scene, bundle = on.scene, on.bundle
     sheet = bundle.sheet_in_force
     pieces = pieces_of(scene, bundle, progress.part(0, 0.1))
@@ -121,7 +121,7 @@ class _Laying:
         pieces: Pieces,
         sheet: SheetSettings,
         before: Layout | None,
-        on: OnSheet,
+        on: ResolvedBundle,
         progress: Progress,
     ) -> None:
         self.pieces, self.sheet, self.before, self.progress = pieces, sheet, before, progress
@@ -138,7 +138,7 @@ class _Laying:
             if patch is not None and patch.row is not None:
                 self.fixed[first] = np.array(patch.row)
                 self.sliced |= set() if patch.held else {first}
-            elif patch is not None and patch.way is Way.BAKE:
+            elif patch is not None and patch.way is MaterialTreatment.BAKE:
                 self.blocks = patch.density
                 self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
             first += surface.count
@@ -179,7 +179,7 @@ class _Laying:
 
     def _lying(self, held: dict[int, NDArray[np.float64]]) -> list[NDArray[np.float64]]:
         """Return the triangles of islands that lie on the sheet, in texels."""
-        return [placed(self.pieces.islands[index], row) for index, row in held.items() if index not in self.sliced]
+        return [apply_affine(self.pieces.islands[index], row) for index, row in held.items() if index not in self.sliced]
 
     def calm(self) -> Layout | None:
         """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
@@ -291,8 +291,8 @@ class _Laying:
     def _fixed_fit(self, sheet: SheetSettings) -> bool:
         """Tell whether what must lie at its place does so within the sheet."""
         return all(
-            placed(self.pieces.islands[index], row)[..., 1].max() <= sheet.height - sheet.border
-            and placed(self.pieces.islands[index], row)[..., 0].max() <= sheet.width
+            apply_affine(self.pieces.islands[index], row)[..., 1].max() <= sheet.height - sheet.border
+            and apply_affine(self.pieces.islands[index], row)[..., 0].max() <= sheet.width
             for index, row in self.fixed.items()
             if index not in self.sliced
         )
@@ -307,7 +307,7 @@ class _Laying:
             return packed
         rows = packed.placements.copy()
         for row, island in zip(rows, islands, strict=True):
-            corner = placed(island, row).reshape(-1, 2).min(axis=0)
+            corner = apply_affine(island, row).reshape(-1, 2).min(axis=0)
             row[[2, 5]] += np.round(corner) - corner
         return Packed(packed.scale, rows)
 

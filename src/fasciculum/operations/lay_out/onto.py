@@ -17,7 +17,7 @@ from fasciculum.model.given import Given, Trim, TrimRepeats
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import OPAQUE, Material, Object, Scene
 from fasciculum.model.unwrapping import Shaping, UnwrapSettings
-from fasciculum.operations.lay_out.pieces import earlier_islands, islands_of, pieces_of, placed
+from fasciculum.operations.lay_out.pieces import earlier_islands, islands_of, pieces_of, apply_affine
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
@@ -378,7 +378,7 @@ def snapped_onto(layout: Layout, given: Given, before: Layout) -> Layout:
     islands = [corners for surface in layout.surfaces for corners in islands_of(surface)]
     for number in moved.tolist():
         corners = islands[number]
-        lying = placed(corners, rows[number]).reshape(-1, 2)
+        lying = apply_affine(corners, rows[number]).reshape(-1, 2)
         low, high = lying.min(axis=0), lying.max(axis=0)
         middle = (low + high) / 2
         field = trim_under(given, float(middle[0]), float(middle[1]))
@@ -443,7 +443,7 @@ def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout
             turned, mirrored = count % 2 == 0, mirrors and count % 4 in (1, 2)
             signs = np.array([-1.0 if turned != mirrored else 1.0, -1.0 if turned else 1.0])
             # about its own middle, so that it lies in the same box
-            lying = placed(islands[number], rows[number]).reshape(-1, 2)
+            lying = apply_affine(islands[number], rows[number]).reshape(-1, 2)
             middle = (lying.min(axis=0) + lying.max(axis=0)) / 2
             whole = rows[number].reshape(2, 3) * signs[:, None]
             whole[:, 2] += middle * (1 - signs)

@@ -319,7 +319,7 @@ def _same_flat(one: Surface, two: Surface) -> bool:
     )
 
 
-def placed(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
+def apply_affine(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return corners, (..., 2), through a 2 x 3 map given as six numbers."""
     matrix = row.reshape(2, 3)
     found: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]

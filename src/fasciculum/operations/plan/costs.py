@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -139,29 +139,29 @@ class GroupCosts:
         if self.terms.repeats == "apart" and one.repeats:
             return False
         most = self.terms.most_repeats
-        return not (most is not None and one.span > most and self.way_of(one) is Way.BAKE)
+        return not (most is not None and one.span > most and self.way_of(one) is MaterialTreatment.BAKE)
 
-    def way_of(self, one: MaterialFigures) -> Way:
+    def way_of(self, one: MaterialFigures) -> MaterialTreatment:
         """Return how a material would lie on the sheet: on a swatch, cut at its repeats if that is less, or baked."""
         if one.flat and self.terms.swatches:
-            return Way.SWATCH
+            return MaterialTreatment.SWATCH
         rule = self.terms.repeats
         if rule == "lane" and one.lane is not None:
-            return Way.LANE
+            return MaterialTreatment.LANE
         may_cut = rule in ("auto", "cut", "lane") and one.cut is not None
         if may_cut and one.cut is not None and (rule == "cut" or one.cut[0] * one.cut[1] < one.texels):
-            return Way.CUT
-        return Way.BAKE
+            return MaterialTreatment.CUT
+        return MaterialTreatment.BAKE
 
     # -- what lies on the sheet -------------------------------------------------------------------------------
 
-    def measure(self, ways: Sequence[Way]) -> NDArray[np.float64]:
+    def measure(self, ways: Sequence[MaterialTreatment]) -> NDArray[np.float64]:
         """Return texels, boxes, half the girth and islands of each material on the sheet at full sharpness, (4, M)."""
         found = np.zeros((4, len(ways)))
         for number, (way, one) in enumerate(zip(ways, self.figures.materials, strict=True)):
-            if way in (Way.SWATCH, Way.LANE, Way.APART):
+            if way in (MaterialTreatment.SWATCH, MaterialTreatment.LANE, MaterialTreatment.APART):
                 continue
-            if way is Way.CUT and one.cut is not None:
+            if way is MaterialTreatment.CUT and one.cut is not None:
                 wide, high = one.cut
                 found[:, number] = wide * high, wide * high, wide + high, 1
             elif one.texels > 0:
@@ -173,7 +173,7 @@ class GroupCosts:
         return found
 
     def sharpness(
-        self, laid: NDArray[np.bool_], ways: Sequence[Way], sizes: Sequence[tuple[int, int]] | None = None
+        self, laid: NDArray[np.bool_], ways: Sequence[MaterialTreatment], sizes: Sequence[tuple[int, int]] | None = None
     ) -> NDArray[np.float64]:
         """Return the yield at each size, at most 1, shape (N, K); 0 where a sheet is too small.
 
@@ -195,7 +195,7 @@ class GroupCosts:
         values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
         edge = swatch_edge(padding)
         swatches = (laid & self.flat[None, :]).any(axis=1)
-        lanes = [(m, one.lane) for m, one in enumerate(self.figures.materials) if ways[m] is Way.LANE and one.lane]
+        lanes = [(m, one.lane) for m, one in enumerate(self.figures.materials) if ways[m] is MaterialTreatment.LANE and one.lane]
         for k, (wide, high) in enumerate(sizes):
             strips = np.zeros(len(laid))
             for m, (along, across) in lanes:
@@ -240,7 +240,7 @@ class GroupCosts:
 
     # -- choices ----------------------------------------------------------------------------------------------
 
-    def options(self, laid: NDArray[np.bool_], ways: Sequence[Way] | None = None) -> Options:
+    def options(self, laid: NDArray[np.bool_], ways: Sequence[MaterialTreatment] | None = None) -> Options:
         """Return what choices of materials cost at each size that is worth while.
 
         Parameters

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from fasciculum.operations.plan.costs import GroupCosts, Options
 
 
-def front_of(points: NDArray[np.float64]) -> NDArray[np.bool_]:
+def pareto_front(points: NDArray[np.float64]) -> NDArray[np.bool_]:
     """Tell which points no other beats: none is at least as good in all and better in one.
 
     Parameters
@@ -58,7 +58,7 @@ def worth_trying(options: Options, cost: GroupCosts, shared: NDArray[np.bool_]) 
     points = np.column_stack([options.calls, own, -sharp, area])
     for pattern in range(len(patterns)):
         rows = np.flatnonzero(kind.reshape(-1) == pattern)
-        kept[rows] = front_of(points[rows])
+        kept[rows] = pareto_front(points[rows])
     for pattern, read in enumerate(patterns):
         rows = np.flatnonzero((kind.reshape(-1) == pattern) & kept)
         for other, more in enumerate(patterns):

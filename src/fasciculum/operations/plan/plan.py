@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import AlphaMode, Way
+from fasciculum.model.choices import AlphaMode, MaterialTreatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -18,7 +18,7 @@ from fasciculum.operations.gather.bundling import groups_by_look
 from fasciculum.operations.ledger import Cost, cost_of
 from fasciculum.operations.plan.costs import GroupCosts, Options
 from fasciculum.operations.plan.figures import group_figures
-from fasciculum.operations.plan.front import front_of, thinned, worth_trying
+from fasciculum.operations.plan.front import pareto_front, thinned, worth_trying
 from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
@@ -63,7 +63,7 @@ class PlannedBundle:
     mode: AlphaMode
     objects: tuple[str, ...]
     size: tuple[int, int] | None
-    ways: tuple[tuple[int, Way], ...]
+    ways: tuple[tuple[int, MaterialTreatment], ...]
     sharpness: float
     parts: tuple[tuple[str, float], ...]
     bytes: int
@@ -140,7 +140,7 @@ class Planner:
         rows = np.array(list(itertools.product(*(range(len(one)) for one in choices)))).reshape(-1, len(choices))
         calls, size, p10, median = self._points(choices, rows)
         points = np.column_stack([calls, size, -p10])
-        chosen = np.flatnonzero(front_of(points)) if len(rows) else np.zeros(0, np.int64)
+        chosen = np.flatnonzero(pareto_front(points)) if len(rows) else np.zeros(0, np.int64)
         plans = [
             self._plan(costs, choices, rows[row], (int(calls[row]), round(float(size[row]))), (p10[row], median[row]))
             for row in chosen.tolist()
@@ -253,7 +253,7 @@ class Planner:
         for cost, options, chosen in zip(costs, choices, row.tolist(), strict=True):
             laid, figures = options.laid[chosen], cost.figures
             ways = tuple(
-                (one.index, way if on else Way.APART)
+                (one.index, way if on else MaterialTreatment.APART)
                 for one, way, on in zip(figures.materials, cost.ways, laid, strict=True)
             )
             added += _added(cost, ways)
@@ -356,10 +356,10 @@ def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 
     }
 
 
-def _added(cost: GroupCosts, ways: Sequence[tuple[int, Way]]) -> int:
+def _added(cost: GroupCosts, ways: Sequence[tuple[int, MaterialTreatment]]) -> int:
     """Return about how many vertices cutting at repeats adds."""
     materials = cost.figures.materials
-    return sum(one.added for one, (_, way) in zip(materials, ways, strict=True) if way is Way.CUT)
+    return sum(one.added for one, (_, way) in zip(materials, ways, strict=True) if way is MaterialTreatment.CUT)
 
 
 def _gentle(costs: Sequence[GroupCosts], plan: Plan) -> Plan:
@@ -373,20 +373,20 @@ def _gentle(costs: Sequence[GroupCosts], plan: Plan) -> Plan:
 
 
 def _gentler(
-    cost: GroupCosts, size: tuple[int, int], sharpness: float, ways: tuple[tuple[int, Way], ...]
-) -> tuple[tuple[int, Way], ...]:
+    cost: GroupCosts, size: tuple[int, int], sharpness: float, ways: tuple[tuple[int, MaterialTreatment], ...]
+) -> tuple[tuple[int, MaterialTreatment], ...]:
     """Return ways that add fewer vertices on a sheet of that size, at that sharpness; those that add most first."""
     found = [way for _, way in ways]
     rule, most = cost.terms.repeats, cost.terms.most_repeats
-    laid = np.array([[way is not Way.APART for way in found]])
+    laid = np.array([[way is not MaterialTreatment.APART for way in found]])
     materials = cost.figures.materials
-    cuts = sorted((at for at, way in enumerate(found) if way is Way.CUT), key=lambda at: -materials[at].added)
+    cuts = sorted((at for at, way in enumerate(found) if way is MaterialTreatment.CUT), key=lambda at: -materials[at].added)
     for number in cuts[:MOST_SOFTENED]:
-        for way in (Way.BAKE, Way.LANE):
+        for way in (MaterialTreatment.BAKE, MaterialTreatment.LANE):
             one = materials[number]
-            if (way is Way.LANE and one.lane is None) or rule not in ("auto", str(way)):
+            if (way is MaterialTreatment.LANE and one.lane is None) or rule not in ("auto", str(way)):
                 continue
-            if way is Way.BAKE and most is not None and one.span > most:
+            if way is MaterialTreatment.BAKE and most is not None and one.span > most:
                 continue
             tried = [way if at == number else other for at, other in enumerate(found)]
             if cost.sharpness(laid, tried, [size])[0, 0] >= sharpness - 1e-9:

@@ -19,7 +19,7 @@ from fasciculum.operations.plan.figures import held_density
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: part of the surface that may lose more than is wanted
 MAY_LOSE = 0.1
@@ -35,7 +35,7 @@ def surface_yields(scene: Scene, bundle: Bundle, layout: Layout) -> tuple[NDArra
     yields, areas : ndarray of float64, shape (N,)
         What is kept apart counts with yield 1; areas are square metres.
     """
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     drawn, grown = with_readers(scene, work, layout, bundle.objects)
     patches = {patch.key for patch in work.patches}
     yields, areas = [np.zeros(0)], [np.zeros(0)]
@@ -81,7 +81,7 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
     the least that holds all where nothing reads textures.
     """
     sizes = sizes_up_to(terms.largest)
-    if on_sheet(scene, bundle).bare:
+    if resolve_bundle(scene, bundle).bare:
         return sizes[0]
     known: dict[int, float] = {}
 

@@ -8,7 +8,7 @@ from dataclasses import replace
 from fasciculum.errors import UsageError
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import DensityRule, Repeats, Way
+from fasciculum.model.choices import DensityRule, Repeats, MaterialTreatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
@@ -19,7 +19,7 @@ from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans,
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import figures_of
 from fasciculum.ways.flats import flat_values
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 from fasciculum.ways.reading import SLACK, read_of, users
 
 
@@ -37,7 +37,7 @@ def _bundle(scene: Scene, planned: PlannedBundle, sheet: SheetSettings, bake: Ba
     )
     if planned.size is not None:
         sheet = replace(sheet, width=planned.size[0], height=planned.size[1])
-    ways = tuple((scene.material_name(index), way) for index, way in planned.ways if way is not Way.BAKE)
+    ways = tuple((scene.material_name(index), way) for index, way in planned.ways if way is not MaterialTreatment.BAKE)
     bundle = Bundle(
         planned.name, planned.objects, planned.mode, sheet, replace(bake, wishes=(*bake.wishes, *wishes)), ways=ways
     )
@@ -48,7 +48,7 @@ def _bundle(scene: Scene, planned: PlannedBundle, sheet: SheetSettings, bake: Ba
 
 def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
     """Return shares that give all objects of a bundle, and its patches, the same yield."""
-    work = on_sheet(scene, bundle)
+    work = resolve_bundle(scene, bundle)
     items = [work.scene.object(key) for key in work.bundle.objects]
     figures = figures_of(work.scene, items)
     fixed = {patch.key for patch in work.patches if patch.row is not None}
@@ -105,7 +105,7 @@ def take_plan(
 
 def ruled_ways(
     scene: Scene, bundle: Bundle, repeats: Repeats, *, swatches: bool, most_repeats: float | None = None
-) -> tuple[tuple[str, Way], ...]:
+) -> tuple[tuple[str, MaterialTreatment], ...]:
     """Return the ways that rules lead to, without weighing what they cost.
 
     Parameters
@@ -121,15 +121,15 @@ def ruled_ways(
             continue
         name = scene.material_name(index)
         if swatches and flat_values(scene, scene.materials[index]) is not None:
-            found.append((name, Way.SWATCH))
+            found.append((name, MaterialTreatment.SWATCH))
             continue
         reads = [read_of(scene, primitive) for _, _, primitive in uses]
         span = max((max(read.span) for read in reads if read is not None), default=0.0)
         if span <= 1 + SLACK:
             continue
-        way = Way.BAKE if repeats is Repeats.AUTO else Way(repeats)
-        if way is Way.BAKE and most_repeats is not None and span > most_repeats:
-            way = Way.APART
-        if way is not Way.BAKE:
+        way = MaterialTreatment.BAKE if repeats is Repeats.AUTO else MaterialTreatment(repeats)
+        if way is MaterialTreatment.BAKE and most_repeats is not None and span > most_repeats:
+            way = MaterialTreatment.APART
+        if way is not MaterialTreatment.BAKE:
             found.append((name, way))
     return tuple(found)

@@ -6,17 +6,17 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fasciculum.model.choices import Way
+from fasciculum.model.choices import MaterialTreatment
 from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.plan.costs import GroupCosts
 from fasciculum.operations.plan.figures import MaterialFigures, group_figures
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import on_sheet
+from fasciculum.ways.on_sheet import resolve_bundle
 
 #: ways in the order in which they are shown
-ORDER = (Way.BAKE, Way.LANE, Way.CUT, Way.SLICE, Way.APART, Way.SWATCH)
+ORDER = (MaterialTreatment.BAKE, MaterialTreatment.LANE, MaterialTreatment.CUT, MaterialTreatment.SLICE, MaterialTreatment.APART, MaterialTreatment.SWATCH)
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class WayCost:
         Vertices that it adds.
     """
 
-    way: Way
+    way: MaterialTreatment
     why_not: str = ""
     texels: int = 0
     texture_bytes: int = 0
@@ -47,17 +47,17 @@ class WayCost:
     added: int = 0
 
 
-def _why_not(way: Way, one: MaterialFigures) -> str:
+def _why_not(way: MaterialTreatment, one: MaterialFigures) -> str:
     """Return why a way does not suit a material."""
-    if way is Way.SWATCH:
+    if way is MaterialTreatment.SWATCH:
         return "" if one.flat else "it is not the same all over"
-    if way in (Way.LANE, Way.CUT, Way.SLICE) and not one.detailed:
+    if way in (MaterialTreatment.LANE, MaterialTreatment.CUT, MaterialTreatment.SLICE) and not one.detailed:
         return "it reads no texture"
-    if way in (Way.LANE, Way.CUT) and not one.repeats:
+    if way in (MaterialTreatment.LANE, MaterialTreatment.CUT) and not one.repeats:
         return "its textures do not repeat"
-    if way is Way.LANE and one.lane is None:
+    if way is MaterialTreatment.LANE and one.lane is None:
         return "it repeats along both axes"
-    if way is Way.CUT and one.cut is None:
+    if way is MaterialTreatment.CUT and one.cut is None:
         return "its textures are not read alike"
     return ""
 
@@ -89,18 +89,18 @@ def way_costs(document: Document, name: str, material: str, *, progress: Progres
         changed = bundle.treating((material,), way)
         bundles = tuple(replace(changed, texturing=None) if other is bundle else other for other in document.bundles)
         after = ledger_of(replace(document, bundles=bundles)).after
-        work = on_sheet(scene, changed)
+        work = resolve_bundle(scene, changed)
         ways = [work.way_of(each.index) for each in figures.materials]
-        if ways[number] is not way and way is not Way.SLICE:
+        if ways[number] is not way and way is not MaterialTreatment.SLICE:
             found.append(WayCost(way, "its surfaces do not allow it"))
             continue
-        laid = np.array([[each is not Way.APART for each in ways]])
-        sharpness = float(costs.sharpness(laid, ways)[0, 0]) if way not in (Way.APART, Way.SLICE) else 1.0
+        laid = np.array([[each is not MaterialTreatment.APART for each in ways]])
+        sharpness = float(costs.sharpness(laid, ways)[0, 0]) if way not in (MaterialTreatment.APART, MaterialTreatment.SLICE) else 1.0
         texels = costs.measure(ways)[0, number] * sharpness**2
-        if way is Way.LANE and one.lane is not None:
+        if way is MaterialTreatment.LANE and one.lane is not None:
             texels = next(
                 (p.box[3] - p.box[1]) * (p.box[2] - p.box[0]) for p in work.patches if p.box and p.material == one.index
             )
-        added = one.added if way is Way.CUT else 0
+        added = one.added if way is MaterialTreatment.CUT else 0
         found.append(WayCost(way, "", round(texels), after.texture_bytes, after.draw_calls, sharpness, added))
     return found

@@ -61,7 +61,7 @@ class Limits:
 
 
 @dataclass(frozen=True, eq=False)
-class Grain:
+class CutCosts:
     """A surface and what guides the cuts through it.
 
     Attributes
@@ -86,14 +86,14 @@ class Grain:
         """Whether the surface is noisy, so that its own normals say little."""
         return self.normals is not self.mesh.normals
 
-    def some(self, faces: NDArray[np.int64]) -> Grain:
+    def some(self, faces: NDArray[np.int64]) -> CutCosts:
         """Return the grain of some triangles only."""
         half = (3 * faces[:, None] + np.arange(3)).ravel()
         mesh = self.mesh.some(faces)
         normals = self.normals[faces] if self.rough else mesh.normals
-        return Grain(mesh, normals, self.sharp[half], self.seams[half], self.price[half])
+        return CutCosts(mesh, normals, self.sharp[half], self.seams[half], self.price[half])
 
-    def without_sharp(self) -> Grain:
+    def without_sharp(self) -> CutCosts:
         """Return the same where no edge ends a chart for being sharp; cuts along sharp ones stay cheaper."""
         return replace(self, sharp=np.zeros_like(self.sharp))
 
@@ -111,7 +111,7 @@ class Charts:
         The chart of each triangle.
     """
 
-    def __init__(self, grain: Grain, limits: Limits, *, bend: float, progress: Progress = SILENT) -> None:
+    def __init__(self, grain: CutCosts, limits: Limits, *, bend: float, progress: Progress = SILENT) -> None:
         self.grain, self.limits, self.bend, self.progress = grain, limits, bend, progress
         mesh = self.mesh = grain.mesh
         self.cut: NDArray[np.bool_] = grain.seams & (mesh.across >= 0)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.stretch import singular_values
-from fasciculum.uv.unwrap.charts import Charts, Grain, Limits, roughness
+from fasciculum.uv.unwrap.charts import Charts, CutCosts, Limits, roughness
 from fasciculum.uv.unwrap.segment import directions, edge_turns
 from fasciculum.uv.unwrap.square import smallest_rectangles
 from fasciculum.uv.unwrap.surface import Mesh
@@ -27,7 +27,7 @@ REACH = 1.3
 
 
 @dataclass(frozen=True)
-class Way:
+class CutMethod:
     """A way to cut.
 
     Attributes
@@ -48,7 +48,7 @@ class Way:
 
 #: the way for every surface, and those that are tried on parts of so many triangles at most, as long as all that is
 #: tried has no more than so many
-FIRST, OTHERS = Way(1.0, 0.5), (Way(4.0, 1.0), Way(25.0, 1.0, sharp=False, fewer=0.4))
+FIRST, OTHERS = CutMethod(1.0, 0.5), (CutMethod(4.0, 1.0), CutMethod(25.0, 1.0, sharp=False, fewer=0.4))
 MOST, MOST_OF_ALL = 40_000, 60_000
 #: what makes a part's cut worse: charts (as far as few are wanted), seams over the root of its surface, rectangles over
 #: its surface, squared stretch beyond 1, surface stretched over 2, and what is not developed to the last bit
@@ -58,7 +58,7 @@ NOTHING = 1e-12
 
 
 @dataclass(eq=False)
-class Flats:
+class FlattenedSurface:
     """A surface that has been cut and laid flat.
 
     Attributes
@@ -78,12 +78,12 @@ class Flats:
     cut: NDArray[np.bool_]
     exact: NDArray[np.bool_]
 
-    def some(self, faces: NDArray[np.int64]) -> Flats:
+    def some(self, faces: NDArray[np.int64]) -> FlattenedSurface:
         """Return some triangles only, a copy."""
         cut = self.cut.reshape(-1, 3)[faces].ravel()
-        return Flats(self.place[faces], _renumbered(self.label[faces]), cut, self.exact[faces])
+        return FlattenedSurface(self.place[faces], _renumbered(self.label[faces]), cut, self.exact[faces])
 
-    def put(self, faces: NDArray[np.int64], other: Flats) -> None:
+    def put(self, faces: NDArray[np.int64], other: FlattenedSurface) -> None:
         """Put in other charts for triangles that are whole parts."""
         self.place[faces], self.exact[faces] = other.place, other.exact
         self.cut.reshape(-1, 3)[faces] = other.cut.reshape(-1, 3)
@@ -107,7 +107,7 @@ def cut_best(
     seams: NDArray[np.bool_],
     whole: NDArray[np.bool_],
     progress: Progress = SILENT,
-) -> Flats:
+) -> FlattenedSurface:
     """Cut a surface and lay it flat, each part in the way that comes out best.
 
     Parameters
@@ -125,7 +125,7 @@ def cut_best(
         limits = Limits(limits.l2 + l2, limits.share + share)
     longest = REACH * float(np.sqrt(mesh.areas.sum()))
 
-    def cut(grain: Grain, way: Way, progress: Progress) -> Flats:
+    def cut(grain: CutCosts, way: CutMethod, progress: Progress) -> FlattenedSurface:
         most = Limits(1 + (limits.l2 - 1) * way.stretch, limits.share * way.stretch)
         charts = Charts(
             grain if way.sharp else grain.without_sharp(),
@@ -137,7 +137,7 @@ def cut_best(
         charts.progress = progress.part(0.6, 1.0)
         charts.join(**_joining(settings), small=settings.smallest, longest=longest)
         charts.split_hollow()
-        return Flats(charts.place, charts.label, charts.cut, charts.exact)
+        return FlattenedSurface(charts.place, charts.label, charts.cut, charts.exact)
 
     best = cut(grain, FIRST, progress.part(0.0, 0.4))
     faces = _worth_more(mesh, best)
@@ -153,7 +153,7 @@ def cut_best(
     return best
 
 
-def grain_of(mesh: Mesh, settings: UnwrapSettings, seams: NDArray[np.bool_], whole: NDArray[np.bool_]) -> Grain:
+def grain_of(mesh: Mesh, settings: UnwrapSettings, seams: NDArray[np.bool_], whole: NDArray[np.bool_]) -> CutCosts:
     """Return what guides the cuts: sharp edges, and what a cut along each edge costs."""
     turns = edge_turns(mesh)
     hollow = turns < -1.0
@@ -164,7 +164,7 @@ def grain_of(mesh: Mesh, settings: UnwrapSettings, seams: NDArray[np.bool_], who
     # what must not be a seam is the last way to cut
     price = np.where(whole, price * 50, price)
     normals, sharp = directions(mesh, sharp, turns)
-    return Grain(mesh, normals, sharp, seams & ~whole, price)
+    return CutCosts(mesh, normals, sharp, seams & ~whole, price)
 
 
 def _renumbered(label: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -172,7 +172,7 @@ def _renumbered(label: NDArray[np.int64]) -> NDArray[np.int64]:
     return found
 
 
-def _worth_more(mesh: Mesh, flats: Flats) -> NDArray[np.int64]:
+def _worth_more(mesh: Mesh, flats: FlattenedSurface) -> NDArray[np.int64]:
     """Return the triangles of parts that other ways are tried on: the smaller parts first, as long as there is time."""
     count = int(mesh.part.max()) + 1
     sizes = np.bincount(mesh.part, minlength=count)
@@ -186,7 +186,7 @@ def _worth_more(mesh: Mesh, flats: Flats) -> NDArray[np.int64]:
     return np.flatnonzero(use[mesh.part])
 
 
-def scores(mesh: Mesh, flats: Flats, fewer: float) -> NDArray[np.float64]:
+def scores(mesh: Mesh, flats: FlattenedSurface, fewer: float) -> NDArray[np.float64]:
     """Return how bad the cut of each part is, as somebody sees it who wants charts to be so few."""
     count = int(mesh.part.max()) + 1
     area = np.maximum(np.bincount(mesh.part, mesh.areas, count), 1e-30)
@@ -210,7 +210,7 @@ def scores(mesh: Mesh, flats: Flats, fewer: float) -> NDArray[np.float64]:
     )
 
 
-def _stretch(mesh: Mesh, flats: Flats) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+def _stretch(mesh: Mesh, flats: FlattenedSurface) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Return the squared L2 stretch of each triangle, 1 for slivers, and which are stretched over 2."""
     greater, lesser = singular_values(mesh.corners, flats.place)
     solid = (mesh.areas > NOTHING * mesh.areas.max()) & np.isfinite(greater)
@@ -218,7 +218,7 @@ def _stretch(mesh: Mesh, flats: Flats) -> tuple[NDArray[np.float64], NDArray[np.
     return squared, solid & (greater > 2 * lesser)
 
 
-def _best_of(mesh: Mesh, every: list[Flats], fewer: float) -> Flats:
+def _best_of(mesh: Mesh, every: list[FlattenedSurface], fewer: float) -> FlattenedSurface:
     """Return for each part what came out best."""
     table = np.stack([scores(mesh, flats, fewer) for flats in every])
     # what comes first stays unless another is better by more than rounding
