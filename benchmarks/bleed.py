@@ -21,9 +21,9 @@ def main():
         ("three maps", [(pixels, None)] * 3),
         ("8 texels", [(pixels, 8)]),
     ):
-        found = least(lambda maps=maps: bleed(covered, maps))
+        result = least(lambda maps=maps: bleed(covered, maps))
         print(
-            f"{size} px, {words}: {found:.3f} s, {found / copy / len(maps):.1f} x a copy of each ({copy * 1000:.1f} ms)"
+            f"{size} px, {words}: {result:.3f} s, {result / copy / len(maps):.1f} x a copy of each ({copy * 1000:.1f} ms)"
         )
 
 

@@ -155,12 +155,12 @@ def _area(part):
 
 def _halves(part, point, normal):
     sides = (part - point) @ normal
-    found = [[], []]
+    results = [[], []]
     for i, (at, side) in enumerate(zip(part, sides, strict=True)):
         after, other = part[(i + 1) % len(part)], sides[(i + 1) % len(part)]
-        found[int(side < 0)].append(at)
+        results[int(side < 0)].append(at)
         if (side < 0) != (other < 0):
             cut = at + (after - at) * side / (side - other)
-            found[0].append(cut)
-            found[1].append(cut)
-    return np.array(found[0]), np.array(found[1])
+            results[0].append(cut)
+            results[1].append(cut)
+    return np.array(results[0]), np.array(results[1])

@@ -72,14 +72,14 @@ def measure(folder, models, count):
         options = (("size", 512), ("seconds", 0), ("padding", 4))
         jobs = [Job(f"{count} {n}", (model,), str(folder / f"out {count}"), options) for n, model in enumerate(models)]
         # each worker has compiled kernels at hand and has read them
-        for future in [farm.hand(do_job, job) for job in jobs[: 2 * count]]:
+        for future in [farm.submit(do_job, job) for job in jobs[: 2 * count]]:
             future.result()
         began = time.perf_counter()
-        ended = [future.result() for future in [farm.hand(do_job, job) for job in jobs]]
+        ended = [future.result() for future in [farm.submit(do_job, job) for job in jobs]]
         seconds = time.perf_counter() - began
         assert all(one.done for one in ended)
         began = time.perf_counter()
-        for future in [farm.hand(os.getpid) for _ in range(CALLS)]:
+        for future in [farm.submit(os.getpid) for _ in range(CALLS)]:
             future.result()
         return seconds, sum(one.seconds for one in ended), (time.perf_counter() - began) / CALLS
     finally:

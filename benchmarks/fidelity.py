@@ -49,7 +49,7 @@ def render(source, delivered, store, pictures=None):
     load(renderer, "source", source, store)
     load(renderer, "result", delivered, store)
     box = renderer.bounds()
-    found = {}
+    results = {}
     for name, (yaw, pitch) in SIDES.items():
         camera = replace(Camera(yaw=yaw, pitch=pitch).framing(*box, aspect=SIZE[0] / SIZE[1]))
         one, ids = renderer.render(camera, *SIZE, [View("source")]).astype(float) / 255, renderer.ids >= 0
@@ -58,13 +58,13 @@ def render(source, delivered, store, pictures=None):
         error = ((one - two)[..., :3] ** 2).mean(axis=2)
         blocks = uniform_filter(error, 16, mode="constant")[8:-8, 8:-8]
         worst = np.unravel_index(blocks.argmax(), blocks.shape)
-        found[name] = (psnr(error[covered]), psnr(blocks[worst]), (worst[1] + 8, worst[0] + 8))
+        results[name] = (psnr(error[covered]), psnr(blocks[worst]), (worst[1] + 8, worst[0] + 8))
         if pictures:
             import cv2
 
             cv2.imwrite(f"{pictures}_{name}.png", (np.hstack([one, two])[..., [2, 1, 0]] * 255).astype(np.uint8))
     renderer.release()
-    return found
+    return results
 
 
 def main():

@@ -14,7 +14,7 @@ import numpy as np
 from rays import bumpy
 from timing import least
 
-from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
+from fasciculum.baking.bakers import Conditions, MapBaker, MapPlan
 from fasciculum.baking.high import HighPolyProjector
 from fasciculum.baking.occlusion import Rays
 from fasciculum.baking.target import build_target
@@ -75,11 +75,11 @@ def measure(scene, store, kind, size):
     source = baking._sources([plan], target, reader, SILENT)["rays"]
     read = (reader.hits(one[0], tiles.across, one[1]) for one in kept)
     cast = [(hits, reader.places(hits)) for hits in read if hits is not None]
-    found = [np.zeros((len(place), 6), np.float32) for _, place in cast]
+    results = [np.zeros((len(place), 6), np.float32) for _, place in cast]
 
     def trace(number):
         hits, place = cast[number]
-        source.source.trace(hits, place, target.surface[hits.low], found[number])
+        source.source.trace(hits, place, target.surface[hits.low], results[number])
 
     return whole, least(lambda: in_pieces(trace, range(len(cast))), 2)
 

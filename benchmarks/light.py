@@ -84,8 +84,8 @@ def passes_on(scene, shining, size, rays):
 
 
 def against_embreex(scene, shining):
-    found = passes_on(scene, shining, 96, RAYS)
-    corners = found.corners
+    result = passes_on(scene, shining, 96, RAYS)
+    corners = result.corners
     rng = np.random.default_rng(5)
     chosen = np.sort(rng.integers(0, len(corners), PLACES))
     places = np.zeros((PLACES, 10))
@@ -121,17 +121,17 @@ def against_embreex(scene, shining):
 
 def growth(scene, shining):
     def seconds(size, rays):
-        found = passes_on(scene, shining, size, rays)
+        result = passes_on(scene, shining, size, rays)
         began = time.perf_counter()
-        found.run(rays)
-        return time.perf_counter() - began, int(found.lit.sum())
+        result.run(rays)
+        return time.perf_counter() - began, int(result.lit.sum())
 
     seconds(48, 4)
     by_size = [seconds(size, 8) for size in (64, 128, 256)]
     by_rays = [(seconds(96, rays)[0], rays) for rays in (8, 32, 128)]
-    for words, found in (("texels", by_size), ("rays", by_rays)):
-        part = math.log(found[-1][0] / found[0][0]) / math.log(found[-1][1] / found[0][1])
-        print(f"growth in {words}: exponent {part:.2f}  {[(round(s, 2), n) for s, n in found]}")
+    for words, result in (("texels", by_size), ("rays", by_rays)):
+        part = math.log(result[-1][0] / result[0][0]) / math.log(result[-1][1] / result[0][1])
+        print(f"growth in {words}: exponent {part:.2f}  {[(round(s, 2), n) for s, n in result]}")
 
 
 def whole(document, store):

@@ -88,9 +88,9 @@ def measure(name, scene, bundle, store):
         if library and not found_by():
             continue
         noise.available = lambda library=library: library
-        found = finished(few, (0,), 0.0, seams=None, denoise=True)
-        word = "the library" if found.denoiser is Denoiser.OIDN else "the own filter"
-        told.append(f"{word} {psnr(found.light[chosen] / bright, wanted / bright):.1f}")
+        result = finished(few, (0,), 0.0, seams=None, denoise=True)
+        word = "the library" if result.denoiser is Denoiser.OIDN else "the own filter"
+        told.append(f"{word} {psnr(result.light[chosen] / bright, wanted / bright):.1f}")
     noise.available = found_by
     rate = lit.sum() * RAYS / seconds
     print(

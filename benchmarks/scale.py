@@ -12,10 +12,10 @@ from pathlib import Path
 
 from boards import boards
 
-from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
+from fasciculum.baking.bakers import Conditions, MapBaker, MapPlan
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.map_wishes import MapOverride
+from fasciculum.model.map_overrides import MapOverride
 from fasciculum.model.maps import BASE_COLOR, NORMAL, ORM, ROUGHNESS
 
 SIZES, CUTS = (1024, 2048, 4096, 8192, 16384), (18, 40, 90, 250)

@@ -5,9 +5,9 @@ import time
 
 def least(work, times=3):
     """Return the least time of some runs, seconds."""
-    found = []
+    results = []
     for _ in range(times):
         began = time.perf_counter()
         work()
-        found.append(time.perf_counter() - began)
-    return min(found)
+        results.append(time.perf_counter() - began)
+    return min(results)

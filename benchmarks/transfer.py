@@ -11,14 +11,14 @@ import cv2
 import numpy as np
 from boards import boards
 
-from fasciculum.baking.bakers import MapBaker, Conditions, MapPlan
+from fasciculum.baking.bakers import Conditions, MapBaker, MapPlan
 from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.pyramids import forget_pyramids
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles, write_maps
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.reading import affine_of
-from fasciculum.model.map_wishes import MapOverride
+from fasciculum.model.map_overrides import MapOverride
 from fasciculum.model.maps import BASE_COLOR, NORMAL, ORM
 from fasciculum.threads import THREADS
 
@@ -36,12 +36,12 @@ class Nothing:
 
 def timed(work, times=3):
     """Return the least wall and CPU time of some runs, seconds."""
-    found = []
+    results = []
     for _ in range(times):
         wall, cpu = time.perf_counter(), time.process_time()
         work()
-        found.append((time.perf_counter() - wall, time.process_time() - cpu))
-    return np.min(found, axis=0)
+        results.append((time.perf_counter() - wall, time.process_time() - cpu))
+    return np.min(results, axis=0)
 
 
 def coordinates(target, tiles, size, source):
@@ -84,7 +84,8 @@ def main():
                 write_maps(tiles, {"materials": source}, [Nothing()], np.zeros((size, size), bool))
 
             plans = [
-                MapPlan(kind, size, size, MapOverride(kind.name, "", 8, "png", 1), 3) for kind in (BASE_COLOR, NORMAL, ORM)
+                MapPlan(kind, size, size, MapOverride(kind.name, "", 8, "png", 1), 3)
+                for kind in (BASE_COLOR, NORMAL, ORM)
             ]
             baking = MapBaker(scene, layout, target, Conditions(), pixels)
 
@@ -95,10 +96,10 @@ def main():
             shade(), whole()
             reference = timed(remap)
             for what, work in (("raster and shading", shade), ("whole bake", whole)):
-                found = timed(work, 2)
-                ratio = found / reference
+                result = timed(work, 2)
+                ratio = result / reference
                 print(
-                    f"{name:<30} {what:<20} {found[0]:6.2f} s  {ratio[0]:5.2f} wall {ratio[1]:5.2f} CPU"
+                    f"{name:<30} {what:<20} {result[0]:6.2f} s  {ratio[0]:5.2f} wall {ratio[1]:5.2f} CPU"
                     f"   (remap {reference[0]:.2f} s)",
                     flush=True,
                 )

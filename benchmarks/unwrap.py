@@ -167,26 +167,26 @@ def figures(world, settings):
 
 
 def _open(mesh):
-    found = (mesh.across < 0).reshape(-1, 3).copy()
-    found[mesh.turned] = found[mesh.turned][:, [2, 1, 0]]
-    return found
+    result = (mesh.across < 0).reshape(-1, 3).copy()
+    result[mesh.turned] = result[mesh.turned][:, [2, 1, 0]]
+    return result
 
 
 def tell(name, world, settings):
-    found = figures(world, settings)
+    result = figures(world, settings)
     ratio = ""
     if len(world) >= LARGE:
         # the better of two runs on both sides
-        seconds = min(found["seconds"], figures(world, settings)["seconds"])
-        one = min(factoring(found["mesh"]) for _ in range(2))
+        seconds = min(result["seconds"], figures(world, settings)["seconds"])
+        one = min(factoring(result["mesh"]) for _ in range(2))
         ratio = f"{seconds / one:5.2f} ({seconds:.2f} s / {one:.2f} s)"
     print(
-        f"{name[:34]:34s} {len(world):9d} {found['parts']:6d} {found['seconds']:6.2f} {found['flips']:5d} "
-        f"{found['cover']:5d} {found['lost']:4d} {found['l2']:7.4f} {found['over']:7.2%} {found['charts']:7.1f} "
-        f"{found['seam']:6.1f} {found['rect']:5.2f} {found['axis']:5.2f}  {ratio}",
+        f"{name[:34]:34s} {len(world):9d} {result['parts']:6d} {result['seconds']:6.2f} {result['flips']:5d} "
+        f"{result['cover']:5d} {result['lost']:4d} {result['l2']:7.4f} {result['over']:7.2%} {result['charts']:7.1f} "
+        f"{result['seam']:6.1f} {result['rect']:5.2f} {result['axis']:5.2f}  {ratio}",
         flush=True,
     )
-    return found
+    return result
 
 
 def growth(settings):
@@ -220,13 +220,13 @@ def main():
     for name, world in made_up():
         if given.only in name:
             tell(name, world, settings)
-    found = []
+    results = []
     for path in given.models:
         name = "_".join(Path(path).with_suffix("").parts[-2:])
         if given.only in name:
-            found.append(tell(name, model_surface(path), settings))
-    if len(found) > 2:
-        rows = np.array([[f[k] for k in ("l2", "over", "charts", "seam", "rect")] for f in found])
+            results.append(tell(name, model_surface(path), settings))
+    if len(results) > 2:
+        rows = np.array([[f[k] for k in ("l2", "over", "charts", "seam", "rect")] for f in results])
         middle, worst = np.median(rows, axis=0), rows.max(axis=0)
         print(f"models: L2 median {middle[0]:.4f}, worst {worst[0]:.4f}", end="; ")
         print(f"over 2 median {middle[1]:.3%}, worst {worst[1]:.2%}", end="; ")

@@ -41,7 +41,7 @@ class Model:
 
     def worlds(self):
         """Return each node's world matrix, by index."""
-        found = {}
+        results = {}
 
         def visit(index, parent):
             node = self.json["nodes"][index]
@@ -59,13 +59,13 @@ class Model:
                 local = np.eye(4)
                 local[:3, :3] = turn @ np.diag(node.get("scale", (1, 1, 1)))
                 local[:3, 3] = node.get("translation", (0, 0, 0))
-            found[index] = parent @ local
+            results[index] = parent @ local
             for child in node.get("children", []):
-                visit(child, found[index])
+                visit(child, results[index])
 
         for root in self.json["scenes"][self.json.get("scene", 0)]["nodes"]:
             visit(root, np.eye(4))
-        return found
+        return results
 
     def drawn(self):
         """Yield each drawn node's name, world matrix and primitives."""

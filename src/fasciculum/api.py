@@ -102,10 +102,10 @@ class Project:
         """What there is to tell of it, as the command line's JSON."""
         with _LOCK:
             line = self._line()
-            found, _ = line.report(self._delivered)
+            result, _ = line.report(self._delivered)
         for check_ in self.checks:
-            found["findings"] += [_noticed(one, check_) for one in check_(found)]
-        return found
+            result["findings"] += [_noticed(one, check_) for one in check_(result)]
+        return result
 
     def _line(self) -> Pipeline:
         line = Pipeline(self.document, self._room.store)
@@ -117,8 +117,8 @@ class Project:
 
     def _with(self, options: Mapping[str, Any]) -> Project:
         judge_names([name for name in options if name != "checks"])
-        found = {**self.options, **{name: value for name, value in options.items() if name != "checks"}}
-        return replace(self, options=found, checks=(*self.checks, *options.get("checks", ())))
+        results = {**self.options, **{name: value for name, value in options.items() if name != "checks"}}
+        return replace(self, options=results, checks=(*self.checks, *options.get("checks", ())))
 
     def _order(self) -> Order:
         plain = {name: value for name, value in self.options.items() if not callable(value)}
@@ -132,27 +132,27 @@ class Project:
 
 def _noticed(one: str | Mapping[str, str], check_: Check) -> dict[str, str]:
     """Return what a function noticed as a finding of the report."""
-    found = {"message": one} if isinstance(one, str) else dict(one)
-    if "message" not in found:
+    result = {"message": one} if isinstance(one, str) else dict(one)
+    if "message" not in result:
         raise UsageError("a check told something without a message.", item=getattr(check_, "__name__", "check"))
-    plain = Finding(found.pop("code", getattr(check_, "__name__", "check")), Severity.WARNING, found.pop("message"))
-    return finding_entry(plain) | {key: str(value) for key, value in found.items()}
+    plain = Finding(result.pop("code", getattr(check_, "__name__", "check")), Severity.WARNING, result.pop("message"))
+    return finding_entry(plain) | {key: str(value) for key, value in result.items()}
 
 
 def _groups(grouping: Grouping) -> Callable[[Scene], list[tuple[str, tuple[str, ...]]]]:
     def groups(scene: Scene) -> list[tuple[str, tuple[str, ...]]]:
-        found = grouping([(item.key, str(item.alpha_mode)) for item in scene.objects])
-        return [(str(name), tuple(keys)) for name, keys in found.items()]
+        result = grouping([(item.key, str(item.alpha_mode)) for item in scene.objects])
+        return [(str(name), tuple(keys)) for name, keys in result.items()]
 
     return groups
 
 
 def _pattern(naming: Convention) -> str:
     """Return a convention as the pattern that it makes of names that stand for others."""
-    found = naming("{name}", "{bundle}", "{map}")
-    if not isinstance(found, str) or "{map}" not in found:
+    result = naming("{name}", "{bundle}", "{map}")
+    if not isinstance(result, str) or "{map}" not in result:
         raise UsageError("a convention has to use the map's name.", hint="Return such as f'{bundle}_{map}'.")
-    return found
+    return result
 
 
 # -- steps ------------------------------------------------------------------------------------------------------------

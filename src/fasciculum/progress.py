@@ -23,7 +23,7 @@ class Progress:
         Returns True once the work should stop.
     show : callable, optional
         Called with what there is so far, whenever it is worth seeing.
-    enough : callable, optional
+    stop_early : callable, optional
         Returns True once the best so far should be kept and the work ended.
     """
 
@@ -33,14 +33,14 @@ class Progress:
         cancelled: Callable[[], bool] | None = None,
         *,
         show: Callable[[Any], None] | None = None,
-        enough: Callable[[], bool] | None = None,
+        stop_early: Callable[[], bool] | None = None,
         low: float = 0.0,
         high: float = 1.0,
     ) -> None:
         self._report = report
         self._cancelled = cancelled
         self._show = show
-        self._enough = enough
+        self._stop_early = stop_early
         self._low = low
         self._high = high
 
@@ -62,14 +62,14 @@ class Progress:
             self._report,
             self._cancelled,
             show=self._show,
-            enough=self._enough,
+            stop_early=self._stop_early,
             low=self._low + span * low,
             high=self._low + span * high,
         )
 
     def unseen(self) -> Progress:
         """Return a progress that tells how far it is, and shows nothing of what there is so far."""
-        return Progress(self._report, self._cancelled, enough=self._enough, low=self._low, high=self._high)
+        return Progress(self._report, self._cancelled, stop_early=self._stop_early, low=self._low, high=self._high)
 
     def quiet(self) -> Progress:
         """Return a progress that tells nothing and still hears that the work should stop."""
@@ -80,9 +80,9 @@ class Progress:
         if self._show is not None:
             self._show(value)
 
-    def enough(self) -> bool:
-        """Tell whether the best so far is good enough, as far as whoever waits is concerned."""
-        return self._enough is not None and self._enough()
+    def stop_early(self) -> bool:
+        """Tell whether the best so far is good stop_early, as far as whoever waits is concerned."""
+        return self._stop_early is not None and self._stop_early()
 
     def over(self, items: Iterable[Item], words: Callable[[Item], str], *, total: int) -> Iterator[Item]:
         """Yield the items, reporting before each."""

@@ -48,8 +48,8 @@ def linear_to_srgb(values: NDArray[np.floating]) -> NDArray[np.float64]:
 
 def brightness(values: NDArray[np.floating]) -> NDArray[Any]:
     """Return how bright linear colours (..., 3) are (Rec. 709), shape (...), in the precision that they have."""
-    found: NDArray[Any] = values @ np.array(BRIGHT, values.dtype)
-    return found
+    result: NDArray[Any] = values @ np.array(BRIGHT, values.dtype)
+    return result
 
 
 def texture_bytes(width: int, height: int) -> int:

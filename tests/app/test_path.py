@@ -97,9 +97,9 @@ class WholePath(WindowCase):
         # reopen, deliver
         self.drop(path)
         self.idle()
-        found = workspace.document.bundle("Bundle")
-        self.assertIsNot(found, bundle)
-        self.assertEqual(bake_state(workspace.document, found), DONE)
+        result = workspace.document.bundle("Bundle")
+        self.assertIsNot(result, bundle)
+        self.assertEqual(bake_state(workspace.document, result), DONE)
         self.keys(Qt.Key.Key_5)
         deliver = window.settings.panels["deliver"]
         deliver.folder.setText(str(self.folder / "out"))

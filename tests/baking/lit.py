@@ -110,6 +110,6 @@ def places_on(passes, target):
     t = ids[y, x]
     weights = np.einsum("nij,nj->ni", target.maps[t], np.stack([x + 0.5, y + 0.5, np.ones(len(x))], 1))
     inside = (weights > -1e-9).all(1)
-    found = np.full((*ids.shape, 3), np.nan)
-    found[y[inside], x[inside]] = np.einsum("ni,nij->nj", weights, passes.corners[t][..., :3])[inside]
-    return found
+    result = np.full((*ids.shape, 3), np.nan)
+    result[y[inside], x[inside]] = np.einsum("ni,nij->nj", weights, passes.corners[t][..., :3])[inside]
+    return result

@@ -38,14 +38,14 @@ class Bleed(unittest.TestCase):
         rng = np.random.default_rng(5)
         covered = rng.random((90, 300)) < 0.01
         pixels = rng.integers(0, 255, (90, 300, 3)).astype(np.uint8)
-        found = pixels.copy()
-        bleed(covered, [(found, None)])
-        np.testing.assert_array_equal(found[covered], pixels[covered])
+        result = pixels.copy()
+        bleed(covered, [(result, None)])
+        np.testing.assert_array_equal(result[covered], pixels[covered])
         own = np.argwhere(covered)
         for y, x in rng.integers(0, 90, (200, 2)):
             away = np.hypot(*(own - [y, x]).T)
             nearest = {tuple(pixels[tuple(place)]) for place in own[away < away.min() + 1e-9]}
-            self.assertIn(tuple(found[y, x]), nearest)
+            self.assertIn(tuple(result[y, x]), nearest)
 
 
 if __name__ == "__main__":

@@ -80,11 +80,11 @@ class World(unittest.TestCase):
             linear = rng.normal(size=(3, 3))
             one, two = rng.normal(size=(2, 3))
             normal = np.cross(one, two)
-            found = world_normals(normal[None] / np.linalg.norm(normal), linear)[0]
-            self.assertAlmostEqual(float(np.linalg.norm(found)), 1.0)
-            np.testing.assert_allclose([found @ (linear @ one), found @ (linear @ two)], 0, atol=1e-9)
+            result = world_normals(normal[None] / np.linalg.norm(normal), linear)[0]
+            self.assertAlmostEqual(float(np.linalg.norm(result)), 1.0)
+            np.testing.assert_allclose([result @ (linear @ one), result @ (linear @ two)], 0, atol=1e-9)
             # what was outside stays so: something above the surface is above it
-            self.assertGreater(found @ (linear @ normal), 0)
+            self.assertGreater(result @ (linear @ normal), 0)
 
     def test_a_flat_node_still_has_normals(self):
         np.testing.assert_allclose(world_normals(np.array([[0.0, 1, 0]]), np.diag([2.0, 0, 3])), [[0, 1, 0]])

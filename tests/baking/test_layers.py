@@ -29,9 +29,9 @@ SIZE = 256
 def ramps(image, light):
     """A picture whose red is u and whose green is v, from 0 to 1."""
     line = (np.arange(SIZE) + 0.5) / SIZE
-    found = np.zeros((SIZE, SIZE, 4), np.float32)
-    found[..., 0], found[..., 1], found[..., 3] = line[None, :], line[:, None], 1.0
-    return found
+    result = np.zeros((SIZE, SIZE, 4), np.float32)
+    result[..., 0], result[..., 1], result[..., 3] = line[None, :], line[:, None], 1.0
+    return result
 
 
 def flat_picture(*values):
@@ -109,7 +109,7 @@ def box_scene(size=(1.0, 2.0, 3.0), points=400, **node):
 def side_coordinates(own, normals):
     """Where a box is read, v down, by hand: each side upright as seen from outside, lids with -z at the top."""
     x, y, z = own.T
-    found = np.zeros((len(own), 2))
+    result = np.zeros((len(own), 2))
     for way, u, v in (
         ((1, 0, 0), -z, -y),
         ((-1, 0, 0), z, -y),
@@ -119,8 +119,8 @@ def side_coordinates(own, normals):
         ((0, 0, -1), -x, -y),
     ):
         rows = normals @ np.array(way) > 0.9
-        found[rows] = np.stack([u, v], axis=1)[rows]
-    return found
+        result[rows] = np.stack([u, v], axis=1)[rows]
+    return result
 
 
 class Projections(unittest.TestCase):
@@ -244,8 +244,8 @@ class Projections(unittest.TestCase):
 class Masks(unittest.TestCase):
     def shown(self, scene, mask, picture=ramps):
         layer = Layer(base_color=(1.0, 1.0, 1.0), mask=mask, metres=4.0)
-        found = scene.values(layer, picture=picture, beneath=Beneath((0.0, 0.0, 0.0)))
-        return found[:, 0]
+        result = scene.values(layer, picture=picture, beneath=Beneath((0.0, 0.0, 0.0)))
+        return result[:, 0]
 
     def test_facing_is_a_cosine_with_an_axis_of_the_world(self):
         half = np.sqrt(0.5)
@@ -311,13 +311,13 @@ class Blending(unittest.TestCase):
         for blend, full in wanted.items():
             for amount in (1.0, 0.3):
                 layer = Layer(base_color=tuple(high.tolist()), blend=blend, amount=amount)
-                found = self.scene.values(layer, beneath=Beneath(tuple(low.tolist())))
+                result = self.scene.values(layer, beneath=Beneath(tuple(low.tolist())))
                 np.testing.assert_allclose(
-                    found[:, :3], np.tile(low + amount * (full - low), (len(found), 1)), atol=1e-5
+                    result[:, :3], np.tile(low + amount * (full - low), (len(result), 1)), atol=1e-5
                 )
                 # what glows is covered by what lies over it
                 glow = 0.3 * (1 - amount) if blend is Blend.OVER else 0.3
-                np.testing.assert_allclose(found[:, 12:15], glow, atol=1e-5)
+                np.testing.assert_allclose(result[:, 12:15], glow, atol=1e-5)
 
     def test_alpha_of_a_picture_counts_and_roughness_only_knows_over(self):
         layer = Layer(base_color=PICTURE, orm=LayerImage("orm"), amount=0.5)
@@ -326,10 +326,10 @@ class Blending(unittest.TestCase):
             values = (1.0, 0.0, 0.0, 0.5) if image.file == "ramps" else (0.2, 0.8, 1.0)
             return np.full((4, 4, len(values)), values, np.float32)
 
-        found = self.scene.values(layer, picture=picture)
-        np.testing.assert_allclose(found[:, :3], np.tile([0.2 + 0.25 * 0.8, 0.3, 0.45], (len(found), 1)), atol=1e-5)
+        result = self.scene.values(layer, picture=picture)
+        np.testing.assert_allclose(result[:, :3], np.tile([0.2 + 0.25 * 0.8, 0.3, 0.45], (len(result), 1)), atol=1e-5)
         np.testing.assert_allclose(
-            found[:, 8:11], np.tile([1 + 0.25 * -0.8, 0.5 + 0.25 * 0.3, 0.25], (len(found), 1)), atol=1e-5
+            result[:, 8:11], np.tile([1 + 0.25 * -0.8, 0.5 + 0.25 * 0.3, 0.25], (len(result), 1)), atol=1e-5
         )
 
     def test_the_lowest_comes_first(self):
@@ -361,12 +361,12 @@ class Reliefs(unittest.TestCase):
         lean = np.array([0.6, 0.3, np.sqrt(1 - 0.45)])
         for turn in (0.0, 90.0):
             layer = Layer(normal=LayerImage("n"), turn=turn)
-            found = self.leaning(scene, scene.values(layer, picture=flat_picture(*(lean * 0.5 + 0.5))))
+            result = self.leaning(scene, scene.values(layer, picture=flat_picture(*(lean * 0.5 + 0.5))))
             # the right and the top of the picture on each side of the box
             right = {(0, 1): (0, 0, -1), (0, -1): (0, 0, 1), (1, 1): (1, 0, 0), (1, -1): (1, 0, 0)}
             right |= {(2, 1): (1, 0, 0), (2, -1): (-1, 0, 0)}
             top = {(1, 1): (0, 0, -1), (1, -1): (0, 0, 1)}
-            for n in range(len(found)):
+            for n in range(len(result)):
                 axis = int(np.abs(scene.normals[n]).argmax())
                 sign = int(np.sign(scene.normals[n, axis]))
                 a, b = np.array(right[axis, sign], float), np.array(top.get((axis, sign), (0, 1, 0)), float)
@@ -374,14 +374,14 @@ class Reliefs(unittest.TestCase):
                     # the picture's right is up, its top to the left
                     a, b = b, -a
                 wanted = a * lean[0] + b * lean[1] + scene.normals[n] * lean[2]
-                np.testing.assert_allclose(found[n], wanted, atol=2e-3)
+                np.testing.assert_allclose(result[n], wanted, atol=2e-3)
 
     def test_slopes_are_mixed_not_colours(self):
         scene = box_scene()
         steep = np.array([np.sin(1.2), 0, np.cos(1.2)])
         layer = Layer(normal=LayerImage("n"), amount=0.5)
-        found = scene.values(layer, picture=flat_picture(*(steep * 0.5 + 0.5)))
-        leaning = self.leaning(scene, found)
+        result = scene.values(layer, picture=flat_picture(*(steep * 0.5 + 0.5)))
+        leaning = self.leaning(scene, result)
         cos = (leaning * scene.normals).sum(axis=1)
         # half of the slope, not half of the angle or of the stored value
         np.testing.assert_allclose(np.tan(np.arccos(cos)), np.tan(1.2) / 2, rtol=5e-3)

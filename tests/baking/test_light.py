@@ -53,10 +53,10 @@ class Falling(unittest.TestCase):
         glb.node("plane", floor_quad(glb, material), translation=[0, 0, 100])
         for key in ("ball", "box", "plane"):
             light, places = LitScene(glb, sky).on_sheet(96, 64, (key,))
-            there = np.isfinite(places[..., 0])
-            self.assertGreater(there.sum(), 1000)
-            self.near(light[there].mean(0), 1.0, 0.003)
-            self.near(np.quantile(light[there], (0.02, 0.98)), 1.0)
+            mask = np.isfinite(places[..., 0])
+            self.assertGreater(mask.sum(), 1000)
+            self.near(light[mask].mean(0), 1.0, 0.003)
+            self.near(np.quantile(light[mask], (0.02, 0.98)), 1.0)
 
     def test_an_untold_sky_is_white_where_nothing_else_shines(self):
         self.near(floor_scene(sky=Sky()).at([0, 0, 0]), 1.0)
@@ -72,9 +72,9 @@ class Falling(unittest.TestCase):
         for height in (0.5, 1.0, 3.0):
             self.near(floor_scene(lamp([0, height, 0], 5.0)).at([0, 0, 0]), 5.0 / height**2 / np.pi, 1e-5)
         place = np.array([1.5, 0, 0])
-        found = floor_scene(lamp([0, 1, 0], 7.0, color=(1.0, 0.5, 0.25))).at(place)
+        result = floor_scene(lamp([0, 1, 0], 7.0, color=(1.0, 0.5, 0.25))).at(place)
         square = 1 + 1.5**2
-        self.near(found[0], 7.0 / square / np.sqrt(square) / np.pi * np.array([1, 0.5, 0.25]), 1e-5)
+        self.near(result[0], 7.0 / square / np.sqrt(square) / np.pi * np.array([1, 0.5, 0.25]), 1e-5)
         inner, outer = np.radians(20), np.radians(40)
         told = {"kind": LampKind.SPOT, "direction": (0.0, -1.0, 0.0), "inner": inner, "outer": outer}
         scene = floor_scene(lamp([0, 1, 0], 1.0, **told))
@@ -92,9 +92,9 @@ class Falling(unittest.TestCase):
             glb = Glb()
             glb.node("room", inner_box(glb, glowing(glb, 2.0, (albedo, albedo, albedo, 1))))
             light, places = LitScene(glb).on_sheet(32, 256, bounces=40)
-            there = np.isfinite(places[..., 0])
-            self.near(light[there].mean(0), 2.0 / (1 - albedo), 0.005)
-            self.near(np.quantile(light[there], (0.1, 0.9)), 2.0 / (1 - albedo), 0.06)
+            mask = np.isfinite(places[..., 0])
+            self.near(light[mask].mean(0), 2.0 / (1 - albedo), 0.005)
+            self.near(np.quantile(light[mask], (0.1, 0.9)), 2.0 / (1 - albedo), 0.06)
 
     def test_one_square_sends_another_what_their_form_factor_says(self):
         # of unit squares at a right angle that share an edge (Howell, C-14)
@@ -140,8 +140,8 @@ class Falling(unittest.TestCase):
         angle = (np.arange(512) + 0.5) / 512 * np.pi
         weigh = np.sin(angle) * np.maximum(np.cos(angle), 0) * (np.pi / 512) * (2 * np.pi / 1024)
         wanted = (fine * weigh[:, None]).sum() / np.pi
-        found = scene.at([[0, 0, 0], [1, 0, 0]], rays=256)
-        self.near(found, wanted * np.array([1, 0.5, 0.25]))
+        result = scene.at([[0, 0, 0], [1, 0, 0]], rays=256)
+        self.near(result, wanted * np.array([1, 0.5, 0.25]))
         # it stands in the east: a wall that faces east is lit, one that faces west is not
         self.assertGreater(scene.at([0, 0.1, 0], (1, 0, 0))[0, 0], wanted / 4)
         self.assertLess(scene.at([0, 0.1, 0], (-1, 0, 0))[0, 0], wanted / 1000)
@@ -172,9 +172,9 @@ class Falling(unittest.TestCase):
             leaf = glb.material(glb.texture(image), alphaMode=mode, pbr=pbr, **more)
             glb.node("leaf", floor_quad(glb, leaf, (-1, -1), (1, 1), 0.5))
             scene = LitScene(glb, Lighting(NO_SKY, (sun(90),)))
-            found = scene.sums([[-0.5, 0, 0], [0.5, 0, 0], [1.5, 0, 0]])
-            np.testing.assert_allclose(found[:, 0] / 256, [1, shade, 1], atol=0.02)
-            np.testing.assert_allclose(found[:, 6] / found[:, 7], [1, shade, 1], atol=0.02)
+            result = scene.sums([[-0.5, 0, 0], [0.5, 0, 0], [1.5, 0, 0]])
+            np.testing.assert_allclose(result[:, 0] / 256, [1, shade, 1], atol=0.02)
+            np.testing.assert_allclose(result[:, 6] / result[:, 7], [1, shade, 1], atol=0.02)
             # under a white sky the pane's sides count as seen from below
             white = LitScene(glb, Lighting(Sky(SkyKind.PLAIN))).at([[0, 0.49, 0]], rays=1024)
             self.near(white, 0.5 + 0.5 * shade, 0.05)
@@ -208,9 +208,9 @@ class Falling(unittest.TestCase):
         glb.node("ceiling", glb.mesh(mesh))
         # the ceiling is lit from below by a sun, the floor by it alone
         scene = LitScene(glb, Lighting(NO_SKY, (sun(-90),)))
-        found = scene.sums([[0, 0.5, 0]], rays=1024, bounces=1)[0]
-        self.near(found[0], found[3], 1e-5)
-        np.testing.assert_allclose(found[:3] / found[1], [0.5 / 0.5029, 1, 0], atol=0.02)
+        result = scene.sums([[0, 0.5, 0]], rays=1024, bounces=1)[0]
+        self.near(result[0], result[3], 1e-5)
+        np.testing.assert_allclose(result[:3] / result[1], [0.5 / 0.5029, 1, 0], atol=0.02)
 
     def test_both_sides_emit_only_where_the_material_has_two(self):
         for two, wanted in ((False, 0.0), (True, 1.0)):

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from fasciculum.baking.light.lamps import lamp_rows
-from fasciculum.baking.needs import needs_of
+from fasciculum.baking.required_maps import needs_of
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.lighting import Lamp, LampKind
 from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitive, Scene, Source, TextureSlot
@@ -62,10 +62,10 @@ class Needed(unittest.TestCase):
 
     def test_constants_stay_factors_while_they_agree(self):
         one = Material("a", metallic_factor=0.25, roughness_factor=0.5)
-        found = needs(one, replace(one, name="b"))
-        self.assertEqual((found.maps, found.metallic, found.roughness), (("base_color",), 0.25, 0.5))
-        found = needs(one, replace(one, name="b", roughness_factor=0.75))
-        self.assertEqual((found.maps, found.metallic, found.roughness), (("base_color", "orm"), 1.0, 1.0))
+        result = needs(one, replace(one, name="b"))
+        self.assertEqual((result.maps, result.metallic, result.roughness), (("base_color",), 0.25, 0.5))
+        result = needs(one, replace(one, name="b", roughness_factor=0.75))
+        self.assertEqual((result.maps, result.metallic, result.roughness), (("base_color", "orm"), 1.0, 1.0))
 
     def test_the_strength_of_emission_is_the_brightest(self):
         dim = Material("a", emissive_factor=(0.5, 0.0, 0.0), emissive_strength=2.0)
@@ -76,25 +76,25 @@ class Needed(unittest.TestCase):
     def test_a_mixture_is_unlit_only_if_all_are(self):
         unlit = Material("a", unlit=True, normal=TextureSlot(0))
         self.assertEqual((needs(unlit).unlit, needs(unlit).maps), (True, ("base_color",)))
-        found = needs(unlit, Material("b"))
-        self.assertFalse(found.unlit)
-        self.assertIn("normal", found.maps)
+        result = needs(unlit, Material("b"))
+        self.assertFalse(result.unlit)
+        self.assertIn("normal", result.maps)
 
     def test_sides_and_cut_offs(self):
-        found = needs(Material("a"), Material("b", double_sided=True))
-        self.assertEqual((found.double_sided, found.cutoff), (True, None))
+        result = needs(Material("a"), Material("b", double_sided=True))
+        self.assertEqual((result.double_sided, result.cutoff), (True, None))
         self.assertEqual(needs(Material("a", alpha_mode="MASK", alpha_cutoff=0.3)).cutoff, 0.5)
 
     def test_maps_that_are_asked_for_by_name(self):
-        found = needs(Material("a"), bake=BakeSettings(maps=("roughness", "normal")))
-        self.assertEqual((found.maps, found.named), (("roughness", "normal"), ("roughness", "normal")))
-        found = needs(Material("a"), bake=BakeSettings(maps=("auto", "height")))
-        self.assertEqual((found.maps, found.named), (("base_color", "height"), ("height",)))
+        result = needs(Material("a"), bake=BakeSettings(maps=("roughness", "normal")))
+        self.assertEqual((result.maps, result.named), (("roughness", "normal"), ("roughness", "normal")))
+        result = needs(Material("a"), bake=BakeSettings(maps=("auto", "height")))
+        self.assertEqual((result.maps, result.named), (("base_color", "height"), ("height",)))
 
     def test_what_only_packed_files_want_is_baked_and_not_written(self):
-        found = needs(Material("a"), bake=BakeSettings(channels=("mask=roughness,metallic,1",)))
-        self.assertEqual(set(found.unwritten), {"roughness", "metallic"})
-        self.assertEqual(found.maps[0], "base_color")
+        result = needs(Material("a"), bake=BakeSettings(channels=("mask=roughness,metallic,1",)))
+        self.assertEqual(set(result.unwritten), {"roughness", "metallic"})
+        self.assertEqual(result.maps[0], "base_color")
 
 
 class Lamps(unittest.TestCase):

@@ -27,20 +27,20 @@ def sphere(columns=24, rows=12):
 class Tangents(unittest.TestCase):
     def test_sphere_by_longitude(self):
         positions, normals, uvs = sphere(96, 48)
-        found = tangents(positions, normals, uvs)
+        result = tangents(positions, normals, uvs)
         turn = 2 * np.pi * uvs[..., 0]
         east = np.stack([-np.sin(turn), np.zeros_like(turn), -np.cos(turn)], -1)
         inner = (uvs[..., 1] > 0.12) & (uvs[..., 1] < 0.88) & (uvs[..., 0] > 0.01) & (uvs[..., 0] < 0.99)
-        angle = np.degrees(np.arccos(np.clip((found[..., :3] * east).sum(-1), -1, 1)))
+        angle = np.degrees(np.arccos(np.clip((result[..., :3] * east).sum(-1), -1, 1)))
         self.assertLess(angle[inner].max(), 1.0)
         # the bitangent points up the texture, against v: to the north
-        bitangent = np.cross(normals, found[..., :3]) * found[..., 3:]
+        bitangent = np.cross(normals, result[..., :3]) * result[..., 3:]
         self.assertTrue((bitangent[inner][:, 1] > 0).all())
 
     def test_frames_are_at_right_angles(self):
-        found = tangents(*sphere())
-        np.testing.assert_allclose(np.linalg.norm(found[..., :3], axis=-1), 1, atol=1e-9)
-        np.testing.assert_allclose((found[..., :3] * sphere()[1]).sum(-1), 0, atol=1e-9)
+        result = tangents(*sphere())
+        np.testing.assert_allclose(np.linalg.norm(result[..., :3], axis=-1), 1, atol=1e-9)
+        np.testing.assert_allclose((result[..., :3] * sphere()[1]).sum(-1), 0, atol=1e-9)
 
     def test_mirrored_uvs_turn_the_sign(self):
         positions, normals, uvs = sphere()
@@ -51,9 +51,9 @@ class Tangents(unittest.TestCase):
 
     def test_collapsed_uvs_still_give_a_frame(self):
         positions, normals, uvs = sphere()
-        found = tangents(positions, normals, np.zeros_like(uvs))
-        self.assertTrue(np.isfinite(found).all())
-        np.testing.assert_allclose(np.linalg.norm(found[..., :3], axis=-1), 1, atol=1e-9)
+        result = tangents(positions, normals, np.zeros_like(uvs))
+        self.assertTrue(np.isfinite(result).all())
+        np.testing.assert_allclose(np.linalg.norm(result[..., :3], axis=-1), 1, atol=1e-9)
 
     def test_flat_normals(self):
         triangle = np.array([[[0, 0, 0], [2, 0, 0], [0, 3, 0]]], float)
@@ -71,10 +71,10 @@ class Reference(unittest.TestCase):
             positions, normals, uvs, wanted = (
                 data[f"{name}_{part}"].astype(float) for part in ("positions", "normals", "uvs", "tangents")
             )
-            found = tangents(positions, normals, uvs)
-            np.testing.assert_allclose(found[..., :3], wanted[..., :3], atol=1e-5, err_msg=name)
+            result = tangents(positions, normals, uvs)
+            np.testing.assert_allclose(result[..., :3], wanted[..., :3], atol=1e-5, err_msg=name)
             # there v points up, here down
-            np.testing.assert_array_equal(found[..., 3], -wanted[..., 3], err_msg=name)
+            np.testing.assert_array_equal(result[..., 3], -wanted[..., 3], err_msg=name)
 
 
 class Figures(unittest.TestCase):

@@ -75,8 +75,8 @@ class Sampling(unittest.TestCase):
         place = (np.arange(SIZE * GRID) + 0.5) / GRID
         y, x = np.meshgrid(place, place, indexing="ij")
         uvs = np.stack([x, y], -1).reshape(-1, 2) @ matrix.T / SOURCE + offset
-        found = bilinear(self.pictures[number], uvs, (WRAPS[wrap],) * 2, srgb=light)
-        return found.reshape(SIZE, GRID, SIZE, GRID, 3).mean((1, 3))
+        result = bilinear(self.pictures[number], uvs, (WRAPS[wrap],) * 2, srgb=light)
+        return result.reshape(SIZE, GRID, SIZE, GRID, 3).mean((1, 3))
 
     def judged(self, scales, turn, samples):
         cos, sin = np.cos(turn), np.sin(turn)

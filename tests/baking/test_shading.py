@@ -34,7 +34,7 @@ def flat_surface(corners, island, flat=None):
 class Angles(unittest.TestCase):
     def by_hand(self, corners, angle):
         """Each corner's mean over the triangles about its point that face within the angle of its own."""
-        found = np.zeros_like(corners)
+        result = np.zeros_like(corners)
         facing = [unit(cross_of(one)) for one in corners]
         for t, k in itertools.product(range(len(corners)), range(3)):
             total = np.zeros(3)
@@ -43,8 +43,8 @@ class Angles(unittest.TestCase):
                     meets = np.array_equal(corners[s, m], corners[t, k])
                     if meets and facing[t] @ facing[s] >= np.cos(np.radians(angle)) - 1e-9:
                         total += cross_of(corners[s])
-            found[t, k] = unit(total)
-        return found
+            result[t, k] = unit(total)
+        return result
 
     def test_against_every_pair_of_triangles(self):
         for corners in (surfaces.box(), surfaces.cylinder(8), surfaces.stairs(2), surfaces.ball(4, 6)):
@@ -80,25 +80,25 @@ class Edges(unittest.TestCase):
 
     def test_as_they_came(self):
         corners, _, normals, _ = self.bent()
-        (found,) = edge_normals((separate(corners, normals),), flat_surface(corners, np.array([0, 0, 1, 1])), "source")
-        np.testing.assert_allclose(found, normals)
+        (result,) = edge_normals((separate(corners, normals),), flat_surface(corners, np.array([0, 0, 1, 1])), "source")
+        np.testing.assert_allclose(result, normals)
 
     def test_seams_are_hard_and_what_is_no_seam_stays(self):
         corners, faces, normals, on_edge = self.bent()
         primitive = separate(corners, normals)
         # two islands: the common edge is a seam
-        (found,) = edge_normals((primitive,), flat_surface(corners, np.array([0, 0, 1, 1])), "hard")
-        np.testing.assert_allclose(found[on_edge], np.repeat(faces[:, None], 3, axis=1)[on_edge], atol=1e-9)
-        np.testing.assert_allclose(found[~on_edge], normals[~on_edge], atol=1e-9)
+        (result,) = edge_normals((primitive,), flat_surface(corners, np.array([0, 0, 1, 1])), "hard")
+        np.testing.assert_allclose(result[on_edge], np.repeat(faces[:, None], 3, axis=1)[on_edge], atol=1e-9)
+        np.testing.assert_allclose(result[~on_edge], normals[~on_edge], atol=1e-9)
         # one island laid flat without a cut: nothing is a seam
         flat = np.stack([corners[..., 0] - corners[..., 2], corners[..., 1]], axis=-1)
-        (found,) = edge_normals((primitive,), flat_surface(corners, np.zeros(4), flat), "hard")
-        np.testing.assert_allclose(found, normals, atol=1e-9)
+        (result,) = edge_normals((primitive,), flat_surface(corners, np.zeros(4), flat), "hard")
+        np.testing.assert_allclose(result, normals, atol=1e-9)
 
     def test_seams_are_smoothed_over(self):
         corners, faces, _, on_edge = self.bent()
         hard = np.repeat(faces[:, None], 3, axis=1)
-        (found,) = edge_normals((separate(corners, hard),), flat_surface(corners, np.array([0, 0, 1, 1])), "smooth")
+        (result,) = edge_normals((separate(corners, hard),), flat_surface(corners, np.array([0, 0, 1, 1])), "smooth")
         for corner in corners[on_edge]:
             about = [
                 hard[t, k] * np.linalg.norm(cross_of(corners[t]))
@@ -106,8 +106,8 @@ class Edges(unittest.TestCase):
                 if np.array_equal(corners[t, k], corner)
             ]
             at = (corners == corner).all(-1)
-            np.testing.assert_allclose(found[at], np.tile(unit(sum(about)), (at.sum(), 1)), atol=1e-9)
-        np.testing.assert_allclose(found[~on_edge], hard[~on_edge])
+            np.testing.assert_allclose(result[at], np.tile(unit(sum(about)), (at.sum(), 1)), atol=1e-9)
+        np.testing.assert_allclose(result[~on_edge], hard[~on_edge])
 
     def test_primitives_share_their_seams(self):
         corners, faces, _, on_edge = self.bent()
@@ -123,10 +123,10 @@ class Edges(unittest.TestCase):
         np.testing.assert_allclose(corner_normals(separate(corners)), np.repeat(faces[:, None], 3, axis=1), atol=1e-6)
         broken = normals.copy()
         broken[1, 2], broken[3, 0] = 0.0, np.nan
-        found = corner_normals(separate(corners, broken))
-        np.testing.assert_allclose(found[1, 2], faces[1], atol=1e-6)
-        np.testing.assert_allclose(found[3, 0], faces[3], atol=1e-6)
-        np.testing.assert_allclose(found[0], normals[0], atol=1e-6)
+        result = corner_normals(separate(corners, broken))
+        np.testing.assert_allclose(result[1, 2], faces[1], atol=1e-6)
+        np.testing.assert_allclose(result[3, 0], faces[3], atol=1e-6)
+        np.testing.assert_allclose(result[0], normals[0], atol=1e-6)
 
 
 if __name__ == "__main__":

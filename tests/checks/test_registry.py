@@ -96,9 +96,9 @@ class Registry(unittest.TestCase):
             self.assertLessEqual(codes(judged), declared)
 
     def test_each_id_stands_once_and_ranks_say_the_order(self):
-        found = all_checks()
-        self.assertEqual(len({check.id for check in found}), len(found))
-        self.assertEqual([check.rank for check in found], sorted(check.rank for check in found))
+        result = all_checks()
+        self.assertEqual(len({check.id for check in result}), len(result))
+        self.assertEqual([check.rank for check in result], sorted(check.rank for check in result))
 
     def test_those_asked_for_alone(self):
         both = scene(Material("m", base_color_factor=(1.0, 0.0, 0.0, 1.0)), world=MIRRORED)

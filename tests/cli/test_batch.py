@@ -73,12 +73,12 @@ class Lists(BatchCase):
         for name in ("b.glb", "a.glb"):
             plates(self.folder / "props" / name)
         self.write('[[job]]\nmodels = "props/*.glb"\nout = "other"\nlayers = "moss.json"\nsize = [128, 64]\n')
-        (found,) = read_jobs(self.folder / "jobs.toml")
-        self.assertEqual([Path(model).name for model in found.models], ["a.glb", "b.glb"])
-        options = dict(found.options)
+        (result,) = read_jobs(self.folder / "jobs.toml")
+        self.assertEqual([Path(model).name for model in result.models], ["a.glb", "b.glb"])
+        options = dict(result.options)
         self.assertEqual(options["layers"], str(self.folder.resolve() / "moss.json"))
         self.assertEqual((options["size"], options["padding"]), ([128, 64], 2))
-        self.assertEqual(found.out, str(self.folder.resolve() / "other"))
+        self.assertEqual(result.out, str(self.folder.resolve() / "other"))
 
     def test_a_dry_run_tells_and_writes_nothing(self):
         self.write(job("a") + job("b", bundle='"one"'))
@@ -144,14 +144,14 @@ class Batches(BatchCase):
         self.addCleanup(farm.close)
         model = str(self.folder / "plates.glb")
         one = Job("a", (model,), str(self.folder / "built"), (("size", 64), ("seconds", 0)))
-        first = farm.hand(os.getpid)
+        first = farm.submit(os.getpid)
         process = first.result(60)
-        waiting = farm.hand(do_job, one)
+        waiting = farm.submit(do_job, one)
         os.kill(process, signal.SIGKILL)
         with self.assertRaises(BrokenProcessPool):
             waiting.result(60)
         # whoever waits hands it over again, to a process that takes its place
-        self.assertEqual(farm.hand(do_job, one).result(120).exit, 0)
+        self.assertEqual(farm.submit(do_job, one).result(120).exit, 0)
 
     def test_a_cancelled_job_leaves_nothing_half_written(self):
         one = Job("a", (str(self.folder / "plates.glb"),), str(self.folder / "built"), (("size", 64),))
@@ -227,12 +227,12 @@ class HelpOut(unittest.TestCase):
 
     def test_entries_go_into_the_users_folders_and_away_again(self):
         with tempfile.TemporaryDirectory() as home, unittest.mock.patch.dict(os.environ, {"XDG_DATA_HOME": home}):
-            for option, there in (("--install", True), ("--remove", False)):
+            for option, present in (("--install", True), ("--remove", False)):
                 with contextlib.redirect_stdout(io.StringIO()):
                     self.assertEqual(main(["desktop", option]), 0)
                 places = [place for place, _ in entries(Path(home))]
                 self.assertEqual(len(places), 5)
-                self.assertEqual({place.is_file() for place in places}, {there})
+                self.assertEqual({place.is_file() for place in places}, {present})
 
     def test_the_manual_names_every_command(self):
         page = manual()

@@ -45,12 +45,12 @@ class CommandLine(unittest.TestCase):
 
     def test_inspect(self):
         code, out, _ = run("inspect", self.model, "--json")
-        found = json.loads(out)
+        result = json.loads(out)
         self.assertEqual(code, 0)
-        self.assertEqual((found["draw_calls"], found["texture_bytes"]), (1, round(64 * 64 * 4 * 4 / 3)))
-        self.assertEqual(found["objects"][0]["triangles"], 2)
-        self.assertEqual(found["objects"][0]["uv_sets"][0]["span_u"], 1.0)
-        self.assertEqual(found["textures"][0]["color_space"], "srgb")
+        self.assertEqual((result["draw_calls"], result["texture_bytes"]), (1, round(64 * 64 * 4 * 4 / 3)))
+        self.assertEqual(result["objects"][0]["triangles"], 2)
+        self.assertEqual(result["objects"][0]["uv_sets"][0]["span_u"], 1.0)
+        self.assertEqual(result["textures"][0]["color_space"], "srgb")
         self.assertEqual(os.listdir(self.folder), ["model.glb"])
         self.assertIn("Square", run("inspect", self.model)[1])
 
@@ -115,9 +115,9 @@ class CommandLine(unittest.TestCase):
         normals.write_bytes(b"spoilt")
         before = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in out.iterdir()}
         code, text, _ = run("run", project, "--map", "normal", "--json")
-        found = json.loads(text)
+        result = json.loads(text)
         self.assertEqual((code, normals.read_bytes()), (0, whole))
-        self.assertEqual(set(found["seconds"]), {"bake", "deliver"})
+        self.assertEqual(set(result["seconds"]), {"bake", "deliver"})
         after = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in out.iterdir()}
         self.assertEqual(set(after), set(before))
         self.assertEqual(after[others.name], before[others.name])
@@ -161,8 +161,8 @@ class CommandLine(unittest.TestCase):
         code, text, _ = run("check", out / "model.fasc", "--json")
         self.assertEqual((code, json.loads(text)["bundles"][0]["sheet"]["overlap_area"]), (0, 0.0))
         code, text, _ = run("check", out / "model.glb", "--json")
-        found = json.loads(text)["bundles"][0]
-        self.assertEqual((code, found["sheet"]["overlap_area"], found["sheet"]["width"]), (0, 0.0, 128))
+        result = json.loads(text)["bundles"][0]
+        self.assertEqual((code, result["sheet"]["overlap_area"], result["sheet"]["width"]), (0, 0.0, 128))
 
     def test_overlap_in_a_delivered_file_is_an_error(self):
         glb = textured_square(smooth_image())

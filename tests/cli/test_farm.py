@@ -17,7 +17,7 @@ import numpy as np
 from fasciculum.cli.farm import DaskPool, LocalPool, farm_of
 from fasciculum.errors import MissingFile
 from fasciculum.io.pixels import PixelStore
-from fasciculum.session.far import STORE, do_far
+from fasciculum.session.remote import STORE, do_remote
 from tests.builders import Glb, box_mesh, smooth_image
 from tests.cli.test_batch import BatchCase, job
 from tests.test_api import digests
@@ -49,9 +49,9 @@ class Processes(BatchCase):
         handed = []
 
         class Watched(LocalPool):
-            def hand(inner, function, *arguments):
+            def submit(inner, function, *arguments):
                 handed.append(arguments[0].__name__)
-                return super().hand(function, *arguments)
+                return super().submit(function, *arguments)
 
         with mock.patch("fasciculum.cli.farm.Here", Watched):
             code, lines, err = self.run_batch("--farm", "local:2")
@@ -80,7 +80,7 @@ class Parts(unittest.TestCase):
             home.put(np.arange(6), key="given")
             sent = {file.name: file.read_bytes() for file in home.files()}
             for _ in range(2):
-                key, made = do_far(task, (STORE,), {}, sent)
+                key, made = do_remote(task, (STORE,), {}, sent)
                 self.assertEqual(set(made), {f"{key}.npy"})
                 home.put_file(*made.popitem())
                 np.testing.assert_array_equal(home.get(key), 2 * np.arange(6))
@@ -141,9 +141,9 @@ class Workers(BatchCase):
                 farm = farm_of(self.address)
             except MissingFile:
                 return False
-            found = farm.count()
+            result = farm.count()
             farm.close()
-            return found == 2
+            return result == 2
 
         self.until(there, "two workers")
         return self.alive[0]
@@ -183,12 +183,12 @@ class Workers(BatchCase):
         killed = []
 
         class Killing(DaskPool):
-            def hand(inner, function, *arguments):
-                found = super().hand(function, *arguments)
-                self.assertIs(function, do_far)
+            def submit(inner, function, *arguments):
+                result = super().submit(function, *arguments)
+                self.assertIs(function, do_remote)
                 if not killed:
                     killed.append(os.kill(first.pid, signal.SIGKILL))
-                return found
+                return result
 
         with mock.patch("fasciculum.cli.farm.Beyond", Killing):
             code, lines, err = self.run_batch("--farm", self.address)

@@ -36,7 +36,7 @@ WORDS = {
     "take_balanced": "optimise, optimize, automatic",
     "take_fewest": "reduce draw calls, fewest draw calls, batching",
     "take_smallest": "reduce memory, least memory",
-    "enough": "stop packing, finish early",
+    "stop_early": "stop packing, finish early",
     "cancel": "abort, interrupt",
     "queue": "jobs, progress, log",
     "flip": "toggle, before after, a/b",

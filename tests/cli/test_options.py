@@ -49,8 +49,8 @@ class EveryOption(unittest.TestCase):
         for holder, entry in self.entries():
             for words, value in self.words(entry):
                 count += 1
-                found = getattr(with_options(parsed(*words), holder()), entry.name)
-                self.assertEqual(found, value, words)
+                result = getattr(with_options(parsed(*words), holder()), entry.name)
+                self.assertEqual(result, value, words)
         self.assertGreater(count, 120)
 
     def test_without_options_everything_is_at_its_default(self):

@@ -50,10 +50,10 @@ class Watching(unittest.TestCase):
                 if not made:
                     during()
 
-            found = make(*arguments, heard=hear, **keywords)
+            result = make(*arguments, heard=hear, **keywords)
             pixels = Image.open(self.folder / "out" / "plate_opaque_base_color.png")
             made.append(np.asarray(pixels)[16, 16, :3].tolist())
-            return found
+            return result
 
         until = time.monotonic() + 300
         stop = Progress(None, lambda: len(made) > 1 or time.monotonic() > until)
@@ -70,8 +70,8 @@ class Watching(unittest.TestCase):
         self.assertEqual(self.watched(lambda: painted(self.paint, (10, 90, 240))), [[200, 40, 30], [10, 90, 240]])
 
     def test_a_texture_that_appears_meanwhile_is_followed(self):
-        found = self.watched(lambda: painted(self.paint, (10, 90, 240)))
-        self.assertEqual((len(found), found[1]), (2, [10, 90, 240]))
+        result = self.watched(lambda: painted(self.paint, (10, 90, 240)))
+        self.assertEqual((len(result), result[1]), (2, [10, 90, 240]))
 
     def test_files_that_rest_are_not_made_again(self):
         painted(self.paint, (1, 2, 3))

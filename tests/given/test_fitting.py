@@ -38,10 +38,10 @@ class Fitting(unittest.TestCase):
     def test_islands_lie_inside_the_gutters(self):
         for corners, trim, natural, quarters in self.cases():
             fit = fit_on(size_of(corners), trim, 0, natural, quarters)
-            there = placed(corners, row_of(corners, fit, trim))
-            self.assertTrue(within(there, trim))
+            present = placed(corners, row_of(corners, fit, trim))
+            self.assertTrue(within(present, trim))
             x0, y0, x1, y1 = trim.room
-            low, high = there.reshape(-1, 2).min(axis=0), there.reshape(-1, 2).max(axis=0)
+            low, high = present.reshape(-1, 2).min(axis=0), present.reshape(-1, 2).max(axis=0)
             if trim.repeats is not TrimRepeats.U:
                 self.assertTrue(low[0] >= x0 - 1e-6 and high[0] <= x1 + 1e-6)
             if trim.repeats is not TrimRepeats.V:
@@ -108,13 +108,13 @@ class Choosing(unittest.TestCase):
         for _ in range(100):
             given = self.given(*(random_trim(rng) for _ in range(int(rng.integers(1, 6)))))
             size = tuple(rng.uniform(0.02, 1.5, 2))
-            found = best_fit(size, given)
+            result = best_fit(size, given)
             every = [
                 fit_on(size, trim, number, given.px_per_metre, quarters).cost
                 for number, trim in enumerate(given.trims)
                 for quarters in (0, 1)
             ]
-            self.assertAlmostEqual(found.cost, min(every), 6)
+            self.assertAlmostEqual(result.cost, min(every), 6)
             only = int(rng.integers(0, len(given.trims)))
             self.assertEqual(best_fit(size, given, only=only).trim, only)
 

@@ -31,16 +31,16 @@ class Proposing(unittest.TestCase):
     def test_strips_between_gutters_are_found_to_the_pixel(self):
         rng = np.random.default_rng(1)
         pixels, edges = strips(rng, [40, 64, 20, 90], 25.0, gutter=6)
-        found = proposed_trims(pixels)
-        self.assertEqual([(trim.box[1], trim.box[3]) for trim in found], edges)
-        self.assertTrue(all(trim.repeats is TrimRepeats.U for trim in found))
-        self.assertTrue(all((trim.box[0], trim.box[2]) == (0, 256) for trim in found))
+        result = proposed_trims(pixels)
+        self.assertEqual([(trim.box[1], trim.box[3]) for trim in result], edges)
+        self.assertTrue(all(trim.repeats is TrimRepeats.U for trim in result))
+        self.assertTrue(all((trim.box[0], trim.box[2]) == (0, 256) for trim in result))
 
     def test_strips_from_the_left_go_on_downwards(self):
         pixels, edges = strips(np.random.default_rng(2), [50, 30, 70], 25.0, gutter=6)
-        found = proposed_trims(np.ascontiguousarray(pixels.swapaxes(0, 1)))
-        self.assertEqual([(trim.box[0], trim.box[2]) for trim in found], edges)
-        self.assertTrue(all(trim.repeats is TrimRepeats.V for trim in found))
+        result = proposed_trims(np.ascontiguousarray(pixels.swapaxes(0, 1)))
+        self.assertEqual([(trim.box[0], trim.box[2]) for trim in result], edges)
+        self.assertTrue(all(trim.repeats is TrimRepeats.V for trim in result))
 
     def test_a_textured_strip_is_one_trim(self):
         """Rows of a texture differ from one another, and are no trims each."""
@@ -50,10 +50,10 @@ class Proposing(unittest.TestCase):
         # planks, grain and stains: rows that differ from their neighbours as a whole
         grain = rng.normal(0, 12, len(pixels))
         pixels = np.clip(pixels + grain[:, None, None], 0, 255).astype(np.uint8)
-        found = self.boxes(pixels)
-        self.assertLessEqual(len(found), len(heights) + 2)
+        result = self.boxes(pixels)
+        self.assertLessEqual(len(result), len(heights) + 2)
         for _, edge in edges[:-1]:
-            self.assertLessEqual(min(abs(edge - last) for _, last in found), 3)
+            self.assertLessEqual(min(abs(edge - last) for _, last in result), 3)
 
     def test_no_picture_is_cut_into_more_than_can_be_looked_through(self):
         for seed in range(6):

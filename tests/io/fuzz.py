@@ -42,14 +42,14 @@ STRINGS = (
 
 
 def _paths(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
-    found = [path] if path else []
+    result = [path] if path else []
     if isinstance(value, dict):
         for key, part in value.items():
-            found += _paths(part, (*path, key))
+            result += _paths(part, (*path, key))
     elif isinstance(value, list):
         for index, part in enumerate(value):
-            found += _paths(part, (*path, index))
-    return found
+            result += _paths(part, (*path, index))
+    return result
 
 
 def mutate_json(rng: random.Random, document: Any) -> Any:

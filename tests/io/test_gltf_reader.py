@@ -62,14 +62,14 @@ class Reading(Opening):
         scene, findings = self.read(glb)
         self.assertEqual(sum(finding.code == "skin_weights" for finding in findings), 1)
         for mesh, given, top in zip(scene.meshes, glb.given, (1.0, 255, 65535), strict=True):
-            found = mesh.primitives[0].extra["WEIGHTS_0"].values
-            self.assertEqual(found.dtype, given.dtype)
-            sums = found.astype(float).sum(axis=1) / top
+            result = mesh.primitives[0].extra["WEIGHTS_0"].values
+            self.assertEqual(result.dtype, given.dtype)
+            sums = result.astype(float).sum(axis=1) / top
             np.testing.assert_allclose(sums[1:], 1.0, atol=3e-7 if top == 1.0 else 0)
             # nothing is made of nothing, and what was right is left alone
-            np.testing.assert_array_equal(found[:2], given[:2])
+            np.testing.assert_array_equal(result[:2], given[:2])
             part = given[2:].astype(float) / given[2:].astype(float).sum(axis=1, keepdims=True)
-            np.testing.assert_allclose(found[2:] / top, part, atol=1.6 / top if top > 1 else 1e-6)
+            np.testing.assert_allclose(result[2:] / top, part, atol=1.6 / top if top > 1 else 1e-6)
 
     def test_quaternions_of_any_length(self):
         glb = textured_square(smooth_image(8))
@@ -87,8 +87,8 @@ class Reading(Opening):
             glb = Glb()
             primitive = glb.primitive(points, None)
             glb.node("n", glb.mesh({**primitive, "mode": mode}))
-            found = {tuple(sorted(t)) for t in self.one(glb).triangles.tolist()}
-            self.assertEqual(found, {tuple(sorted(t)) for t in expected})
+            results = {tuple(sorted(t)) for t in self.one(glb).triangles.tolist()}
+            self.assertEqual(results, {tuple(sorted(t)) for t in expected})
             if mode == 5:
                 p = points[self.one(glb).triangles]
                 turn = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])[:, 2]

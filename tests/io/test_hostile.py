@@ -210,10 +210,10 @@ class Structures(Case):
         glb.node("n", glb.mesh(primitive), extensions={"EXT_mesh_gpu_instancing": {"attributes": places}})
         scene, findings = self.gather(glb.write(self.folder / "copies.glb"))
         with mock.patch.object(report, "_uv_sets", wraps=report._uv_sets) as measuring:
-            found = report.inspection_of(scene, findings)
+            result = report.inspection_of(scene, findings)
         self.assertEqual(measuring.call_count, 1)
-        self.assertEqual(len(found["objects"]), 1000)
-        self.assertAlmostEqual(found["objects"][999]["area_m2"], 1_500)
+        self.assertEqual(len(result["objects"]), 1000)
+        self.assertAlmostEqual(result["objects"][999]["area_m2"], 1_500)
 
     def test_a_file_without_triangles_says_so(self):
         for change in (lambda j: j["nodes"][0].pop("mesh"), lambda j: j["scenes"][0].update(nodes=[])):

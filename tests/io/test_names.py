@@ -34,12 +34,12 @@ class Files(unittest.TestCase):
     def test_no_two_files_differ_by_case_alone(self):
         chance = random.Random(2)
         for _ in range(30):
-            taken, found = set(), []
+            taken, result = set(), []
             for _ in range(60):
                 wanted = chance.choice(["Board", "board", "BOARD", "Tür", "Tur", random_name(chance)])
-                found.append(unused_file(wanted, taken, chance.choice([".png", ".glb"])))
-            self.assertEqual(len({name.lower() for name in found}), len(found))
-            self.assertEqual({name.lower() for name in found}, taken)
+                result.append(unused_file(wanted, taken, chance.choice([".png", ".glb"])))
+            self.assertEqual(len({name.lower() for name in result}), len(result))
+            self.assertEqual({name.lower() for name in result}, taken)
 
     def test_numbers_begin_at_two(self):
         taken = set()

@@ -34,10 +34,10 @@ class Obj(unittest.TestCase):
 
     def corners(self, scene, key):
         """The corners of an object's triangles, as a sorted list of tuples."""
-        found = []
+        results = []
         for primitive in scene.primitives_of(scene.object(key)):
-            found += [tuple(map(tuple, triangle.tolist())) for triangle in primitive.positions[primitive.triangles]]
-        return found
+            results += [tuple(map(tuple, triangle.tolist())) for triangle in primitive.positions[primitive.triangles]]
+        return results
 
     SQUARE = "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvn 0 0 1\n"
 
@@ -57,9 +57,9 @@ class Faces(Obj):
 
     def test_negative_numbers_count_from_where_they_stand(self):
         scene, _ = self.read("v 0 0 0\nv 1 0 0\nv 0 1 0\nf -3 -2 -1\nv 5 0 0\nv 6 0 0\nv 5 1 0\nf -3 -2 -1\n")
-        found = self.corners(scene, "model")
-        self.assertIn(((5.0, 0.0, 0.0), (6.0, 0.0, 0.0), (5.0, 1.0, 0.0)), found)
-        self.assertIn(((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), (0.0, 1.0, 0.0)), found)
+        result = self.corners(scene, "model")
+        self.assertIn(((5.0, 0.0, 0.0), (6.0, 0.0, 0.0), (5.0, 1.0, 0.0)), result)
+        self.assertIn(((0.0, 0.0, 0.0), (1.0, 0.0, 0.0), (0.0, 1.0, 0.0)), result)
 
     def test_corners_in_each_way_of_writing(self):
         for face in ("f 1 2 3", "f 1/1 2/2 3/3", "f 1//1 2//1 3//1", "f 1/1/1 2/2/1 3/3/1", "f 1/1 2//1 3"):

@@ -150,13 +150,13 @@ class Accessors(Readers):
             with self.assertRaises(FasciculumError):
                 read_raw(container, 0)
             return
-        found = read_raw(container, 0)
+        result = read_raw(container, 0)
         expected = [np.frombuffer(blob, kind, width, start + offset + (stride or size) * row) for row in range(count)]
-        self.assertEqual(found.values.tobytes(), b"".join(row.tobytes() for row in expected))
+        self.assertEqual(result.values.tobytes(), b"".join(row.tobytes() for row in expected))
         if normalized and count:
             top = np.iinfo(kind).max
             plain = np.maximum(np.array(expected, np.float64) / top, -1)
-            np.testing.assert_allclose(as_float(found), plain, atol=1e-7)
+            np.testing.assert_allclose(as_float(result), plain, atol=1e-7)
 
 
 class Names(Readers):
@@ -184,10 +184,10 @@ class Names(Readers):
         (self.folder.parent / "outside.png").write_bytes(b"x")
         for name in (reference, f"../{reference}", f"{reference}/../../outside.png", f"/{reference}"):
             try:
-                found = Places(self.folder / "m.glb").find(name, "item")
+                result = Places(self.folder / "m.glb").find(name, "item")
             except FasciculumError:
                 continue
-            self.assertTrue(found.resolve().is_relative_to(self.folder.resolve()), name)
+            self.assertTrue(result.resolve().is_relative_to(self.folder.resolve()), name)
 
 
 if __name__ == "__main__":

@@ -129,9 +129,9 @@ class RandomScenes(unittest.TestCase):
             folder = Path(tempfile.mkdtemp())
             path = random_scene(seed).write(folder / "m.glb")
             scene, _ = gather([path], PixelStore(folder / "pixels"))
-            wanted, found = in_order(soup_of_file(path)), in_order(soup_of_scene(scene))
-            self.assertEqual(len(found), len(wanted), seed)
-            np.testing.assert_allclose(found, wanted, atol=2e-5, err_msg=str(seed))
+            wanted, result = in_order(soup_of_file(path)), in_order(soup_of_scene(scene))
+            self.assertEqual(len(result), len(wanted), seed)
+            np.testing.assert_allclose(result, wanted, atol=2e-5, err_msg=str(seed))
 
     def test_what_is_delivered_as_it_came_draws_the_same(self):
         for seed in range(12):
@@ -140,9 +140,9 @@ class RandomScenes(unittest.TestCase):
             scene, _ = gather([path], store)
             document = Document("again", scene, delivery=DeliverySettings(name="again", models=("glb",)))
             deliver(document, folder / "out", store)
-            wanted, found = in_order(soup_of_file(path)), in_order(soup_of_file(folder / "out" / "again.glb"))
-            self.assertEqual(len(found), len(wanted), seed)
-            np.testing.assert_allclose(found, wanted, atol=5e-3, err_msg=str(seed))
+            wanted, result = in_order(soup_of_file(path)), in_order(soup_of_file(folder / "out" / "again.glb"))
+            self.assertEqual(len(result), len(wanted), seed)
+            np.testing.assert_allclose(result, wanted, atol=5e-3, err_msg=str(seed))
             # and is gathered as it was
             again, _ = gather([str(folder / "out" / "again.glb")], store)
             self.assertEqual({item.key for item in again.objects}, {item.key for item in scene.objects})

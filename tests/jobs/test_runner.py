@@ -65,13 +65,13 @@ class Worker(unittest.TestCase):
             time.sleep(0.005)
 
     def test_values_come_back_read_only(self):
-        found = []
+        results = []
         values = np.arange(200_000, dtype=np.float32)
-        job = self.runner.submit("double", double, values, finished=found.append)
+        job = self.runner.submit("double", double, values, finished=results.append)
         self.wait(lambda: job.over)
         self.assertEqual(job.state, DONE)
-        np.testing.assert_array_equal(found[0], values * 2)
-        self.assertFalse(found[0].flags.writeable)
+        np.testing.assert_array_equal(results[0], values * 2)
+        self.assertFalse(results[0].flags.writeable)
         self.assertEqual(list(self.runner.scratch.iterdir()), [])
 
     def test_jobs_run_in_turn(self):
@@ -159,10 +159,10 @@ class Worker(unittest.TestCase):
         self.assertEqual({job.finished for job in jobs}, {None})
 
     def test_the_worker_stands_back_by_ten(self):
-        found = []
-        job = self.runner.submit("nice", niceness, finished=found.append)
+        results = []
+        job = self.runner.submit("nice", niceness, finished=results.append)
         self.wait(lambda: job.over)
-        self.assertEqual(found, [max(os.nice(0), 10)])
+        self.assertEqual(results, [max(os.nice(0), 10)])
 
     def test_waiting_jobs_are_cancelled_at_once(self):
         first = self.runner.submit("polite", polite)
@@ -211,10 +211,10 @@ class Pieces(unittest.TestCase):
         path = Path(tempfile.mkdtemp()) / "p"
         value = {"a": (np.arange(5), "words"), "b": [np.zeros((0, 3)), None, np.ones((2, 2), np.uint8)]}
         write_payload(value, path)
-        found = read_payload(path)
-        np.testing.assert_array_equal(found["a"][0], value["a"][0])
-        np.testing.assert_array_equal(found["b"][2], value["b"][2])
-        self.assertEqual(found["b"][0].shape, (0, 3))
+        result = read_payload(path)
+        np.testing.assert_array_equal(result["a"][0], value["a"][0])
+        np.testing.assert_array_equal(result["b"][2], value["b"][2])
+        self.assertEqual(result["b"][0].shape, (0, 3))
         self.assertFalse(path.exists())
 
     def test_errors_survive_pickling(self):
@@ -224,9 +224,9 @@ class Pieces(unittest.TestCase):
         )
 
     def test_inline(self):
-        found = []
-        InlineRunner().submit("double", double, np.ones(2), finished=found.append)
-        np.testing.assert_array_equal(found[0], [2, 2])
+        results = []
+        InlineRunner().submit("double", double, np.ones(2), finished=results.append)
+        np.testing.assert_array_equal(results[0], [2, 2])
         with self.assertRaises(Cancelled):
             InlineRunner(Progress(cancelled=lambda: True)).submit("double", double, np.ones(2))
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from fasciculum.kernels.depths import Keep, clamp_all, depths
 from fasciculum.kernels.masks import ring_into
-from fasciculum.kernels.moves import move_all, propose, minimise_penetration
+from fasciculum.kernels.moves import minimise_penetration, move_all, propose
 from fasciculum.kernels.slopes import energy, energy_of
 from fasciculum.packing.shapes import shapes_of
 from fasciculum.packing.solids import solids_of
@@ -86,7 +86,7 @@ class Depths(unittest.TestCase):
         pose = self.pose((1.0, 1.0), (1.3, 1.0))
         room = np.zeros((1, 8, 8))
         room[0, 6:, 6:] = 2.0
-        found = propose(
+        result = propose(
             1,
             np.array([-1.0, 0.0, 0.0]),
             np.zeros(2),
@@ -103,7 +103,7 @@ class Depths(unittest.TestCase):
             self.keep,
             48,
         )
-        self.assertTrue(found)
+        self.assertTrue(result)
         pairs, deep = np.empty((8, 2), np.int64), np.empty(8)
         self.assertEqual(depths(np.arange(2), self.solids, pose, self.tile, self.keep, pairs, deep), 0)
 

@@ -18,14 +18,14 @@ class Sharpening(unittest.TestCase):
         own[0, 1 : height + 1, 1 : width + 1] = 0 if ids is None else ids
         values[0, 1 : height + 1, 1 : width + 1] = pixels / 65535 * 2 - 1 if unit else pixels / 65535
         amounts, even = np.full((1, count), amount, np.float32), np.arange(65536).astype(np.uint16)
-        found, ones = pixels.copy(), np.ones(count)
+        result, ones = pixels.copy(), np.ones(count)
         leading = (np.zeros(1, np.int64), 1, own, values, np.arange(count), amounts, ones, unit)
-        encode_tiles(*leading, even, even, found)
+        encode_tiles(*leading, even, even, result)
         kept = np.zeros(pixels.shape, np.float32)
         keep_tiles(*leading, kept)
         owned = own[0, 1 : height + 1, 1 : width + 1] >= 0
-        np.testing.assert_allclose(np.clip(kept, 0, 1)[owned], found[owned] / 65535, atol=1e-5)
-        return found
+        np.testing.assert_allclose(np.clip(kept, 0, 1)[owned], result[owned] / 65535, atol=1e-5)
+        return result
 
     def test_waves_are_kept_better(self):
         x = np.arange(64)
@@ -58,8 +58,8 @@ class Sharpening(unittest.TestCase):
     def test_normals_stay_unit(self):
         vectors = np.random.default_rng(1).normal(size=(9, 9, 3)) * [0.4, 0.4, 0] + [0, 0, 1]
         vectors /= np.linalg.norm(vectors, axis=-1, keepdims=True)
-        found = self.sharpened(np.round((vectors * 0.5 + 0.5) * 65535).astype(np.uint16), 0.125, unit=True)
-        length = np.linalg.norm(found / 65535 * 2 - 1, axis=-1)
+        result = self.sharpened(np.round((vectors * 0.5 + 0.5) * 65535).astype(np.uint16), 0.125, unit=True)
+        length = np.linalg.norm(result / 65535 * 2 - 1, axis=-1)
         np.testing.assert_allclose(length, 1, atol=1e-3)
 
 
@@ -67,15 +67,15 @@ class OneValue(unittest.TestCase):
     def test_only_what_is_covered_counts_and_steps_of_8_bits(self):
         pixels = np.full((6, 7, 2), 40 * 257, np.uint16)
         covered = np.ones((6, 7), bool)
-        found = np.empty(2)
+        result = np.empty(2)
         pixels[3, 4, 1] += 100
-        self.assertTrue(one_value(pixels, covered, 257.0, found))
-        np.testing.assert_array_equal(found, 40)
+        self.assertTrue(one_value(pixels, covered, 257.0, result))
+        np.testing.assert_array_equal(result, 40)
         pixels[3, 4, 1] += 200
-        self.assertFalse(one_value(pixels, covered, 257.0, found))
+        self.assertFalse(one_value(pixels, covered, 257.0, result))
         covered[3, 4] = False
-        self.assertTrue(one_value(pixels, covered, 257.0, found))
-        self.assertFalse(one_value(pixels, np.zeros((6, 7), bool), 257.0, found))
+        self.assertTrue(one_value(pixels, covered, 257.0, result))
+        self.assertFalse(one_value(pixels, np.zeros((6, 7), bool), 257.0, result))
 
 
 if __name__ == "__main__":

@@ -24,10 +24,10 @@ def chart_of(corners):
 
 
 def laplacian(triangles, n, gradient, area):
-    found = np.zeros((n, n))
+    result = np.zeros((n, n))
     for corner, g, a in zip(triangles, gradient, area, strict=True):
-        found[np.ix_(corner, corner)] += a * (g @ g.T)
-    return found
+        result[np.ix_(corner, corner)] += a * (g @ g.T)
+    return result
 
 
 class Factoring(unittest.TestCase):

@@ -38,25 +38,25 @@ class Touching(unittest.TestCase):
             cell, grow = float(rng.choice([1.0, 2.0, 0.7])), float(rng.choice([0.0, 0.5, 3.0]))
             outline = star(rng, int(rng.integers(3, 12)), rng.uniform(8, 22, 2), rng.uniform(2, 9))
             shape = (40, 44)
-            found = self.mask([outline], cell, grow, shape)
+            result = self.mask([outline], cell, grow, shape)
             island = shapely.Polygon(outline)
             certain = shapely.intersects(self.cells(shape, cell, grow - 1e-6), island)
             possible = shapely.intersects(self.cells(shape, cell, grow + 1e-6), island)
-            self.assertTrue((found >= certain).all(), "a cell that is touched is missing")
-            self.assertTrue((found <= possible).all(), "a cell is set that nothing touches")
+            self.assertTrue((result >= certain).all(), "a cell that is touched is missing")
+            self.assertTrue((result <= possible).all(), "a cell is set that nothing touches")
 
     def test_holes_stay_free(self):
         outer = np.array([[2, 2], [30, 2], [30, 30], [2, 30]], float)
         hole = np.array([[10.5, 10.5], [10.5, 20.5], [20.5, 20.5], [20.5, 10.5]])
-        found = self.mask([outer, hole], 1.0, 0.0, (34, 34))
-        self.assertFalse(found[11:20, 11:20].any())
-        self.assertTrue(found[3:9, 3:29].all() and found[10, 10:20].all())
+        result = self.mask([outer, hole], 1.0, 0.0, (34, 34))
+        self.assertFalse(result[11:20, 11:20].any())
+        self.assertTrue(result[3:9, 3:29].all() and result[10, 10:20].all())
 
     def test_what_reaches_beyond_the_mask_is_cut_off(self):
         outline = np.array([[-5, -5], [5, -5], [5, 5], [-5, 5]], float)
-        found = self.mask([outline], 1.0, 0.0, (8, 8))
-        self.assertTrue(found[:5, :5].all())
-        self.assertFalse(found[6:].any() or found[:, 6:].any())
+        result = self.mask([outline], 1.0, 0.0, (8, 8))
+        self.assertTrue(result[:5, :5].all())
+        self.assertFalse(result[6:].any() or result[:, 6:].any())
 
     def test_points_through_a_map(self):
         rng = np.random.default_rng(2)

@@ -43,7 +43,7 @@ class Exact(unittest.TestCase):
             boxes = np.array([[*shape.min(axis=0), *shape.max(axis=0)] for shape in shapes])
             pairs = np.empty((200, 2), np.int64)
             count = exact_near(points, loops, islands, boxes, np.zeros(len(shapes), np.int64), eps + 1e-12, pairs)
-            found = {tuple(pair) for pair in pairs[:count].tolist()}
+            results = {tuple(pair) for pair in pairs[:count].tolist()}
             rings = [Polygon(shape).exterior for shape in shapes]
             expected = {
                 (i, j)
@@ -52,7 +52,7 @@ class Exact(unittest.TestCase):
                 if rings[i].distance(rings[j]) <= eps
             }
             self.assertTrue(expected)
-            self.assertEqual(found, expected)
+            self.assertEqual(results, expected)
 
 
 if __name__ == "__main__":

@@ -12,9 +12,9 @@ def triangles_of(points):
     points = np.asarray(points, float)
     if points.shape[1] == 2:
         points = np.concatenate([points, np.zeros((len(points), 1))], axis=1)
-    found = np.zeros((len(points) - 2, 3), np.int64)
-    triangulate(points, np.array([0, len(points)]), found)
-    return found
+    result = np.zeros((len(points) - 2, 3), np.int64)
+    triangulate(points, np.array([0, len(points)]), result)
+    return result
 
 
 def star(rng, count):
@@ -74,9 +74,9 @@ class Polygons(unittest.TestCase):
         for count in (8, 16, 40):
             angle = np.arange(count) * 2 * np.pi / count
             ring = np.stack([np.cos(angle), np.sin(angle)], axis=1)
-            found = triangles_of(ring)
+            result = triangles_of(ring)
             # corners on a circle: every triangle has the angle over one side at least, and a fan has no better
-            self.assertGreater(smallest_angle(ring, found), np.pi / count * 0.99)
+            self.assertGreater(smallest_angle(ring, result), np.pi / count * 0.99)
         rng = np.random.default_rng(5)
         better = 0
         for _ in range(40):

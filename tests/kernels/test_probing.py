@@ -14,7 +14,7 @@ STACK = np.empty(ROOM, np.int64)
 
 def tree(triangles):
     count = len(triangles)
-    found, numbers = tree_over(
+    result, numbers = tree_over(
         np.asarray(triangles, np.float32),
         np.full(count, -1, np.int32),
         np.zeros((count, 6), np.float32),
@@ -22,7 +22,7 @@ def tree(triangles):
         np.zeros((0, 4)),
         np.arange(count),
     )
-    return found, numbers
+    return result, numbers
 
 
 def away(triangle, point):
@@ -30,13 +30,13 @@ def away(triangle, point):
     a, b, c = triangle
     e, f = b - a, c - a
     weights, *_ = np.linalg.lstsq(np.stack([e, f], 1), point - a, rcond=None)
-    found = []
+    results = []
     if weights.min() >= 0 and weights.sum() <= 1:
-        found.append(np.linalg.norm(a + weights[0] * e + weights[1] * f - point))
+        results.append(np.linalg.norm(a + weights[0] * e + weights[1] * f - point))
     for one, two in ((a, b), (b, c), (c, a)):
         part = np.clip((point - one) @ (two - one) / max((two - one) @ (two - one), 1e-300), 0, 1)
-        found.append(np.linalg.norm(one + part * (two - one) - point))
-    return min(found)
+        results.append(np.linalg.norm(one + part * (two - one) - point))
+    return min(results)
 
 
 class Nearest(unittest.TestCase):

@@ -31,11 +31,11 @@ def quad(a, b, c, d):
 def surface(n, m, place):
     """Triangles of a surface over a grid, fronts outside where the place's second parameter goes round."""
     points = np.array([[place(i / n, j / m) for j in range(m + 1)] for i in range(n + 1)])
-    found = []
+    results = []
     for i in range(n):
         for j in range(m):
-            found += quad(points[i, j], points[i, j + 1], points[i + 1, j + 1], points[i + 1, j])
-    return np.array(found)
+            results += quad(points[i, j], points[i, j + 1], points[i + 1, j + 1], points[i + 1, j])
+    return np.array(results)
 
 
 def ball(radius, n=160, m=320):
@@ -127,9 +127,9 @@ class Hits(unittest.TestCase):
 
 class Analytic(unittest.TestCase):
     def openness(self, own, place, normal, rays=1024, seed=7, radius=1e9):
-        found = np.empty(4)
-        _openness(opened(own), at(place, normal), seed, rays, radius, 1e-5, -np.inf, STACK, found)
-        return found[0]
+        result = np.empty(4)
+        _openness(opened(own), at(place, normal), seed, rays, radius, 1e-5, -np.inf, STACK, result)
+        return result[0]
 
     def test_an_open_plane(self):
         own = tree(quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]))
@@ -199,15 +199,15 @@ class Analytic(unittest.TestCase):
         )
         # the mean of min(h / cos, r) over cosine-weighted rays
         wanted = 2 * thick * (1 - thick / radius) + radius * (thick / radius) ** 2
-        found = np.mean(
+        result = np.mean(
             [_thickness(opened(own), at([0, 0, 0], [0, 1, 0]), s, 1024, radius, 1e-5, STACK) for s in range(8)]
         )
-        self.assertAlmostEqual(found, wanted, delta=0.03 * wanted)
+        self.assertAlmostEqual(result, wanted, delta=0.03 * wanted)
         own = tree(ball(1.0))
         place = at([0.9999, 0, 0], [1, 0, 0])
         # chords of cosine-weighted rays: 2 r cos, so 4/3 r in the mean
-        found = 4 * np.mean([_thickness(opened(own), place, s, 1024, 4.0, 1e-5, STACK) for s in range(8)])
-        self.assertAlmostEqual(found, 4 / 3, delta=0.03 * 4 / 3)
+        result = 4 * np.mean([_thickness(opened(own), place, s, 1024, 4.0, 1e-5, STACK) for s in range(8)])
+        self.assertAlmostEqual(result, 4 / 3, delta=0.03 * 4 / 3)
 
     def test_curvature_is_even_around_a_rod_with_few_rays(self):
         def rod(a, b):
@@ -215,14 +215,14 @@ class Analytic(unittest.TestCase):
 
         own, rng = tree(surface(2, 256, rod)), np.random.default_rng(0)
         for radius in (0.01, 0.02):
-            found = []
+            results = []
             for side, seed in zip(rng.integers(0, 256, 300), rng.integers(0, 1 << 31, 300), strict=True):
                 turn = -2 * np.pi * (side + 0.5) / 256
                 way = np.array([np.cos(turn), 0.0, np.sin(turn)])
                 place = way * 0.05 * np.cos(np.pi / 256) + [0, rng.uniform(-0.2, 0.2), 0]
-                found.append(_curvature(opened(own), at(place, way), seed, 64, radius, 1e-6, STACK))
+                results.append(_curvature(opened(own), at(place, way), seed, 64, radius, 1e-6, STACK))
             # as texels hold it: 0.5 + 0.5 c; half of 1 / r is its mean curvature
-            texels = 0.5 + 0.5 * np.array(found)
+            texels = 0.5 + 0.5 * np.array(results)
             self.assertAlmostEqual(texels.mean(), 0.5 + 0.25 * radius / 0.05, delta=0.005)
             self.assertLess(np.ptp(np.percentile(texels, [5, 95])), 0.025)
 
@@ -234,33 +234,33 @@ class Analytic(unittest.TestCase):
             return np.array([2 * a - 1, high * np.sin(turn * (2 * a - 1)), -(2 * b - 1)])
 
         own = tree(surface(columns, 4, wave)[:, [0, 2, 1]])
-        rng, found, wanted = np.random.default_rng(1), [], []
+        rng, result, wanted = np.random.default_rng(1), [], []
         for column in rng.integers(60, columns - 60, 400):
             one, two = wave(column / columns, 0.0), wave((column + 1) / columns, 0.0)
             normal = np.array([one[1] - two[1], two[0] - one[0], 0.0])
             place = (one + two) / 2 * [1, 1, 0] + [0, 0, rng.uniform(-0.5, 0.5)]
-            there = at(place, normal / np.linalg.norm(normal))
-            found.append(_curvature(opened(own), there, int(rng.integers(1 << 31)), 64, radius, 1e-6, STACK))
+            present = at(place, normal / np.linalg.norm(normal))
+            result.append(_curvature(opened(own), present, int(rng.integers(1 << 31)), 64, radius, 1e-6, STACK))
             slope, bend = high * turn * np.cos(turn * place[0]), high * turn**2 * np.sin(turn * place[0])
             wanted.append(0.5 * bend / (1 + slope**2) ** 1.5)
-        self.assertGreater(spearmanr(found, wanted)[0], 0.96)
+        self.assertGreater(spearmanr(result, wanted)[0], 0.96)
 
     def test_curvature_of_a_ball_a_cylinder_and_a_plane(self):
         own = tree(ball(1.0))
         for radius in (0.2, 0.5):
             place = at([0.99995, 0, 0], [1, 0, 0])
-            found = np.mean([_curvature(opened(own), place, s, 1024, radius, 1e-5, STACK) for s in range(8)])
-            self.assertAlmostEqual(found, radius, delta=0.03 * radius)
+            result = np.mean([_curvature(opened(own), place, s, 1024, radius, 1e-5, STACK) for s in range(8)])
+            self.assertAlmostEqual(result, radius, delta=0.03 * radius)
 
         def tube(a, b):
             return np.array([np.cos(-2 * np.pi * b), 20 * a - 10, np.sin(-2 * np.pi * b)])
 
         own = tree(surface(2, 720, tube))
-        found = np.mean(
+        result = np.mean(
             [_curvature(opened(own), at([0.99999, 0, 0], [1, 0, 0]), s, 4096, 0.2, 1e-5, STACK) for s in range(8)]
         )
         # the mean of 1 / r and nothing along it
-        self.assertAlmostEqual(found, 0.5 * 0.2, delta=0.03 * 0.1)
+        self.assertAlmostEqual(result, 0.5 * 0.2, delta=0.03 * 0.1)
         own = tree(quad([-9, 0, -9], [-9, 0, 9], [9, 0, 9], [9, 0, -9]))
         self.assertAlmostEqual(
             _curvature(opened(own), at([0, 0, 0], [0, 1, 0]), 3, 1024, 0.5, 1e-5, STACK), 0.0, delta=0.01
@@ -283,7 +283,7 @@ class Analytic(unittest.TestCase):
         self.assertAlmostEqual(_curvature(opened(own), near_it, 3, 1024, 0.5, 1e-6, STACK), 4 / 3, delta=0.05)
         # hollow is negative
         own = tree(ball(1.0)[:, [0, 2, 1]])
-        found = np.mean(
+        result = np.mean(
             [_curvature(opened(own), at([0.9999, 0, 0], [-1, 0, 0]), s, 1024, 0.3, 3e-4, STACK) for s in range(8)]
         )
-        self.assertAlmostEqual(found, -0.3, delta=0.02)
+        self.assertAlmostEqual(result, -0.3, delta=0.02)

@@ -15,16 +15,16 @@ class Rows(unittest.TestCase):
         for kind in (np.int64, np.float32):
             rows = rng.integers(-3, 4, (500, 4)).astype(kind)
             _, first, inverse = np.unique(rows, axis=0, return_index=True, return_inverse=True)
-            found, numbers = unique_rows(rows)
-            np.testing.assert_array_equal(found, first)
+            result, numbers = unique_rows(rows)
+            np.testing.assert_array_equal(result, first)
             np.testing.assert_array_equal(numbers, inverse.reshape(-1))
 
     def test_many_columns_of_many_values_do_not_run_over(self):
         rng = np.random.default_rng(1)
         rows = rng.integers(-(2**60), 2**60, (3000, 8))
         rows[1500:] = rows[:1500]
-        found, numbers = unique_rows(rows)
-        self.assertEqual(len(found), 1500)
+        result, numbers = unique_rows(rows)
+        self.assertEqual(len(result), 1500)
         np.testing.assert_array_equal(numbers[:1500], numbers[1500:])
         self.assertEqual(len(unique_rows(np.zeros((0, 3)))[0]), 0)
 
@@ -36,7 +36,7 @@ class Thick(unittest.TestCase):
         shift = np.linspace(0, 1e-3, count)
         one = np.stack([np.stack([shift, 0 * shift], 1), np.stack([shift + 1, 0 * shift + 1], 1),
                         np.stack([shift + 1 + 1e-9, 0 * shift + 1], 1)], 1)  # fmt: skip
-        self.assertEqual(self_overlap(one, np.zeros(count, np.int32), enough=9.0)[0], np.inf)
+        self.assertEqual(self_overlap(one, np.zeros(count, np.int32), threshold=9.0)[0], np.inf)
 
     def test_a_few_large_triangles_among_many_small_ones(self):
         rng = np.random.default_rng(2)

@@ -16,10 +16,10 @@ class Points(unittest.TestCase):
         # what makes a (0, m, 2)-net in base 2: one of 2^m points in every box of that area, whatever its shape
         for seed in (0, 1, 977, 2**32 - 1):
             for m in (2, 4, 6):
-                found = points(1 << m, seed)
-                self.assertTrue(((found >= 0) & (found < 1)).all())
+                result = points(1 << m, seed)
+                self.assertTrue(((result >= 0) & (result < 1)).all())
                 for wide in range(m + 1):
-                    cells = np.floor(found * [1 << wide, 1 << (m - wide)]).astype(int)
+                    cells = np.floor(result * [1 << wide, 1 << (m - wide)]).astype(int)
                     self.assertEqual(len(np.unique(cells, axis=0)), 1 << m, (seed, m, wide))
 
     def test_seeds_are_told_apart_from_their_first_points_on(self):
@@ -37,11 +37,11 @@ class Points(unittest.TestCase):
 
 class Directions(unittest.TestCase):
     def test_as_many_as_the_cosine_says(self):
-        found = np.array([cosine_direction(a, b) for a, b in points(4096, 5)])
-        np.testing.assert_allclose(np.linalg.norm(found, axis=1), 1, atol=1e-9)
+        result = np.array([cosine_direction(a, b) for a, b in points(4096, 5)])
+        np.testing.assert_allclose(np.linalg.norm(result, axis=1), 1, atol=1e-9)
         # of a density cos / pi: the mean is 2/3 along the axis and nothing beside, and z squared is even over 0 to 1
-        np.testing.assert_allclose(found.mean(axis=0), [0, 0, 2 / 3], atol=2e-3)
-        np.testing.assert_allclose(np.quantile(found[:, 2] ** 2, [0.25, 0.5, 0.75]), [0.25, 0.5, 0.75], atol=2e-3)
+        np.testing.assert_allclose(result.mean(axis=0), [0, 0, 2 / 3], atol=2e-3)
+        np.testing.assert_allclose(np.quantile(result[:, 2] ** 2, [0.25, 0.5, 0.75]), [0.25, 0.5, 0.75], atol=2e-3)
 
     def test_frames_are_upright(self):
         rng = np.random.default_rng(0)

@@ -45,8 +45,8 @@ def emitters(first, parts, places, out):
 
 
 def directions(rng, count):
-    found = rng.normal(size=(count, 3))
-    return found / np.linalg.norm(found, axis=1, keepdims=True)
+    result = rng.normal(size=(count, 3))
+    return result / np.linalg.norm(result, axis=1, keepdims=True)
 
 
 class Lamps(unittest.TestCase):
@@ -60,12 +60,12 @@ class Lamps(unittest.TestCase):
         rng = np.random.default_rng(1)
         places = rng.normal(size=(200, 3)) * 3
         lamp = Lamp("l", LampKind.POINT, strength=1.0, place=(0.5, -1.0, 2.0), reach=4.0)
-        found = self.seen(lamp, places)
+        result = self.seen(lamp, places)
         away = np.array(lamp.place) - places
         far = np.linalg.norm(away, axis=1)
-        np.testing.assert_allclose(found[:, :3], away / far[:, None], atol=1e-12)
-        np.testing.assert_allclose(found[:, 3], far)
-        np.testing.assert_allclose(found[:, 4], np.clip(1 - (far / 4.0) ** 4, 0, 1) / far**2, atol=1e-12)
+        np.testing.assert_allclose(result[:, :3], away / far[:, None], atol=1e-12)
+        np.testing.assert_allclose(result[:, 3], far)
+        np.testing.assert_allclose(result[:, 4], np.clip(1 - (far / 4.0) ** 4, 0, 1) / far**2, atol=1e-12)
 
     def test_a_spot_fades_between_its_cones(self):
         """KHR_lights_punctual: the square of (cos - cos outer) / (cos inner - cos outer), within 0 and 1."""
@@ -81,9 +81,9 @@ class Lamps(unittest.TestCase):
     def test_a_sun_is_the_same_everywhere(self):
         places = np.random.default_rng(3).normal(size=(20, 3)) * 100
         way = np.array([0.6, -0.8, 0.0])
-        found = self.seen(Lamp("l", LampKind.SUN, strength=9.0, direction=tuple(way)), places)
-        np.testing.assert_allclose(found[:, :3], np.tile(-way, (20, 1)))
-        self.assertTrue(np.isinf(found[:, 3]).all() and (found[:, 4] == 1).all())
+        result = self.seen(Lamp("l", LampKind.SUN, strength=9.0, direction=tuple(way)), places)
+        np.testing.assert_allclose(result[:, :3], np.tile(-way, (20, 1)))
+        self.assertTrue(np.isinf(result[:, 3]).all() and (result[:, 4] == 1).all())
 
 
 class Skies(unittest.TestCase):
@@ -102,8 +102,8 @@ class Skies(unittest.TestCase):
     def test_a_gradient_has_its_colours_above_at_the_horizon_and_below(self):
         sky = Sky(SkyKind.GRADIENT, color=(0.0, 0.0, 1.0), horizon=(1.0, 1.0, 1.0), ground=(0.25, 0.125, 0.0))
         tables = sky_tables(sky, None, others=True)
-        found = self.seen(tables, np.array([[0, 1.0, 0], [1.0, 0, 0], [0, -1.0, 0]]))
-        np.testing.assert_allclose(found, [sky.color, sky.horizon, sky.ground], atol=1e-6)
+        result = self.seen(tables, np.array([[0, 1.0, 0], [1.0, 0, 0], [0, -1.0, 0]]))
+        np.testing.assert_allclose(result, [sky.color, sky.horizon, sky.ground], atol=1e-6)
         # on the way it turns from one into the other, without a step
         angles = np.radians(np.linspace(-90, 90, 181))
         way = self.seen(tables, np.stack([np.cos(angles), np.sin(angles), 0 * angles], axis=1))

@@ -23,11 +23,11 @@ class Sparks(unittest.TestCase):
     def test_one_alone_comes_down_to_the_second_brightest_beside_it(self):
         bright = np.ones((5, 5))
         bright[2, 2], bright[1, 1], bright[3, 2] = 50.0, 4.0, 3.0
-        found = dimmed(bright)
-        self.assertAlmostEqual(found[2, 2], 3.0, 5)
+        result = dimmed(bright)
+        self.assertAlmostEqual(result[2, 2], 3.0, 5)
         # so does that beside it, around which only one is brighter
-        self.assertAlmostEqual(found[1, 1], 1.0, 5)
-        self.assertAlmostEqual(found[0, 4], 1.0, 6)
+        self.assertAlmostEqual(result[1, 1], 1.0, 5)
+        self.assertAlmostEqual(result[0, 4], 1.0, 6)
 
     def test_two_side_by_side_and_a_line_stay(self):
         bright = np.ones((5, 5))
@@ -44,10 +44,10 @@ class Sparks(unittest.TestCase):
         bright, labels = np.ones((5, 5)), np.zeros((5, 5))
         labels[:, 3:], labels[0, 0], labels[4, 4] = 1, 2, -1
         bright[:, 3:], bright[2, 2], bright[0, 0], bright[4, 4] = 90.0, 50.0, 50.0, 70.0
-        found = dimmed(bright, labels)
-        self.assertAlmostEqual(found[2, 2], 1.0, 5)
-        self.assertAlmostEqual(found[0, 0], 50.0, 5)
-        self.assertAlmostEqual(found[4, 4], 70.0, 5)
+        result = dimmed(bright, labels)
+        self.assertAlmostEqual(result[2, 2], 1.0, 5)
+        self.assertAlmostEqual(result[0, 0], 50.0, 5)
+        self.assertAlmostEqual(result[4, 4], 70.0, 5)
 
 
 if __name__ == "__main__":

@@ -53,16 +53,16 @@ class Spans(unittest.TestCase):
         spans = np.empty((0, 4), np.int32)
         spans = np.empty((list_spans(corners, labels, SIZE, SIZE, spans), 4), np.int32)
         list_spans(corners, labels, SIZE, SIZE, spans)
-        found = {(y, x, label) for y, label, first, last in spans.tolist() for x in range(first, last + 1)}
+        results = {(y, x, label) for y, label, first, last in spans.tolist() for x in range(first, last + 1)}
         for label, corner in enumerate(corners):
             triangle = Polygon(corner)
             for y in range(SIZE):
                 for x in range(SIZE):
                     area = triangle.intersection(box(x, y, x + 1, y + 1)).area
                     if area > 1e-9:
-                        self.assertIn((y, x, label), found)
+                        self.assertIn((y, x, label), results)
                     elif triangle.distance(box(x, y, x + 1, y + 1)) > 1e-9:
-                        self.assertNotIn((y, x, label), found)
+                        self.assertNotIn((y, x, label), results)
 
     @given(grids([0, 0, 1, 2, 3, 4]))
     def test_texels_touched_twice(self, grid):

@@ -109,14 +109,14 @@ class Scenes(unittest.TestCase):
         def moved(matrix):
             return replace(made, nodes=(replace(made.nodes[0], world=matrix),))
 
-        there = np.eye(4)
-        there[:3, 3] = [5, 6, 7]
+        present = np.eye(4)
+        present[:3, 3] = [5, 6, 7]
         turned = np.eye(4)
         turned[:2, :2] = [[0, -1], [1, 0]]
         larger, mirrored = np.diag([2.0, 2, 2, 1]), np.diag([-1.0, 1, 1, 1])
-        for matrix, same in ((there, True), (turned, True), (larger, False), (mirrored, False)):
+        for matrix, same in ((present, True), (turned, True), (larger, False), (mirrored, False)):
             self.assertEqual(moved(matrix).shapes["n0"] == made.shapes["n0"], same)
-        self.assertNotEqual(moved(there).standing["n0"], made.standing["n0"])
+        self.assertNotEqual(moved(present).occluder_digests["n0"], made.occluder_digests["n0"])
 
     def test_surfaces_know_materials_and_not_their_names(self):
         made = scene(1)
@@ -137,7 +137,7 @@ def layout(**values):
     placements = np.array([[10, 0, 5, 0, 20, 7], [1, 0, 0, 0, 1, 0], [0, -3, 9, 3, 0, 2], [2, 0, 64, 0, 2, 0]], float)
     each = {
         "places": np.arange(4, dtype=np.int32), "pinned": np.array([False, True, False, True]),
-        "moved": np.zeros(4, np.bool_), "shares": np.ones(4), "squeezed": np.ones(4),
+        "moved": np.zeros(4, np.bool_), "shares": np.ones(4), "density_scale": np.ones(4),
         "pages": np.array([0, 0, 0, 1], np.int32), "fields": np.array([3, 1, 2, 0], np.int32),
     }  # fmt: skip
     base = {"surfaces": tuple(surfaces), "placements": placements, "width": 64, "height": 32, "tiles": 2} | each
@@ -146,30 +146,30 @@ def layout(**values):
 
 class Layouts(unittest.TestCase):
     def test_counts(self):
-        found = layout()
-        self.assertEqual((found.starts, found.across), ((0, 1, 3, 4), 128))
-        self.assertEqual([found.surface_of(key) for key in ("n0", "copy 1", "n2")], [0, 1, 2])
-        self.assertEqual(found.held_places(), {1, 3})
-        self.assertEqual(found.islands_of(1).tolist(), [1, 2])
+        result = layout()
+        self.assertEqual((result.starts, result.across), ((0, 1, 3, 4), 128))
+        self.assertEqual([result.surface_of(key) for key in ("n0", "copy 1", "n2")], [0, 1, 2])
+        self.assertEqual(result.held_places(), {1, 3})
+        self.assertEqual(result.islands_of(1).tolist(), [1, 2])
         with self.assertRaises(KeyError):
-            found.surface_of("n9")
+            result.surface_of("n9")
 
     def test_corners_lie_where_their_placement_says(self):
-        found = layout()
-        for index, surface in enumerate(found.surfaces):
+        result = layout()
+        for index, surface in enumerate(result.surfaces):
             for triangle, corners in enumerate(surface.corners):
-                a, b, c, d, e, f = found.placements[found.islands_of(index)[triangle]]
+                a, b, c, d, e, f = result.placements[result.islands_of(index)[triangle]]
                 wanted = [(a * x + b * y + c, d * x + e * y + f) for x, y in corners]
-                np.testing.assert_allclose(found.sheet_corners(index)[triangle], wanted)
+                np.testing.assert_allclose(result.sheet_corners(index)[triangle], wanted)
 
     def test_without_some_objects_every_island_keeps_what_is_its_own(self):
-        found = layout()
-        left = found.without({"n1"})
+        result = layout()
+        left = result.without({"n1"})
         self.assertEqual([one.objects for one in left.surfaces], [("n0",), ("n2",)])
         for name in ("placements", "places", "pinned", "pages", "fields"):
-            np.testing.assert_array_equal(getattr(left, name), getattr(found, name)[[0, 3]], name)
-        self.assertIs(found.without({"unknown"}), found)
-        self.assertEqual(len(found.without({"n0", "n1", "n2"}).placements), 0)
+            np.testing.assert_array_equal(getattr(left, name), getattr(result, name)[[0, 3]], name)
+        self.assertIs(result.without({"unknown"}), result)
+        self.assertEqual(len(result.without({"n0", "n1", "n2"}).placements), 0)
 
     def test_it_cannot_be_changed(self):
         with self.assertRaises(ValueError):

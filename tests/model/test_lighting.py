@@ -24,9 +24,9 @@ class Suns(unittest.TestCase):
             self.assertAlmostEqual(float(np.linalg.norm(way)), 1.0)
             # how high it stands is the angle between where light comes from and the horizon
             self.assertAlmostEqual(math.degrees(math.asin(-way[1])), elevation, 6)
-            found = Lamp("s", LampKind.SUN, direction=way).stands
-            self.assertAlmostEqual((found[0] - azimuth + 180) % 360 - 180, 0, 5)
-            self.assertAlmostEqual(found[1], elevation, 5)
+            result = Lamp("s", LampKind.SUN, direction=way).stands
+            self.assertAlmostEqual((result[0] - azimuth + 180) % 360 - 180, 0, 5)
+            self.assertAlmostEqual(result[1], elevation, 5)
 
     def test_units(self):
         self.assertEqual([Lamp("l", kind).unit for kind in LampKind], ["lx", "cd", "cd"])

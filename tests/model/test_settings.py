@@ -63,18 +63,18 @@ class Declarations(unittest.TestCase):
                     self.assertEqual(getattr(read, entry.name), value if fine else entry.default)
                     self.assertEqual(bool(told), not fine)
                     if entry.setting.option:
-                        found = parse(holder, f"{entry.setting.option}={value}")
-                        self.assertEqual(found is not None, fine, value)
-                        if found is not None:
-                            self.assertEqual(getattr(found, entry.name), value)
+                        result = parse(holder, f"{entry.setting.option}={value}")
+                        self.assertEqual(result is not None, fine, value)
+                        if result is not None:
+                            self.assertEqual(getattr(result, entry.name), value)
 
     def test_choices_hold_on_the_command_line_and_in_files_alike(self):
         for holder, entry in EVERY:
             for value in entry.choices:
                 self.assertEqual(getattr(read_settings(holder, {entry.name: value}, self.fail), entry.name), value)
                 if entry.setting.option:
-                    found = getattr(parse(holder, entry.setting.option, str(value)), entry.name)
-                    self.assertEqual((found, type(found)), (value, type(value)))
+                    result = getattr(parse(holder, entry.setting.option, str(value)), entry.name)
+                    self.assertEqual((result, type(result)), (value, type(value)))
             if entry.choices:
                 told = []
                 read = read_settings(holder, {entry.name: "sideways"}, told.append)

@@ -124,10 +124,10 @@ class Computed(unittest.TestCase):
         self.glb.node("covered", mesh)
         self.roof("roof", 0.3, 3.0)
         self.make("--bundle", "alpha", "--maps", "auto,ao", "--ao-radius", "2")
-        found = [one for one in self.report["findings"] if one["code"] == "surroundings_differ"]
-        self.assertEqual(len(found), 1)
-        self.assertIn("covered", found[0]["message"])
-        self.assertRegex(found[0]["message"], r"takes \d+% of the sheet more")
+        results = [one for one in self.report["findings"] if one["code"] == "surroundings_differ"]
+        self.assertEqual(len(results), 1)
+        self.assertIn("covered", results[0]["message"])
+        self.assertRegex(results[0]["message"], r"takes \d+% of the sheet more")
 
     def test_copies_whose_surroundings_differ_are_parted_when_that_is_asked_for(self):
         mesh = self.floor("open")

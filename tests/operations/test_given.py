@@ -32,14 +32,14 @@ NONE, U, V = TrimRepeats
 
 def read_glb(path):
     """Positions, UVs and triangles of each node's one primitive, by the node's name."""
-    model, found = Model(path), {}
+    model, result = Model(path), {}
     for node in model.json["nodes"]:
         if "mesh" in node:
             (primitive,) = model.json["meshes"][node["mesh"]]["primitives"]
             attributes = primitive["attributes"]
             positions, uvs = (model.accessor(attributes[name]).astype(float) for name in ("POSITION", "TEXCOORD_0"))
-            found[node["name"]] = positions, uvs, model.accessor(primitive["indices"]).reshape(-1, 3).astype(int)
-    return found
+            result[node["name"]] = positions, uvs, model.accessor(primitive["indices"]).reshape(-1, 3).astype(int)
+    return result
 
 
 #: name, height, how it repeats, and from where to where it goes across
@@ -287,8 +287,8 @@ class Descriptions(Made):
         (self.folder / "other").mkdir()
         again = self.folder / "other" / "again.json"
         again.write_bytes(sheet_file(given, again.parent))
-        found = read_sheet(again)
-        self.assertEqual((found.trims, found.maps, found.metres), (given.trims, given.maps, given.metres))
+        result = read_sheet(again)
+        self.assertEqual((result.trims, result.maps, result.metres), (given.trims, given.maps, given.metres))
 
 
 class Proposals(unittest.TestCase):
@@ -363,8 +363,8 @@ class Palettes(Made):
     def test_rows_need_not_be_alike(self):
         one, above = self.grid([0, 20, 40], [0, 20])
         two, below = self.grid([0, 10, 30, 40], [0, 12], seed=4)
-        found = found_cells(np.concatenate([one, two]))
-        self.assertEqual(list(found), above + [(x0, y0 + 20, x1, y1 + 20) for x0, y0, x1, y1 in below])
+        result = found_cells(np.concatenate([one, two]))
+        self.assertEqual(list(result), above + [(x0, y0 + 20, x1, y1 + 20) for x0, y0, x1, y1 in below])
 
     def test_what_is_no_palette_is_asked_for(self):
         file = self.folder / "bark.png"
@@ -384,11 +384,11 @@ class Palettes(Made):
         cells[20:, 3] = 0.5
         colors[30:, 3] = 0.5
         np.testing.assert_allclose(to_lab(colors[0, :3]), lab_by_hand(colors[0, :3]), atol=0.05)
-        found = nearest_cells(colors, cells)
+        result = nearest_cells(colors, cells)
         for n, color in enumerate(colors):
             allowed = range(20) if color[3] == 1 else range(20, 30)
             away = {k: np.linalg.norm(np.subtract(lab_by_hand(color[:3]), lab_by_hand(cells[k, :3]))) for k in allowed}
-            self.assertEqual(found[n], min(away, key=away.get))
+            self.assertEqual(result[n], min(away, key=away.get))
 
     def buttons(self, colors):
         glb = Glb()

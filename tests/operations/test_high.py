@@ -55,9 +55,9 @@ class HighToLow(unittest.TestCase):
         fixed += ["--turns", "none", "--uv", "keep", "--margin", "1"]
         out = io.StringIO()
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
-            found = main(["make", low, "--high", high, *fixed, *options])
+            result = main(["make", low, "--high", high, *fixed, *options])
         self.report = json.loads(out.getvalue())
-        self.assertEqual(found, code, self.report)
+        self.assertEqual(result, code, self.report)
         return Model(self.folder / "out" / "low.glb") if code in (0, 1) else None
 
     def map(self, name, bundle=0):
@@ -71,7 +71,7 @@ class HighToLow(unittest.TestCase):
         """Return for the texels of an object their rows and columns, places and frames, by its delivered mesh alone."""
         name = self.report["bundles"][0]["maps"][0]["name"]
         height, width = self.map(name).shape[:2]
-        found = []
+        results = []
         drawn = [(world, one) for other, world, parts in model.drawn() if other == node for one in parts]
         for world, primitive in drawn:
             get = {key: model.accessor(number) for key, number in primitive["attributes"].items()}
@@ -92,8 +92,8 @@ class HighToLow(unittest.TestCase):
                 steps = np.stack([get["POSITION"][b] - get["POSITION"][a], get["POSITION"][c] - get["POSITION"][a]], 1)
                 along = steps @ np.linalg.inv(edges)
                 turned = np.tile(np.stack([along[:, 0], -along[:, 1]], 0)[None], (len(weights), 1, 1))
-                found.append((y[inside], x[inside], place @ world[:3, :3].T + world[:3, 3], normal, turned))
-        return tuple(np.concatenate(parts) for parts in zip(*found, strict=True))
+                results.append((y[inside], x[inside], place @ world[:3, :3].T + world[:3, 3], normal, turned))
+        return tuple(np.concatenate(parts) for parts in zip(*results, strict=True))
 
     def normals(self, model, node):
         """Return places on an object, and the normals there that its normal map gives, in mesh space."""
@@ -104,8 +104,8 @@ class HighToLow(unittest.TestCase):
         tangent /= np.linalg.norm(tangent, axis=1, keepdims=True)
         side = np.cross(normal, tangent)
         side *= np.sign((side * along[:, 1]).sum(1, keepdims=True))
-        found = stored[:, :1] * tangent + stored[:, 1:2] * side + stored[:, 2:3] * normal
-        return places, found / np.linalg.norm(found, axis=1, keepdims=True)
+        result = stored[:, :1] * tangent + stored[:, 1:2] * side + stored[:, 2:3] * normal
+        return places, result / np.linalg.norm(result, axis=1, keepdims=True)
 
     def turn(self, found, wanted):
         """Return the median and the 95th percentile of angles, degrees."""
@@ -142,8 +142,8 @@ class HighToLow(unittest.TestCase):
             [(p["low"], p["high"], p["by"]) for p in self.report["pairing"]], [("plate_low", ["plate_high"], "name")]
         )
         self.assertLess(self.report["pairing"][0]["missed"], 1e-3)
-        places, found = self.normals(model, "plate_low")
-        median, most = self.turn(found, normal(places[:, 0], places[:, 2]))
+        places, result = self.normals(model, "plate_low")
+        median, most = self.turn(result, normal(places[:, 0], places[:, 2]))
         self.assertLess(median, 0.5)
         self.assertLess(most, 2.0)
         rows, columns, places, *_ = self.places(model, "plate_low")
@@ -196,10 +196,10 @@ class HighToLow(unittest.TestCase):
         self.put(self.low, "Ball.low", places, faces, uvs, NORMAL=places)
         model = self.make("--bits", "16", size="512")
         self.assertLess(self.report["pairing"][0]["missed"], 1e-4)
-        found_at, found = self.normals(model, "Ball.low")
+        found_at, result = self.normals(model, "Ball.low")
         # rays run along the radius nearly: facets of the low ball lie a little below the sphere
         away = found_at / np.linalg.norm(found_at, axis=1, keepdims=True)
-        median, most = self.turn(found, normal(away))
+        median, most = self.turn(result, normal(away))
         self.assertLess(median, 0.5)
         self.assertLess(most, 2.0)
 
@@ -236,8 +236,8 @@ class HighToLow(unittest.TestCase):
         self.put(self.low, "box_low", positions, faces, uvs, NORMAL=own)
         model = self.make("--bits", "16", size="256")
         self.assertEqual(self.report["pairing"][0]["missed"], 0.0)
-        at, found = self.normals(model, "box_low")
-        at, found = at[::5], found[::5]
+        at, result = self.normals(model, "box_low")
+        at, result = at[::5], result[::5]
         # corners go along the diagonal, and what is blended between them goes through the middle of the box
         ray = at / np.linalg.norm(at, axis=1, keepdims=True)
         ends = np.repeat(at[:, None], 800, 1) - np.linspace(0, 0.2, 800)[None, :, None] * ray[:, None]
@@ -246,7 +246,7 @@ class HighToLow(unittest.TestCase):
         first = (away <= radius).argmax(1)
         hit = ends[np.arange(len(at)), first] - inner[np.arange(len(at)), first]
         wanted = hit / np.maximum(np.linalg.norm(hit, axis=1, keepdims=True), 1e-9)
-        median, most = self.turn(found, wanted)
+        median, most = self.turn(result, wanted)
         self.assertLess(median, 0.5)
         self.assertLess(most, 2.0)
 
@@ -268,9 +268,9 @@ class HighToLow(unittest.TestCase):
             NORMAL=np.tile([0, 1.0, 0], (8, 1)),
         )
         model = self.make("--bits", "16", "--reach", "0.02", size="256")
-        at, found = self.normals(model, "plate_low")
+        at, result = self.normals(model, "plate_low")
         for half in (at[:, 0] < -0.01, at[:, 0] > 0.01):
-            median, most = self.turn(found[half], normal(at[half, 0], at[half, 2]))
+            median, most = self.turn(result[half], normal(at[half, 0], at[half, 2]))
             self.assertLess(median, 0.5)
             self.assertLess(most, 2.0)
 
@@ -388,11 +388,11 @@ class HighToLow(unittest.TestCase):
         self.put(self.low, "cloth_low", both, faces, uvs, NORMAL=sides)
         model = self.make("--maps", "base_color,normal", "--bits", "16", size="256")
         self.assertLess(self.report["pairing"][0]["missed"], 0.005)
-        at, found = self.normals(model, "cloth_low")
+        at, result = self.normals(model, "cloth_low")
         up = at[:, 1] > 0
         for side, sign in ((up, 1.0), (~up, -1.0)):
             self.assertGreater(side.sum(), 1000)
-            median, most = self.turn(found[side], sign * normal(at[side, 0], at[side, 2]))
+            median, most = self.turn(result[side], sign * normal(at[side, 0], at[side, 2]))
             self.assertLess(median, 0.5)
             self.assertLess(most, 2.0)
 
@@ -511,8 +511,8 @@ class HighToLow(unittest.TestCase):
         self.quad(self.high, "banner_high", (0.3, 0.6, 0.1), (0, 0.001, 0), turn=-1, doubleSided=True)
         model = self.make("--reach", "0.01", "--bits", "16")
         self.assertEqual(self.report["pairing"][0]["missed"], 0.0)
-        _, found = self.normals(model, "banner_low") if self.has("normal") else (None, np.array([[0, 1.0, 0]]))
-        self.assertGreater(found[:, 1].min(), 0.999)
+        _, result = self.normals(model, "banner_low") if self.has("normal") else (None, np.array([[0, 1.0, 0]]))
+        self.assertGreater(result[:, 1].min(), 0.999)
         self.assertLess(
             np.abs(self.seen(model, "banner_low")[1] - [0.3, 0.6, 0.1]).max() if self.has("base_color") else 0, 0.01
         )
@@ -555,10 +555,10 @@ class HighToLow(unittest.TestCase):
         self.assertFalse(list((self.folder / "out").glob("*_high.glb")))
         self.make("--with-high")
         self.assertIn("low_high.glb", self.report["files"])
-        there = Model(self.folder / "out" / "low_high.glb")
-        ((name, _, (part,)),) = there.drawn()
+        present = Model(self.folder / "out" / "low_high.glb")
+        ((name, _, (part,)),) = present.drawn()
         self.assertEqual(name, "a_high")
-        np.testing.assert_allclose(there.accessor(part["attributes"]["POSITION"]), FLOOR + [0, 0.01, 0], atol=1e-6)
+        np.testing.assert_allclose(present.accessor(part["attributes"]["POSITION"]), FLOOR + [0, 0.01, 0], atol=1e-6)
 
     def test_nothing_is_said_of_high_poly_models_without_any(self):
         self.quad(self.low, "a", (1, 0, 0))
@@ -590,11 +590,11 @@ class HighToLow(unittest.TestCase):
         # turned by a quarter on its own sheet, so that frames differ
         self.put(self.low, "a_low", FLOOR, FLOOR_TRIANGLES, FLOOR_UVS[[1, 2, 3, 0]], NORMAL=up)
         model = self.make("--vertex-colors", "data", "--reach", "0.01", "--bits", "16", "--maps", "auto,vertex_color")
-        _, found = self.normals(model, "a_low")
+        _, result = self.normals(model, "a_low")
         wanted = np.array([tilt[0, 0, 0], tilt[0, 0, 2], 0.0]) / 255 * 2 - 1
         wanted[2] = 0.0
         wanted /= np.linalg.norm(wanted)
-        self.assertLess(np.degrees(np.arccos(np.clip(found @ wanted, -1, 1))).max(), 1.0)
+        self.assertLess(np.degrees(np.arccos(np.clip(result @ wanted, -1, 1))).max(), 1.0)
         _, values = self.seen(model, "a_low", "vertex_color")
         light = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
         self.assertLess(np.abs(light[:, :3] - [0.25, 0.5, 0.75]).max(), 0.01)

@@ -21,7 +21,7 @@ from fasciculum.io.codecs import decode_exr
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.lighting import sun_direction
 from fasciculum.operations.bake.bake import bake, stale_maps
-from fasciculum.operations.bake.light_view import look
+from fasciculum.operations.bake.progressive_render import look
 from fasciculum.operations.projects import open_project
 from fasciculum.rendering.camera import Camera
 from fasciculum.units import srgb_to_linear
@@ -88,9 +88,9 @@ class Lit(unittest.TestCase):
         return decode_exr((self.folder / out / self.map(name)["exr"]).read_bytes(), place=name)
 
     def png(self, name, out="out"):
-        found = cv2.imread(str(self.folder / out / self.map(name)["file"]), cv2.IMREAD_UNCHANGED)
-        found = found[..., None] if found.ndim == 2 else found[..., 2::-1]
-        level = found / np.iinfo(found.dtype).max
+        result = cv2.imread(str(self.folder / out / self.map(name)["file"]), cv2.IMREAD_UNCHANGED)
+        result = result[..., None] if result.ndim == 2 else result[..., 2::-1]
+        level = result / np.iinfo(result.dtype).max
         return srgb_to_linear(level) if self.map(name)["color_space"] == "srgb" else level
 
     def codes(self):
@@ -176,8 +176,8 @@ class Lit(unittest.TestCase):
         model = self.make("--maps", "base_color,light,lit", "--no-twins", "--no-denoise")
         base = cv2.imread(str(self.folder / "out" / self.map("base_color")["file"]))[..., ::-1] / 255
         wanted = self.exr("light").astype(float) * srgb_to_linear(base)
-        found = self.exr("lit")[..., :3].astype(float)
-        self.assertLess(np.abs(wanted - found).mean() / found.mean(), 0.02)
+        result = self.exr("lit")[..., :3].astype(float)
+        self.assertLess(np.abs(wanted - result).mean() / result.mean(), 0.02)
         self.assertEqual(model.json["materials"][0]["extras"]["light_map"]["file"], self.map("light")["file"])
 
     def test_normal_maps_turn_the_light_of_the_look_and_not_light_itself(self):

@@ -15,7 +15,7 @@ from PIL import Image
 from fasciculum.baking import tiling
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.map_wishes import CHANNEL_SETS, read_channels
+from fasciculum.model.map_overrides import CHANNEL_SETS, read_channels
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.bake.bake import bake
@@ -68,9 +68,9 @@ class Delivering(unittest.TestCase):
 
     def pixels(self, entry, out="out"):
         """Read a delivered PNG with a library that the product does not read PNG with: red first."""
-        found = cv2.imread(str(self.folder / out / entry["file"]), cv2.IMREAD_UNCHANGED)
-        found = found[..., None] if found.ndim == 2 else found
-        return found[..., [2, 1, 0, 3][: found.shape[2]]] if found.shape[2] > 1 else found
+        result = cv2.imread(str(self.folder / out / entry["file"]), cv2.IMREAD_UNCHANGED)
+        result = result[..., None] if result.ndim == 2 else result
+        return result[..., [2, 1, 0, 3][: result.shape[2]]] if result.shape[2] > 1 else result
 
 
 class Packed(Delivering):
@@ -81,11 +81,11 @@ class Packed(Delivering):
         colors = [cell.removeprefix("1-").partition(".") for cell in cells[:3]]
         named = [(told, letter) for told, _, letter in colors if told and not told[0].isdigit() and told[0] != "."]
         srgb = bool(named) and all(told in ("base_color", "emissive") and letter != "a" for told, letter in named)
-        found = np.zeros((SIZE, SIZE, 4 if len(cells) == 4 else 3))
+        result = np.zeros((SIZE, SIZE, 4 if len(cells) == 4 else 3))
         for channel, cell in enumerate(cells):
             told, _, letter = cell.removeprefix("1-").partition(".")
             try:
-                found[..., channel] = round(float(cell) * 255)
+                result[..., channel] = round(float(cell) * 255)
                 continue
             except ValueError:
                 pass
@@ -94,8 +94,8 @@ class Packed(Delivering):
             values = pixels[..., at].astype(float) if at < pixels.shape[2] else np.full((SIZE, SIZE), 255.0)
             if told in ("base_color", "emissive") and not srgb and at < 3:
                 values = np.round(decode(values / 255) * 255)
-            found[..., channel] = 255 - values if cell.startswith("1-") else values
-        return found, "srgb" if srgb else "linear", name
+            result[..., channel] = 255 - values if cell.startswith("1-") else values
+        return result, "srgb" if srgb else "linear", name
 
     def test_every_set_and_random_ones_texel_by_texel(self):
         rng = np.random.default_rng(3)

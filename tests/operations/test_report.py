@@ -55,9 +55,9 @@ class Stretch(Reported):
                     whole += area
                     stretched += area * (large > 2 * small)
         self.assertGreater(stretched / whole, 0.3)
-        found = report["bundles"][0]["stretch"]
-        self.assertAlmostEqual(found["area_share_over_2"], stretched / whole, delta=1e-3)
-        self.assertGreater(found["l2"], 1.1)
+        result = report["bundles"][0]["stretch"]
+        self.assertAlmostEqual(result["area_share_over_2"], stretched / whole, delta=1e-3)
+        self.assertGreater(result["l2"], 1.1)
 
 
 class Textures(Reported):
@@ -121,12 +121,12 @@ class Sizes(Reported):
             glb.node(f"Plate {number}", glb.mesh(plate), translation=[3.0 * number, 0, 0])
         store = PixelStore(self.folder / "p")
         scene, _ = gather([glb.write(self.folder / "m.glb")], store)
-        found = {}
+        results = {}
         for seconds in (0.0, 2.0):
             sheet = SheetSettings(64, 64, padding=4, seconds=seconds)
             (bundle,), _ = _bundled(scene, Order(Rule.ONE, sheet))
-            found[seconds] = smallest_size(scene, bundle, Terms(sharpness=0.89))
-        self.assertEqual(found, {0.0: (256, 128), 2.0: (128, 128)})
+            results[seconds] = smallest_size(scene, bundle, Terms(sharpness=0.89))
+        self.assertEqual(results, {0.0: (256, 128), 2.0: (128, 128)})
         report = self.make(
             glb,
             sheet=SheetSettings(64, 64, padding=4, seconds=2.0),
@@ -145,12 +145,12 @@ class Inspected(Reported):
             uvs = [square_uvs(offset=(offset + 2, 0))]
             glb.node(name, glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, uvs)))
         scene, findings = gather([glb.write(self.folder / "m.glb")], PixelStore(self.folder / "p"))
-        found = {one["name"]: one["uv_sets"][0] for one in inspection_of(scene, findings)["objects"]}
+        results = {one["name"]: one["uv_sets"][0] for one in inspection_of(scene, findings)["objects"]}
         self.assertEqual(
-            {key: one["overlap_share"] for key, one in found.items()},
+            {key: one["overlap_share"] for key, one in results.items()},
             {"Box": 1.0} | dict.fromkeys(("Left", "Right", "Far"), 0.0),
         )
         self.assertEqual(
-            {key: one["overlaps"] for key, one in found.items()},
+            {key: one["overlaps"] for key, one in results.items()},
             {"Box": [], "Left": ["Right"], "Right": ["Left"], "Far": []},
         )

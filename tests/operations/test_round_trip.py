@@ -153,9 +153,9 @@ class RoundTrip(unittest.TestCase):
         self.assertEqual(len(binary), text["buffers"][0]["byteLength"])
         accessor = text["accessors"][text["meshes"][0]["primitives"][0]["attributes"]["POSITION"]]
         view = text["bufferViews"][accessor["bufferView"]]
-        found = np.frombuffer(binary, "<f4", accessor["count"] * 3, view["byteOffset"]).reshape(-1, 3)
+        result = np.frombuffer(binary, "<f4", accessor["count"] * 3, view["byteOffset"]).reshape(-1, 3)
         other = self.after.accessor(self.after.json["meshes"][0]["primitives"][0]["attributes"]["POSITION"])
-        np.testing.assert_array_equal(found, other)
+        np.testing.assert_array_equal(result, other)
         for image in text["images"]:
             self.assertTrue((self.folder / "out" / image["uri"]).is_file())
 

@@ -118,8 +118,8 @@ class Borders(unittest.TestCase):
             ([[(0, 0), (3, 4), (3, 4 + e)], [(3, 4), (3, 4 + e), (6, 8)]], 10.0, 4),
         ):
             lines = self.border(triangles)
-            found = np.concatenate(loops_of(lines))
-            self.assertEqual(len(found), points)
+            result = np.concatenate(loops_of(lines))
+            self.assertEqual(len(result), points)
             self.assertAlmostEqual(
                 sum(np.hypot(*np.diff([*loop, loop[0]], axis=0).T).sum() for loop in loops_of(lines)), 2 * length
             )

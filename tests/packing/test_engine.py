@@ -54,11 +54,11 @@ def touched(outline, width, height):
 
 def grown(mask, by):
     """A mask grown by so many texels to all sides, corners too."""
-    found = np.zeros_like(mask)
+    result = np.zeros_like(mask)
     height, width = mask.shape
     for y, x in np.argwhere(mask):
-        found[max(y - by, 0) : y + by + 1, max(x - by, 0) : x + by + 1] = True
-    return found[:height, :width]
+        result[max(y - by, 0) : y + by + 1, max(x - by, 0) : x + by + 1] = True
+    return result[:height, :width]
 
 
 RULES = st.builds(
@@ -122,7 +122,7 @@ class Improving(unittest.TestCase):
         # two halves of a square along its diagonal: all of the sheet can be used, and a first look uses half
         halves = [np.array([[[0, 0], [1, 0], [0, 1]]], float), np.array([[[0, 0], [1, 0], [1, 1]]], float)]
         rules = Rules(256, 256, 0, 0, "any")
-        packer = Packer(halves, rules, enough=lambda: packer.best.scale**2 / 256**2 > 0.97)
+        packer = Packer(halves, rules, stop_early=lambda: packer.best.scale**2 / 256**2 > 0.97)
         packer.construct()
         self.assertGreater(packer.improve(600.0).scale ** 2 / 256**2, 0.97)
 
@@ -141,7 +141,7 @@ class Improving(unittest.TestCase):
         rng = np.random.default_rng(6)
         islands = [island(rng) for _ in range(30)]
         asked = []
-        packer = Packer(islands, Rules(128, 128, 2, 1, "any"), enough=lambda: asked.append(1) or len(asked) > 3)
+        packer = Packer(islands, Rules(128, 128, 2, 1, "any"), stop_early=lambda: asked.append(1) or len(asked) > 3)
         packer.construct()
         packer.improve(600.0)
         self.assertGreater(packer.best.scale, 0)
@@ -152,20 +152,20 @@ class Improving(unittest.TestCase):
         rules = Rules(128, 128, 2, 1, "quarter")
         every, some = [], []
         whole = Packer(islands, rules, show=lambda packed: every.append(packed.scale)).construct()
-        asked = Packer(islands, rules, show=lambda packed: some.append(packed.scale), enough=lambda: bool(some))
-        found = asked.construct()
+        asked = Packer(islands, rules, show=lambda packed: some.append(packed.scale), stop_early=lambda: bool(some))
+        result = asked.construct()
         self.assertGreater(len(every), 2, "nothing is left out here")
         self.assertLess(len(some), len(every))
-        self.assertGreater(found.scale, 0)
-        self.assertLessEqual(found.scale, whole.scale)
-        EveryOption().judge(islands, found, rules)
+        self.assertGreater(result.scale, 0)
+        self.assertLessEqual(result.scale, whole.scale)
+        EveryOption().judge(islands, result, rules)
 
     def test_without_time_the_same_bytes(self):
         rng = np.random.default_rng(7)
         islands = [island(rng) for _ in range(40)]
         rules = Rules(256, 128, 3, 2, "any", True)
-        found = {pack(islands, rules).placements.tobytes() for _ in range(3)}
-        self.assertEqual(len(found), 1)
+        results = {pack(islands, rules).placements.tobytes() for _ in range(3)}
+        self.assertEqual(len(results), 1)
 
 
 class Around(unittest.TestCase):
@@ -192,7 +192,7 @@ class Around(unittest.TestCase):
         for padding in (0, 3):
             packer = Packer(islands, Rules(128, 128, padding, 2, "any", tiles=2), held=held, seed=3)
             first = packer.construct().scale
-            packer.enough = lambda first=first, packer=packer: packer.best.scale > first * 1.005
+            packer.stop_early = lambda first=first, packer=packer: packer.best.scale > first * 1.005
             self.assertGreater(packer.improve(600.0).scale, first * 1.005)
             self.assertEqual(len(packer.best.placements), len(islands))
             EveryOption().judge(islands, packer.best, packer.rules)
@@ -209,7 +209,7 @@ class Around(unittest.TestCase):
         islands = [island(rng) for _ in range(20)]
         packer = Packer(islands, Rules(128, 128, 2, 4, "any", align=4))
         first = packer.construct().scale
-        packer.enough = lambda: packer.best.scale > first * 1.01
+        packer.stop_early = lambda: packer.best.scale > first * 1.01
         self.assertGreater(packer.improve(600.0).scale, first * 1.01)
         EveryOption().judge(islands, packer.best, packer.rules)
 

@@ -16,7 +16,7 @@ from fasciculum.packing.verify import verify
 def shapes(count, seed):
     """Convex and L-shaped islands as triangles, from (0, 0)."""
     rng = np.random.default_rng(seed)
-    found = []
+    results = []
     for index in range(count):
         if index % 3 == 0:
             a, b, c = rng.uniform(0.2, 1, 3)
@@ -25,8 +25,8 @@ def shapes(count, seed):
             outline = MultiPoint(rng.random((8, 2)) * rng.uniform(0.3, 1.5, 2)).convex_hull
         parts = [t for t in triangulate(outline) if outline.contains(t.representative_point())]
         triangles = np.array([list(t.exterior.coords)[:3] for t in parts])
-        found.append(triangles - triangles.reshape(-1, 2).min(0))
-    return found
+        results.append(triangles - triangles.reshape(-1, 2).min(0))
+    return results
 
 
 def placed(islands, packed):
@@ -147,15 +147,15 @@ class Verifying(unittest.TestCase):
                 for a, b in one
                 for c, d in two
             )
-            found = verify(np.concatenate(parts), self.labels(4), 64, 64)
-            self.assertEqual(found.gap, max(gap, 0))
-            self.assertEqual(found.clashes > 0, gap < 0)
+            result = verify(np.concatenate(parts), self.labels(4), 64, 64)
+            self.assertEqual(result.gap, max(gap, 0))
+            self.assertEqual(result.clashes > 0, gap < 0)
             border = min(min(x, y, 63 - x, 63 - y) for part in texels for x, y in part)
-            self.assertEqual(found.border_gap, border)
+            self.assertEqual(result.border_gap, border)
 
     def test_off_the_sheet(self):
-        found = verify(self.square(60, 5), self.labels(1), 64, 64)
-        self.assertTrue(found.outside)
+        result = verify(self.square(60, 5), self.labels(1), 64, 64)
+        self.assertTrue(result.outside)
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ from types import NoneType
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Choice, MaterialTreatment
+from fasciculum.model.choices import Choice, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.layers import Layer, Mask
@@ -101,8 +101,8 @@ class EveryField(unittest.TestCase):
     def test_settings_of_deliveries(self):
         for number, delivery in enumerate(self.rounds(DeliverySettings)):
             delivery = replace(delivery, title=f"Mine {number}")
-            found = self.through(replace(self.document, delivery=delivery, deliveries=(delivery,)))
-            self.assertEqual((found.delivery, found.deliveries), (delivery, (delivery,)))
+            result = self.through(replace(self.document, delivery=delivery, deliveries=(delivery,)))
+            self.assertEqual((result.delivery, result.deliveries), (delivery, (delivery,)))
 
     def test_what_plans_are_to_keep(self):
         for seed in range(3):
@@ -112,14 +112,14 @@ class EveryField(unittest.TestCase):
     def test_what_is_said_of_the_document(self):
         changed = replace(
             self.document,
-            treatments=(("glass", MaterialTreatment.APART), ("wood", MaterialTreatment.LANE)),
+            treatments=(("glass", Treatment.APART), ("wood", Treatment.LANE)),
             accepted=("planks",),
             delivered="abc",
             delivered_to=str(self.folder / "out"),
         )
-        found = self.through(changed)
+        result = self.through(changed)
         for name in ("treatments", "accepted", "delivered", "name"):
-            self.assertEqual(getattr(found, name), getattr(changed, name), name)
+            self.assertEqual(getattr(result, name), getattr(changed, name), name)
 
     def test_lamps_and_skies(self):
         for seed, kind in enumerate(LampKind):
@@ -127,10 +127,10 @@ class EveryField(unittest.TestCase):
             lamp = replace(lamp, color=(0.5, 0.25, 1.0), place=(1.0, 2.0, 3.0), direction=(0.0, -1.0, 0.0))
             sky = Sky(**(varied(Sky, seed) | {"color": (0.1, 0.2, 0.3), "ground": (0.3, 0.2, 0.1)}))
             lighting = Lighting(sky, (lamp,))
-            found = self.through(replace(self.document, scene=self.document.scene.lit_by(lighting)))
-            self.assertEqual(found.scene.lighting.added, (lamp,))
+            result = self.through(replace(self.document, scene=self.document.scene.lit_by(lighting)))
+            self.assertEqual(result.scene.lighting.added, (lamp,))
             self.assertEqual(
-                replace(found.scene.lighting.sky, picture="", digest=""), replace(sky, picture="", digest="")
+                replace(result.scene.lighting.sky, picture="", digest=""), replace(sky, picture="", digest="")
             )
 
     def test_layers_and_masks(self):
@@ -140,8 +140,8 @@ class EveryField(unittest.TestCase):
             more = {"name": f"layer {seed}", "objects": ("n*",), "base_color": (0.5, 0.25, 0.0), "mask": mask}
             layers.append(Layer(**(varied(Layer, seed) | more | {"normal": None, "orm": None})))
         scene = replace(self.document.scene, layers=tuple(layers))
-        found = self.through(replace(self.document, scene=scene))
-        self.assertEqual(found.scene.layers, tuple(layers))
+        result = self.through(replace(self.document, scene=scene))
+        self.assertEqual(result.scene.layers, tuple(layers))
 
     def test_a_project_is_the_same_bytes_once_it_was_opened(self):
         path = save_project(self.document, self.folder / "same.fasc", self.store)

@@ -81,11 +81,11 @@ class Kept(Projects):
             accepted=("planks",),
         )
         save_project(document, self.path, self.store)
-        found = self.open()
+        result = self.open()
         for name in ("name", "delivery", "deliveries", "lookup", "accepted"):
-            self.assertEqual(getattr(found, name), getattr(document, name), name)
-        for bundle in found.bundles:
-            self.assertEqual((layout_state(found, bundle), bake_state(found, bundle)), (DONE, DONE))
+            self.assertEqual(getattr(result, name), getattr(document, name), name)
+        for bundle in result.bundles:
+            self.assertEqual((layout_state(result, bundle), bake_state(result, bundle)), (DONE, DONE))
 
     def test_version_1_is_upgraded(self):
         def old(project):
@@ -95,9 +95,9 @@ class Kept(Projects):
             project["delivery"] = {"name": "old name", "external_textures": True, "keep_source_uvs": False}
 
         self.change(old)
-        found = self.open()
-        self.assertEqual(found.delivery, DeliverySettings(name="old name", external_textures=True))
-        self.assertTrue(all(bundle.layout is not None for bundle in found.bundles))
+        result = self.open()
+        self.assertEqual(result.delivery, DeliverySettings(name="old name", external_textures=True))
+        self.assertTrue(all(bundle.layout is not None for bundle in result.bundles))
 
     def test_words_and_numbers_that_cannot_be_are_told_and_the_rest_is_kept(self):
         def odd(project):
@@ -109,23 +109,23 @@ class Kept(Projects):
             project["delivery"]["region"] = 2.5
 
         self.change(odd)
-        found = self.open()
-        told = [finding.message for finding in found.gathered if finding.code == "unknown_choice"]
+        result = self.open()
+        told = [finding.message for finding in result.gathered if finding.code == "unknown_choice"]
         for words in ("'sideways'", "-3", "7", "'FOGGY'", "'left'"):
             self.assertEqual(sum(words in line for line in told), 1, told)
         self.assertEqual(len(told), 5)
-        sheet = found.bundles[1].sheet
+        sheet = result.bundles[1].sheet
         self.assertEqual((sheet.turns, sheet.padding, sheet.width), ("quarter", 8, 64))
-        self.assertEqual((found.bundles[1].bake.edges, found.bundles[1].alpha_mode), ("source", "OPAQUE"))
-        self.assertEqual((found.delivery.green, found.delivery.region), ("up", 2.5))
-        self.assertEqual(len(found.bundles), 3)
+        self.assertEqual((result.bundles[1].bake.edges, result.bundles[1].alpha_mode), ("source", "OPAQUE"))
+        self.assertEqual((result.delivery.green, result.delivery.region), ("up", 2.5))
+        self.assertEqual(len(result.bundles), 3)
 
     def test_a_renamed_bundle_is_the_same_one_after_saving(self):
         document = commands.rename_bundle(self.document, self.document.bundles[0].name, "Another")
         identity = document.bundles[0].identity
         save_project(document, self.path, self.store)
-        found = self.open()
-        self.assertEqual((found.bundles[0].name, found.bundles[0].identity), ("Another", identity))
+        result = self.open()
+        self.assertEqual((result.bundles[0].name, result.bundles[0].identity), ("Another", identity))
         self.assertNotEqual(identity, "Another")
 
     def test_a_newer_one_is_refused_politely(self):
@@ -139,9 +139,9 @@ class Damaged(Projects):
         whole = self.path.read_bytes()
         for part in (0.95, 0.7, 0.5):
             self.path.write_bytes(whole[: int(len(whole) * part)])
-            found = self.open()
-            self.assertIn("damaged_project", self.codes(found))
-            self.assertEqual([bundle.objects for bundle in found.bundles], [("n0",), ("n1",), ("n2",)])
+            result = self.open()
+            self.assertIn("damaged_project", self.codes(result))
+            self.assertEqual([bundle.objects for bundle in result.bundles], [("n0",), ("n1",), ("n2",)])
         self.path.write_bytes(whole[:40])
         with self.assertRaisesRegex(MalformedFile, "damaged"):
             self.open()
@@ -150,9 +150,9 @@ class Damaged(Projects):
         members = self.members()
         broken = next(name for name in members if name.startswith("layouts/1"))
         self.rewrite(members | {broken: b"nonsense"})
-        found = self.open()
-        self.assertEqual([bundle.layout is None for bundle in found.bundles], [False, True, False])
-        self.assertIn("damaged_bundle", self.codes(found))
+        result = self.open()
+        self.assertEqual([bundle.layout is None for bundle in result.bundles], [False, True, False])
+        self.assertIn("damaged_bundle", self.codes(result))
 
     def test_a_broken_bundle_costs_itself_only(self):
         def change(project):
@@ -160,9 +160,9 @@ class Damaged(Projects):
             project["bundles"][1]["layout"]["surfaces"][0]["triangles"] = 10**6
 
         self.change(change)
-        found = self.open()
-        self.assertEqual([bundle.name for bundle in found.bundles], ["n1", "n2"])
-        self.assertEqual([bundle.layout is None for bundle in found.bundles], [True, False])
+        result = self.open()
+        self.assertEqual([bundle.name for bundle in result.bundles], ["n1", "n2"])
+        self.assertEqual([bundle.layout is None for bundle in result.bundles], [True, False])
 
     def test_arrays_that_lie_about_their_size(self):
         members = self.members()
@@ -191,9 +191,9 @@ class Damaged(Projects):
                 archive.writestr(other, bytes(200 << 20) if other == name else data)
         self.path.write_bytes(stream.getvalue())
         self.assertLess(self.path.stat().st_size, 1 << 20)
-        found = self.open()
-        self.assertTrue(any(bundle.texturing is None for bundle in found.bundles))
-        self.assertIn("damaged_bundle", self.codes(found))
+        result = self.open()
+        self.assertTrue(any(bundle.texturing is None for bundle in result.bundles))
+        self.assertIn("damaged_bundle", self.codes(result))
 
     def test_a_map_of_another_size(self):
         from PIL import Image
@@ -212,22 +212,22 @@ class Sources(Projects):
         with self.assertRaises(MissingSource) as caught:
             self.open()
         self.assertEqual(caught.exception.file, str(self.model))
-        found = self.open(instead={str(self.model): str(self.folder / "renamed.glb")})
-        self.assertEqual(len(found.scene.objects), 3)
-        self.assertTrue(all(layout_state(found, bundle) == DONE for bundle in found.bundles))
+        result = self.open(instead={str(self.model): str(self.folder / "renamed.glb")})
+        self.assertEqual(len(result.scene.objects), 3)
+        self.assertTrue(all(layout_state(result, bundle) == DONE for bundle in result.bundles))
 
     def test_going_on_without_it(self):
         self.model.unlink()
-        found = self.open(instead={str(self.model): ""})
-        self.assertFalse(found.scene.objects)
-        self.assertEqual([bundle.name for bundle in found.bundles], ["n0", "n1", "n2"])
-        self.assertIn("source_left_out", self.codes(found))
+        result = self.open(instead={str(self.model): ""})
+        self.assertFalse(result.scene.objects)
+        self.assertEqual([bundle.name for bundle in result.bundles], ["n0", "n1", "n2"])
+        self.assertIn("source_left_out", self.codes(result))
 
     def test_folders_are_relative_to_the_project(self):
         elsewhere = Path(tempfile.mkdtemp()) / "moved"
         self.folder.rename(elsewhere)
-        found = open_project(elsewhere / "p.fasc", PixelStore(elsewhere / "other"))
-        self.assertEqual(found.scene.sources[0].path, str(elsewhere / "model.glb"))
+        result = open_project(elsewhere / "p.fasc", PixelStore(elsewhere / "other"))
+        self.assertEqual(result.scene.sources[0].path, str(elsewhere / "model.glb"))
 
 
 if __name__ == "__main__":

@@ -71,9 +71,9 @@ class Station(unittest.TestCase):
 
 class Reloading(Station):
     def test_nothing_changed(self):
-        found = self.reload()
-        self.assertEqual(self.states(found), [(DONE, DONE)] * 3)
-        for before, after in zip(self.document.bundles, found.bundles, strict=True):
+        result = self.reload()
+        self.assertEqual(self.states(result), [(DONE, DONE)] * 3)
+        for before, after in zip(self.document.bundles, result.bundles, strict=True):
             self.assertIs(before, after)
 
     def test_a_move_makes_nothing_stale(self):
@@ -127,15 +127,15 @@ class Reloading(Station):
 
     def test_a_shape_makes_its_layout_stale(self):
         self.write(scales=(1, 2, 5))
-        found = self.reload()
-        self.assertEqual(self.states(found), [(DONE, DONE), (DONE, DONE), (STALE, STALE)])
-        self.assertIn("object_changed", {finding.code for finding in found.gathered})
+        result = self.reload()
+        self.assertEqual(self.states(result), [(DONE, DONE), (DONE, DONE), (STALE, STALE)])
+        self.assertIn("object_changed", {finding.code for finding in result.gathered})
 
     def test_a_renamed_object_is_known_by_its_shape(self):
         document = commands.set_share(self.document, ["Bench"], 2.0)
         self.write(names=("Crate", "Long bench", "Rail"))
-        found = self.reload(document)
-        bundle = found.bundle("Bench")
+        result = self.reload(document)
+        bundle = result.bundle("Bench")
         self.assertEqual(bundle.objects, ("Long bench",))
         self.assertEqual(bundle.shares, (("Long bench", 2.0),))
         self.assertEqual(bundle.layout.surfaces[0].objects, ("Long bench",))
@@ -147,15 +147,15 @@ class Reloading(Station):
         line.lay_out(["Bench"])
         before = line.document.bundle("Bench").layout
         self.write(names=("Crate", "Rail"), scales=(1, 3))
-        found = self.reload(line.document)
-        bundle = found.bundle("Bench")
+        result = self.reload(line.document)
+        bundle = result.bundle("Bench")
         self.assertEqual(set(bundle.objects), {"Crate", "Rail"})
         for key in ("Crate", "Rail"):
             np.testing.assert_array_equal(
                 bundle.layout.sheet_corners(bundle.layout.surface_of(key)),
                 before.sheet_corners(before.surface_of(key)),
             )
-        self.assertIn("object_gone", {finding.code for finding in found.gathered})
+        self.assertIn("object_gone", {finding.code for finding in result.gathered})
 
     def test_files_that_are_watched(self):
         names = {Path(path).name for path in watched_files(self.document)}
@@ -168,27 +168,27 @@ class Locating(Station):
         away.mkdir()
         for number in range(2):
             (self.folder / f"t{number}.png").rename(away / f"t{number}.png")
-        found = self.reload()
-        self.assertEqual([image.missing for image in found.scene.images], [True, True, False])
-        self.assertEqual(self.states(found)[2], (DONE, DONE))
-        back = self.reload(found, with_folder(found.lookup, str(away)))
+        result = self.reload()
+        self.assertEqual([image.missing for image in result.scene.images], [True, True, False])
+        self.assertEqual(self.states(result)[2], (DONE, DONE))
+        back = self.reload(result, with_folder(result.lookup, str(away)))
         self.assertEqual([image.missing for image in back.scene.images], [False] * 3)
         self.assertEqual(self.states(back), [(DONE, DONE)] * 3)
         self.assertEqual(back.lookup.folders, (str(away),))
 
     def test_a_file_of_another_name(self):
         (self.folder / "t0.png").rename(self.folder / "renamed.png")
-        found = self.reload()
-        missing = found.scene.images[0].path
-        back = self.reload(found, with_file(found.lookup, missing, str(self.folder / "renamed.png")))
+        result = self.reload()
+        missing = result.scene.images[0].path
+        back = self.reload(result, with_file(result.lookup, missing, str(self.folder / "renamed.png")))
         self.assertFalse(back.scene.images[0].missing)
 
     def test_doing_without(self):
         (self.folder / "t0.png").unlink()
-        found = self.reload()
-        loud = [finding for finding in all_findings(found) if finding.image == "t0.png" and finding.act]
+        result = self.reload()
+        loud = [finding for finding in all_findings(result) if finding.image == "t0.png" and finding.act]
         self.assertTrue(all(finding.severity != INFO for finding in loud))
-        accepted = commands.accept_missing(found, "t0.png")
+        accepted = commands.accept_missing(result, "t0.png")
         quiet = [finding for finding in all_findings(accepted) if finding.image == "t0.png"]
         self.assertTrue(quiet and all(finding.severity == INFO for finding in quiet))
 

@@ -79,7 +79,7 @@ def prism(outline, depth):
 
 def ears_of(outline):
     """Triangulate a simple polygon by cutting ears."""
-    left, found = list(range(len(outline))), []
+    left, result = list(range(len(outline))), []
 
     def area(a, b, c):
         (ax, ay), (bx, by), (cx, cy) = outline[a], outline[b], outline[c]
@@ -92,12 +92,12 @@ def ears_of(outline):
                 area(a, b, p) >= 0 and area(b, c, p) >= 0 and area(c, a, p) >= 0 for p in left if p not in (a, b, c)
             )
             if area(a, b, c) > 1e-12 and not any(inside):
-                found.append((a, b, c))
+                result.append((a, b, c))
                 left.pop(n)
                 break
         else:
             raise ValueError("no ear")
-    return np.array([*found, tuple(left)])
+    return np.array([*result, tuple(left)])
 
 
 def box(size=(1.0, 0.6, 0.4)):
@@ -129,9 +129,9 @@ def ball(rows=24, columns=48, bumps=0.0, seed=0):
         r = 1 + bumps * np.cos(out @ ways.T).mean(axis=-1)
         return out * r[..., None]
 
-    found = sheet_of(place, columns, rows)
-    area = np.linalg.norm(np.cross(found[:, 1] - found[:, 0], found[:, 2] - found[:, 0]), axis=1)
-    return np.ascontiguousarray(found[area > 1e-9][:, ::-1])
+    result = sheet_of(place, columns, rows)
+    area = np.linalg.norm(np.cross(result[:, 1] - result[:, 0], result[:, 2] - result[:, 0]), axis=1)
+    return np.ascontiguousarray(result[area > 1e-9][:, ::-1])
 
 
 def noisy(corners, amount, seed=0):
@@ -147,38 +147,38 @@ def random_mesh(rng):
     """A surface of random genus with holes, edges of three triangles and more, slivers, and doubled triangles."""
     kind = int(rng.integers(6))
     if kind == 0:
-        found = torus(int(rng.integers(6, 24)), int(rng.integers(4, 12)), 1.0, rng.uniform(0.15, 0.8))
+        result = torus(int(rng.integers(6, 24)), int(rng.integers(4, 12)), 1.0, rng.uniform(0.15, 0.8))
     elif kind == 1:
-        found = ball(int(rng.integers(4, 14)), int(rng.integers(5, 22)), rng.uniform(0, 0.6), int(rng.integers(99)))
+        result = ball(int(rng.integers(4, 14)), int(rng.integers(5, 22)), rng.uniform(0, 0.6), int(rng.integers(99)))
     elif kind == 2:
-        found = np.concatenate([box(rng.uniform(0.1, 1, 3)) + rng.uniform(-0.6, 0.6, 3) for _ in range(3)])
+        result = np.concatenate([box(rng.uniform(0.1, 1, 3)) + rng.uniform(-0.6, 0.6, 3) for _ in range(3)])
     elif kind == 3:
-        found = np.concatenate([cylinder(int(rng.integers(3, 20))), torus(10, 6) + rng.uniform(-1, 1, 3)])
+        result = np.concatenate([cylinder(int(rng.integers(3, 20))), torus(10, 6) + rng.uniform(-1, 1, 3)])
     elif kind == 4:
         # loose triangles, some of which happen to share corners
         points = rng.normal(size=(12, 3))
-        found = points[rng.integers(0, 12, size=(30, 3))]
+        result = points[rng.integers(0, 12, size=(30, 3))]
     else:
         # two tori through one another and joined along triangles of both
-        found = np.concatenate([torus(12, 8), torus(12, 8)[:, :, [1, 0, 2]] + [0.5, 0, 0], ball(6, 9) * 0.7])
-    keep = rng.random(len(found)) > rng.choice([0.0, 0.05, 0.25])
-    found = found[keep] if keep.any() else found
+        result = np.concatenate([torus(12, 8), torus(12, 8)[:, :, [1, 0, 2]] + [0.5, 0, 0], ball(6, 9) * 0.7])
+    keep = rng.random(len(result)) > rng.choice([0.0, 0.05, 0.25])
+    result = result[keep] if keep.any() else result
     if rng.random() < 0.4:
-        found = noisy(found, rng.uniform(0.02, 0.4), int(rng.integers(99)))
+        result = noisy(result, rng.uniform(0.02, 0.4), int(rng.integers(99)))
     if rng.random() < 0.4:
         # fins: triangles on edges that have two already
-        some = found[rng.integers(0, len(found), 5)].copy()
+        some = result[rng.integers(0, len(result), 5)].copy()
         some[:, 2] += rng.normal(size=(5, 3)) * 0.5
-        found = np.concatenate([found, some])
+        result = np.concatenate([result, some])
     if rng.random() < 0.4:
-        some = found[rng.integers(0, len(found), 4)]
-        found = np.concatenate([found, some, some[:, ::-1]])
+        some = result[rng.integers(0, len(result), 4)]
+        result = np.concatenate([result, some, some[:, ::-1]])
     if rng.random() < 0.4:
-        sliver = found[rng.integers(0, len(found), 6)].copy()
+        sliver = result[rng.integers(0, len(result), 6)].copy()
         sliver[:3, 2] = sliver[:3, 0] * 0.5 + sliver[:3, 1] * 0.5
         sliver[3:, 2] = sliver[3:, 0]
-        found = np.concatenate([found, sliver])
+        result = np.concatenate([result, sliver])
     if rng.random() < 0.4:
-        turn = rng.random(len(found)) < 0.3
-        found[turn] = found[turn][:, ::-1]
-    return found[rng.permutation(len(found))]
+        turn = rng.random(len(result)) < 0.3
+        result[turn] = result[turn][:, ::-1]
+    return result[rng.permutation(len(result))]

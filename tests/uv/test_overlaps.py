@@ -64,8 +64,8 @@ class Objects(unittest.TestCase):
 
     def test_those_of_one_material_are_compared(self):
         scene = self.scene()
-        found = overlapping_objects(scene, scene.objects, 0)
-        self.assertEqual(found, {"A": ("B",), "B": ("A",)})
+        result = overlapping_objects(scene, scene.objects, 0)
+        self.assertEqual(result, {"A": ("B",), "B": ("A",)})
         self.assertEqual(overlapping_objects(scene, scene.objects, 1), {})
         marks = overlapping_triangles(scene, scene.objects)
         self.assertEqual({key: mark.any() for key, mark in marks.items()}, {"A": 1, "B": 1, "C": 0, "D": 0})

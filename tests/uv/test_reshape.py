@@ -159,8 +159,8 @@ class Picking(unittest.TestCase):
         return float(self.graph.lengths[edges].sum())
 
     def edge(self, point):
-        found = hit(self.world, np.array([*point, 5.0]), np.array([0, 0, -1.0]))
-        return self.graph.nearest_edge(found[0], found[1])
+        result = hit(self.world, np.array([*point, 5.0]), np.array([0, 0, -1.0]))
+        return self.graph.nearest_edge(result[0], result[1])
 
     def test_a_ray_meets_the_nearest_triangle(self):
         both = np.concatenate([self.world, self.world + [0, 0, 1.0]])

@@ -25,10 +25,10 @@ class Tangents(unittest.TestCase):
             if rng.integers(0, 2):
                 matrix = matrix @ np.diag([1.0, -1.0])
             uvs = FACE[..., :2] @ matrix.T + rng.normal(size=2)
-            found = tangents(FACE, UP, uvs)
+            result = tangents(FACE, UP, uvs)
             along, down = np.linalg.inv(matrix).T
-            np.testing.assert_allclose(found[0, :, :2], np.tile(along / np.linalg.norm(along), (3, 1)), atol=1e-9)
-            up = np.cross(UP[0], found[0, :, :3]) * found[0, :, 3:]
+            np.testing.assert_allclose(result[0, :, :2], np.tile(along / np.linalg.norm(along), (3, 1)), atol=1e-9)
+            up = np.cross(UP[0], result[0, :, :3]) * result[0, :, 3:]
             np.testing.assert_allclose(up[:, :2], np.tile(-down / np.linalg.norm(down), (3, 1)), atol=1e-9)
 
     def test_they_are_unit_vectors_at_right_angles_to_normals(self):
@@ -37,10 +37,10 @@ class Tangents(unittest.TestCase):
             normals = flat_normals(corners) + rng.normal(scale=0.2, size=corners.shape)
             normals /= np.linalg.norm(normals, axis=-1, keepdims=True)
             uvs = rng.uniform(size=(len(corners), 3, 2))
-            found = tangents(corners, normals, uvs)
-            np.testing.assert_allclose(np.linalg.norm(found[..., :3], axis=-1), 1, atol=1e-6)
-            np.testing.assert_allclose((found[..., :3] * normals).sum(-1), 0, atol=1e-6)
-            self.assertEqual(set(np.unique(found[..., 3])), {-1.0, 1.0})
+            result = tangents(corners, normals, uvs)
+            np.testing.assert_allclose(np.linalg.norm(result[..., :3], axis=-1), 1, atol=1e-6)
+            np.testing.assert_allclose((result[..., :3] * normals).sum(-1), 0, atol=1e-6)
+            self.assertEqual(set(np.unique(result[..., 3])), {-1.0, 1.0})
 
     def test_neighbours_share_one_tangent_and_mirrored_ones_do_not(self):
         square = np.array([[[0, 0, 0], [1, 0, 0], [1, 1, 0]], [[0, 0, 0], [1, 1, 0], [0, 1, 0]]], float)
@@ -48,20 +48,20 @@ class Tangents(unittest.TestCase):
         uvs = square[..., :2].copy()
         # the second triangle's UVs are sheared: at the shared edge both have the mean of their tangents
         uvs[1, 2] += [0.0, 0.5]
-        found = tangents(square, up, uvs)
-        np.testing.assert_allclose(found[0, 0], found[1, 0], atol=1e-12)
-        np.testing.assert_allclose(found[0, 2], found[1, 1], atol=1e-12)
-        self.assertGreater(np.abs(found[0, 0, :3] - found[1, 2, :3]).max(), 1e-3)
+        result = tangents(square, up, uvs)
+        np.testing.assert_allclose(result[0, 0], result[1, 0], atol=1e-12)
+        np.testing.assert_allclose(result[0, 2], result[1, 1], atol=1e-12)
+        self.assertGreater(np.abs(result[0, 0, :3] - result[1, 2, :3]).max(), 1e-3)
         mirrored = square[..., :2].copy()
         mirrored[1, 2] = [1.0, 0.0]
-        found = tangents(square, up, mirrored)
-        self.assertEqual(set(found[0, :, 3]) | set(found[1, :, 3]), {-1.0, 1.0})
+        result = tangents(square, up, mirrored)
+        self.assertEqual(set(result[0, :, 3]) | set(result[1, :, 3]), {-1.0, 1.0})
 
     def test_triangles_without_extent_take_a_frame_from_their_neighbours_or_any(self):
         flat = np.zeros((1, 3, 3))
-        found = tangents(flat, UP, np.zeros((1, 3, 2)))
-        np.testing.assert_allclose(np.linalg.norm(found[..., :3], axis=-1), 1)
-        np.testing.assert_allclose((found[..., :3] * UP).sum(-1), 0, atol=1e-12)
+        result = tangents(flat, UP, np.zeros((1, 3, 2)))
+        np.testing.assert_allclose(np.linalg.norm(result[..., :3], axis=-1), 1)
+        np.testing.assert_allclose((result[..., :3] * UP).sum(-1), 0, atol=1e-12)
         self.assertEqual(len(tangents(np.zeros((0, 3, 3)), np.zeros((0, 3, 3)), np.zeros((0, 3, 2)))), 0)
 
 

@@ -26,15 +26,15 @@ def copy_of(rng, corners, content, *, mirror=False, scale=1.0, repeats=(0, 0)):
     matrix = np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]]) * scale
     if mirror:
         matrix = matrix @ np.diag([-1.0, 1.0])
-    there = corners @ matrix.T + rng.uniform(-5, 5, 2)
+    present = corners @ matrix.T + rng.uniform(-5, 5, 2)
     read = content.copy()
     read[..., :2] += repeats
     order = rng.permutation(len(corners))
-    there, read = there[order], read[order]
-    for t in range(len(there)):
+    present, read = present[order], read[order]
+    for t in range(len(present)):
         turn = rng.permutation(3)
-        there[t], read[t] = there[t][turn], read[t][turn]
-    return there, read
+        present[t], read[t] = present[t][turn], read[t][turn]
+    return present, read
 
 
 class Finding(unittest.TestCase):
@@ -59,11 +59,11 @@ class Finding(unittest.TestCase):
         self.assertEqual(twins.places, 12)
         for index, (leader, row) in enumerate(zip(twins.leader, twins.maps, strict=True)):
             matrix = row.reshape(2, 3)
-            there = islands[index].corners.reshape(-1, 2) @ matrix[:, :2].T + matrix[:, 2]
+            present = islands[index].corners.reshape(-1, 2) @ matrix[:, :2].T + matrix[:, 2]
             self.assertEqual(index % 12, leader % 12)
             # every corner falls on one of the leader's
             home = islands[leader].corners.reshape(-1, 2)
-            near = np.abs(there[:, None] - home[None]).max(axis=2).min(axis=1)
+            near = np.abs(present[:, None] - home[None]).max(axis=2).min(axis=1)
             self.assertLess(near.max(), 1e-5 * np.ptp(home))
 
     def test_one_difference_keeps_apart(self):

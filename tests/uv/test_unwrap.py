@@ -240,12 +240,12 @@ class Quality(SurfaceCase):
         some_joined = next(key for key, on in joined_before.items() if on and key[0] != key[1])
 
         def where(key):
-            found = np.zeros((len(world), 3), bool)
+            result = np.zeros((len(world), 3), bool)
             for t, corners in enumerate(np.round(world, 6)):
                 for k in range(3):
                     if {tuple(corners[k]), tuple(corners[(k + 1) % 3])} == set(key):
-                        found[t, k] = True
-            return found
+                        result[t, k] = True
+            return result
 
         cut = self.edges_joined(world, unwrap(world, PLAIN, seams=where(some_joined)))
         self.assertFalse(cut[some_joined])

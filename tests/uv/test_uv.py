@@ -102,19 +102,19 @@ class Measures(unittest.TestCase):
         self.assertTrue(math.isnan(density(np.zeros(2), np.zeros(2))))
 
     def test_spread_weighs_by_area(self):
-        found = spread(np.array([100.0, 200.0, 300.0]), np.array([0.01, 0.98, 0.01]))
-        self.assertEqual((found.p05, found.median, found.p95), (200, 200, 200))
+        result = spread(np.array([100.0, 200.0, 300.0]), np.array([0.01, 0.98, 0.01]))
+        self.assertEqual((result.p05, result.median, result.p95), (200, 200, 200))
 
     def test_singular_values_of_known_maps(self):
         world, uvs = lattice(3, 3, lambda u, v: np.stack([4 * u, np.zeros_like(u), 0.5 * v], -1))
         s1, s2 = singular_values(world, uvs)
         np.testing.assert_allclose(s1, 4)
         np.testing.assert_allclose(s2, 0.5)
-        found = measure_stretch(world, uvs)
+        result = measure_stretch(world, uvs)
         # scaled so that areas agree, the values are sqrt(8) and its inverse
-        self.assertAlmostEqual(found.l2, math.sqrt((8 + 1 / 8) / 2))
-        self.assertAlmostEqual(found.linf, math.sqrt(8))
-        self.assertEqual(found.share_over_2, 1.0)
+        self.assertAlmostEqual(result.l2, math.sqrt((8 + 1 / 8) / 2))
+        self.assertAlmostEqual(result.linf, math.sqrt(8))
+        self.assertEqual(result.share_over_2, 1.0)
 
     def test_an_isometry_has_none(self):
         world, _ = lattice(5, 4, plane)

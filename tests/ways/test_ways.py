@@ -19,7 +19,7 @@ from fasciculum.operations.check.check import check_bundle
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.commands import set_bake
 from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 from tests.reference import Model, bilinear, encode
 
@@ -52,7 +52,7 @@ class Delivering(unittest.TestCase):
     def compare(self, model, node, image, scale, worst, *, turned=False):
         """Compare base colour at random points of a delivered node with its source; return the PSNR in dB."""
         _, _, primitives = next(one for one in model.drawn() if one[0] == node)
-        found = []
+        results = []
         for primitive in primitives:
             position, blend = model.points(primitive, 4000)
             material = model.json["materials"][primitive["material"]]
@@ -62,8 +62,8 @@ class Delivering(unittest.TestCase):
             got = bilinear(model.texture(info)[..., :3], blend("TEXCOORD_0"), wrap, True)
             local = np.stack([position[:, 0], 1 - position[:, 1]], 1) * scale
             wanted = bilinear(image, local, (REPEAT, REPEAT), True)
-            found.append(encode(got[:, :3]) - encode(wanted[:, :3]))
-        error = float((np.concatenate(found) ** 2).mean())
+            results.append(encode(got[:, :3]) - encode(wanted[:, :3]))
+        error = float((np.concatenate(results) ** 2).mean())
         quality = 99.0 if error == 0 else -10 * np.log10(error)
         self.assertGreaterEqual(quality, worst)
         return quality
@@ -340,8 +340,8 @@ class Slices(Delivering):
             uvs = delivered.accessor(primitive["attributes"]["TEXCOORD_0"])
             np.testing.assert_allclose(np.ptp(uvs, axis=0), [4 + number, 2.5], atol=1e-5)
         self.assertEqual(seen, {0, 1, 2})
-        for found in bundle["fidelity"]:
-            self.assertGreaterEqual(found["base_color_db"], 45)
+        for result in bundle["fidelity"]:
+            self.assertGreaterEqual(result["base_color_db"], 45)
 
     def test_beside_islands(self):
         delivered, _ = self.make(self.walls(True), "--size", "64", "--padding", "2", "--repeats", "slice")

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 
 #: low, target, high: blue over pale grey to ochre, even in lightness on both sides and told apart by colour-blind eyes
 SCALE = np.array([[0.11, 0.26, 0.52], [0.36, 0.56, 0.76], [0.86, 0.86, 0.84], [0.80, 0.56, 0.26], [0.50, 0.24, 0.05]])
@@ -17,27 +17,32 @@ FARTHEST = 4.0
 
 
 WAY_WORDS = {
-    MaterialTreatment.BAKE: "baked in",
-    MaterialTreatment.LANE: "on a lane",
-    MaterialTreatment.APART: "kept apart",
-    MaterialTreatment.CUT: "cut at its repeats",
-    MaterialTreatment.SLICE: "in a slice",
-    MaterialTreatment.SWATCH: "on a swatch",
+    Treatment.BAKE: "baked in",
+    Treatment.LANE: "on a lane",
+    Treatment.APART: "kept apart",
+    Treatment.CUT: "cut at its repeats",
+    Treatment.SLICE: "in a slice",
+    Treatment.SWATCH: "on a swatch",
 }
 #: the same where there is little room
-WAY_SHORT = WAY_WORDS | {MaterialTreatment.CUT: "cut", MaterialTreatment.SWATCH: "swatch", MaterialTreatment.SLICE: "slice", MaterialTreatment.LANE: "lane"}
+WAY_SHORT = WAY_WORDS | {
+    Treatment.CUT: "cut",
+    Treatment.SWATCH: "swatch",
+    Treatment.SLICE: "slice",
+    Treatment.LANE: "lane",
+}
 #: told apart by lightness too, so that nobody needs the hue
 WAY_COLORS = {
-    MaterialTreatment.BAKE: "#8A9089",
-    MaterialTreatment.LANE: "#4F8F83",
-    MaterialTreatment.APART: "#3E5C76",
-    MaterialTreatment.CUT: "#D9D3C0",
-    MaterialTreatment.SLICE: "#7A4E7E",
-    MaterialTreatment.SWATCH: "#B2603F",
+    Treatment.BAKE: "#8A9089",
+    Treatment.LANE: "#4F8F83",
+    Treatment.APART: "#3E5C76",
+    Treatment.CUT: "#D9D3C0",
+    Treatment.SLICE: "#7A4E7E",
+    Treatment.SWATCH: "#B2603F",
 }
 
 
-def way_color(way: MaterialTreatment) -> QColor:
+def way_color(way: Treatment) -> QColor:
     """Return the colour that stands for a way of treating a material."""
     return QColor(WAY_COLORS[way])
 

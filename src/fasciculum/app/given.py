@@ -9,7 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QRectF, Signal
 
-from fasciculum.app.sheet.hand import IslandEditor
+from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import UsageError
 from fasciculum.io.given_files import sheet_file

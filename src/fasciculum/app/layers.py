@@ -184,8 +184,8 @@ class Layers(QObject):
             nonlocal count
             read = read_layers(Path(file))
             placed = tuple(replace(layer, objects=chosen) if chosen else layer for layer in read)
-            there = {replace(layer, name="") for layer in document.scene.layers}
-            new = [layer for layer in placed if replace(layer, name="") not in there]
+            present = {replace(layer, name="") for layer in document.scene.layers}
+            new = [layer for layer in placed if replace(layer, name="") not in present]
             count = len(new)
             return commands.set_layers(document, (*document.scene.layers, *new)) if new else document
 

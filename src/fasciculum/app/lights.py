@@ -18,7 +18,7 @@ from fasciculum.model.lighting import Lamp, LampKind, Lighting, SkyKind, sun_dir
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import LightFigures
 from fasciculum.operations.bake.light import sky_digest, sky_thumbnail
-from fasciculum.operations.bake.light_view import MOST_HIGH, SAMPLES, ProgressiveRender, look
+from fasciculum.operations.bake.progressive_render import MOST_HIGH, SAMPLES, ProgressiveRender, look
 from fasciculum.rendering.camera import Camera
 from fasciculum.session import commands
 from fasciculum.session.tasks import Kind, Task
@@ -73,10 +73,10 @@ class Lights(QObject):
 
     def lamps(self) -> tuple[Lamp, ...]:
         """Return all lamps, one of them as it is being dragged."""
-        found = lamps_of(self.scene)
+        result = lamps_of(self.scene)
         if self.dragged is None:
-            return found
-        return tuple(self.dragged if lamp.key == self.dragged.key else lamp for lamp in found)
+            return result
+        return tuple(self.dragged if lamp.key == self.dragged.key else lamp for lamp in result)
 
     def lamp(self, key: str = "") -> Lamp | None:
         """Return a lamp by its key, the chosen one without any."""
@@ -177,8 +177,8 @@ class Lights(QObject):
 
             task = Task(Kind.LIGHT, "Read the sky", sky_thumbnail, (sky.picture,), part="dome")
             self.workspace.run(task, take)
-        found = self._skies[sky.digest]
-        return found if found.size else None
+        result = self._skies[sky.digest]
+        return result if result.size else None
 
     def set_glow(self, on: bool) -> None:
         """Say whether surfaces that emit light up others."""
@@ -230,8 +230,8 @@ class Lights(QObject):
             return 0.0
         # nothing is baked yet: as bright as what is seen asks for
         seen, hit = self.sight.picture(1.0)
-        there = seen[hit[..., 0] > 0.5]
-        return LightFigures(bright=brightest(there, SEEN)).stops(None) if len(there) else 0.0
+        present = seen[hit[..., 0] > 0.5]
+        return LightFigures(bright=brightest(present, SEEN)).stops(None) if len(present) else 0.0
 
     def look(self, camera: Camera, width: int, height: int) -> None:
         """Have the source seen in its light, step by step, until anything about that changes."""

@@ -138,11 +138,11 @@ class Pairs(QObject):
 
     def set_handles(self, key: str, handles: Sequence[Handle], label: str = "") -> None:
         """Set the handles on an object's reach."""
-        found = dict(self.workspace.document.pairing.handles)
-        found.pop(key, None)
+        results = dict(self.workspace.document.pairing.handles)
+        results.pop(key, None)
         if handles:
-            found[key] = tuple(handles)
-        self.change(label or f"Handle on the reach of {key}", handles=tuple(sorted(found.items())))
+            results[key] = tuple(handles)
+        self.change(label or f"Handle on the reach of {key}", handles=tuple(sorted(results.items())))
 
     # -- previews ---------------------------------------------------------------------------------------------
 

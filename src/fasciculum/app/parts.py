@@ -229,7 +229,7 @@ class ColorButton(QPushButton):
     def ask(self) -> None:
         """Ask for a colour; brighter ones stay as bright."""
         most = max(*self.color, 1.0)
-        found = QColorDialog.getColor(shown_color(self.color), self.window(), self.name)
-        if found.isValid():
-            red, green, blue = picked_color(found)
+        result = QColorDialog.getColor(shown_color(self.color), self.window(), self.name)
+        if result.isValid():
+            red, green, blue = picked_color(result)
             self._took((red * most, green * most, blue * most))

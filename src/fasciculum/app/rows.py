@@ -194,11 +194,11 @@ class Rows(QObject):
         workspace = self.workspace
         # as they are kept, not as they are previewed
         before = self.holder.settings_in(workspace.document, workspace)
-        found = dict(values)
+        results = dict(values)
         for name, value in values.items():
             for other, follows in self.together.get(name, _nothing)(value, before).items():
-                found.setdefault(other, follows)
-        return found
+                results.setdefault(other, follows)
+        return results
 
     def change(self, **values: Any) -> None:
         """Make other values a step of the history, where they are others."""

@@ -50,7 +50,7 @@ from fasciculum.session.tasks import (
     take_plan_task,
 )
 from fasciculum.uv.density import ObjectFigures
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")
@@ -299,8 +299,8 @@ class Workspace(QObject):
     @property
     def bundle(self) -> Bundle | None:
         """The bundle whose sheet is shown."""
-        found = self.bundles
-        return found[0] if found else None
+        result = self.bundles
+        return result[0] if result else None
 
     def select(self, keys: Iterable[str], bundles: Sequence[str] | None = None) -> None:
         """Choose objects, and the bundles that go with them."""
@@ -467,8 +467,8 @@ class Workspace(QObject):
             clean = bundle.check.clean_down_to if bundle.check else clean_size(layout.width, layout.padding)
             return SheetFigures(self._spread[1], layout.fill, clean, True)
         ahead = self.ahead.get(layout_digest(document.scene, bundle))
-        found = forecast(work.bundle, self.figures, ahead)
-        return None if found is None else SheetFigures(found.density, found.fill, found.clean_down_to, False)
+        result = forecast(work.bundle, self.figures, ahead)
+        return None if result is None else SheetFigures(result.density, result.fill, result.clean_down_to, False)
 
     def look_ahead(self, bundle: Bundle, *, ask: bool = True) -> Ahead | None:
         """Return what a bundle will put on its sheet, if that is known by now; else have it found, if ``ask``."""
@@ -506,11 +506,11 @@ class Workspace(QObject):
         if self.live.pop(identity, None) is not None:
             self.live_changed.emit()
 
-    def enough(self) -> None:
+    def stop_early(self) -> None:
         """End the running packing with the best layout so far, or the gathering of light with what there is."""
         job = self.worker.runner.running
         if job is not None and self.improving:
-            self.worker.runner.enough(job)
+            self.worker.runner.stop_early(job)
 
     @property
     def packing(self) -> bool:
@@ -613,10 +613,10 @@ class Workspace(QObject):
     def not_ready(self) -> list[tuple[Bundle, str]]:
         """Return the bundles that are not up to date and are not being brought up to date, each with why."""
         stages = Kind.PACK, Kind.PLACE, Kind.VERIFY, Kind.BAKE
-        found = not_ready(self.document)
+        result = not_ready(self.document)
         return [
             (bundle, why)
-            for bundle, why in found
+            for bundle, why in result
             if not any(self.scheduler.wanted(kind, bundle.identity) for kind in stages)
         ]
 
@@ -635,8 +635,8 @@ class Workspace(QObject):
             nonlocal digest
             left = [] if as_it_is else not_ready(self.document)
             if left:
-                told = "; ".join(f"{bundle.name}: {why}" for bundle, why in left)
-                self.say(f"Nothing was delivered, since not everything is up to date. {told}.", "broken")
+                text = "; ".join(f"{bundle.name}: {why}" for bundle, why in left)
+                self.say(f"Nothing was delivered, since not everything is up to date. {text}.", "broken")
                 return None
             digest = delivery_digest(self.document)
             return deliver_task(self.document, Path(folder), self.session.store)

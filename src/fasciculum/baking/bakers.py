@@ -20,7 +20,7 @@ from fasciculum.baking.high_sources import HeightSource, HighColors, HighMateria
 from fasciculum.baking.identifiers import identify, palette
 from fasciculum.baking.layered import LayeredSource, PictureOf
 from fasciculum.baking.light.gathering import LOOK, Gathered, LightSource, finished, gather_light
-from fasciculum.baking.light.passes import LightPasses, LightTerms, LightScene, shining_of
+from fasciculum.baking.light.passes import LightPasses, LightScene, LightTerms, shining_of
 from fasciculum.baking.light.relief import bumpy_materials, relief_normals
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.materials import MaterialSource
@@ -36,7 +36,7 @@ from fasciculum.kernels.tiles import TILE
 from fasciculum.model.choices import ColorSpace, FileFormat, Reads
 from fasciculum.model.detail import Span
 from fasciculum.model.layout import Layout
-from fasciculum.model.map_wishes import MapOverride
+from fasciculum.model.map_overrides import MapOverride
 from fasciculum.model.maps import BASE_COLOR, OPACITY, MapKind, Values
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
@@ -150,9 +150,9 @@ class Made:
 def _on(materials: Source, target: Target) -> Source:
     """Return a source of materials at the texels of another size of its sheet."""
     assert isinstance(materials, MaterialSource)
-    found = copy(materials)
-    found.target = target
-    return found
+    result = copy(materials)
+    result.target = target
+    return result
 
 
 class MapBaker:
@@ -195,13 +195,13 @@ class MapBaker:
         for plan in plans:
             lots.setdefault(plan.together, []).append(plan)
         sizes = [lot[0].width * lot[0].height * lot[0].wish.samples * len(lot) for lot in lots.values()]
-        found: dict[str, Made] = {}
+        results: dict[str, Made] = {}
         at = 0.0
         for lot, size in zip(lots.values(), sizes, strict=True):
             share = size / max(sum(sizes), 1)
-            found |= self._bake_lot(lot, progress.part(at, at + share))
+            results |= self._bake_lot(lot, progress.part(at, at + share))
             at += share
-        return {plan.kind.name: found[plan.kind.name] for plan in plans}
+        return {plan.kind.name: results[plan.kind.name] for plan in plans}
 
     def _bake_lot(self, lot: list[MapPlan], progress: Progress) -> dict[str, Made]:
         """Bake maps of one size and one sampling together."""
@@ -265,14 +265,14 @@ class MapBaker:
         sources: dict[str, Source],
     ) -> tuple[float, ...] | None:
         """Return the one value of a map that is the same all over, linear and as exact as its source gives it."""
-        kind, found = plan.kind, np.empty(plan.channels)
+        kind, result = plan.kind, np.empty(plan.channels)
         step = {1: 1.0, 2: 257.0}.get(pixels.dtype.itemsize, 1 / 255)
-        if not covered.any() or not one_value(pixels, covered, step, found):
+        if not covered.any() or not one_value(pixels, covered, step, result):
             return None
         source = sources.get(kind.source)
         if not isinstance(source, MaterialSource):
             top = 1.0 if pixels.dtype.kind == "f" else float(np.iinfo(pixels.dtype).max)
-            values = found * step / top
+            values = result * step / top
             if kind.color_space is ColorSpace.SRGB and pixels.dtype.kind == "u":
                 values[:3] = srgb_to_linear(values[:3])
             return tuple(values.tolist())
@@ -287,14 +287,14 @@ class MapBaker:
 
     def _array(self, plan: MapPlan) -> NDArray[Any]:
         shape = plan.height, plan.width, plan.channels
-        found = self._blank(shape, plan.dtype)
+        result = self._blank(shape, plan.dtype)
         if plan.before is not None:
-            found[:] = plan.before
+            result[:] = plan.before
         elif plan.wish.bleed is not None or not len(self.target.corners):
             ground = np.array(plan.kind.ground[: plan.channels])
             whole = plan.dtype.kind == "u"
-            found[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
-        return found
+            result[:] = np.round(ground * np.iinfo(plan.dtype).max) if whole else ground
+        return result
 
     def _guide(self, plan: MapPlan, sources: dict[str, Source]) -> EdgeStoppingGuide | None:
         """Return what noise is evened out along, None when it is not."""
@@ -333,29 +333,29 @@ class MapBaker:
     def _sources(
         self, lot: list[MapPlan], target: Target, high: HighPolyProjector | None, progress: Progress
     ) -> dict[str, Source]:
-        found: dict[str, Source] = {}
+        results: dict[str, Source] = {}
         carried = [plan for plan in lot if plan.kind.source is Values.MATERIALS]
         if carried:
-            found[Values.MATERIALS] = self._materials(carried, target, progress)
+            results[Values.MATERIALS] = self._materials(carried, target, progress)
         if any(plan.kind.source is Values.GEOMETRY for plan in lot):
-            found[Values.GEOMETRY] = GeometrySource(
+            results[Values.GEOMETRY] = GeometrySource(
                 self.scene, self.layout, target, self.conditions.edges, self.conditions.angle
             )
         cast = [plan.kind for plan in lot if plan.kind.source is Values.RAYS]
         if cast:
-            found[Values.RAYS] = self._rays({value for kind in cast for value in kind.values}, target, progress)
+            results[Values.RAYS] = self._rays({value for kind in cast for value in kind.values}, target, progress)
         if lot[0].kind.source is Values.LIGHT:
-            found[Values.LIGHT] = self._light(lot, target, high, progress)
+            results[Values.LIGHT] = self._light(lot, target, high, progress)
         if any(plan.kind.source is Values.HEIGHT for plan in lot):
             reach = 1.0 if self._high is None else greatest_reach(self._high, self.conditions.reach)
-            found[Values.HEIGHT] = HeightSource(high, reach)
+            results[Values.HEIGHT] = HeightSource(high, reach)
         if high is not None:
             for name, beside in HIGH_POLY_ADAPTERS.items():
-                if name in found:
-                    found[name] = beside(found[name], high)
+                if name in results:
+                    results[name] = beside(results[name], high)
         if carried:
-            found[Values.MATERIALS] = self._layered(found[Values.MATERIALS], target, progress)
-        return found
+            results[Values.MATERIALS] = self._layered(results[Values.MATERIALS], target, progress)
+        return results
 
     def _rays(self, wanted: set[int], target: Target, progress: Progress) -> RaySource:
         """Return what casts rays for values."""
@@ -401,14 +401,21 @@ class MapBaker:
             check=progress.check,
         )
 
-    def _light(self, lot: list[MapPlan], target: Target, high: HighPolyProjector | None, progress: Progress) -> LightSource:
+    def _light(
+        self, lot: list[MapPlan], target: Target, high: HighPolyProjector | None, progress: Progress
+    ) -> LightSource:
         """Gather light at the texels of maps."""
         first, conditions = lot[0], self.conditions
         shining = self._shining or shining_of(self.whole, self._pixels, progress=progress)
         terms = conditions.light
 
         def passes_on(
-            sheet: Target, width: int, height: int, reader: HighPolyProjector | None, relief: Source | None, progress: Progress
+            sheet: Target,
+            width: int,
+            height: int,
+            reader: HighPolyProjector | None,
+            relief: Source | None,
+            progress: Progress,
         ) -> LightPasses:
             """Return passes at texels that face as the surface does, or as the normal maps of materials say."""
             normals = None
@@ -441,12 +448,12 @@ class MapBaker:
         def show(gathered: Gathered, seen: LightPasses, given: Source | None) -> None:
             assert self.show is not None
             shape = seen.openings.shape
-            found = {plan.kind.name: np.zeros((*shape, plan.channels), np.float32) for plan in lot}
+            results = {plan.kind.name: np.zeros((*shape, plan.channels), np.float32) for plan in lot}
             source = LightSource(gathered, given, emission=conditions.light.emission)
-            writers = [self._writer(plan, found[plan.kind.name], {Values.LIGHT: source}, seen.target) for plan in lot]
+            writers = [self._writer(plan, results[plan.kind.name], {Values.LIGHT: source}, seen.target) for plan in lot]
             write_maps(seen.tiles, {Values.LIGHT: source}, writers, np.zeros(shape, np.bool_))
-            bleed(seen.covered, [(pixels, None) for pixels in found.values()])
-            self.show(found, gathered)
+            bleed(seen.covered, [(pixels, None) for pixels in results.values()])
+            self.show(results, gathered)
 
         shows = self.show is not None and first.width * first.height <= MOST_SHOWN
         width, height = first.width // GLANCE, first.height // GLANCE

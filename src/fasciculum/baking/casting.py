@@ -36,8 +36,8 @@ def triangles_of(scene: Scene, item: Object, primitive: Primitive) -> NDArray[np
     """Return a primitive's triangles in the world, (T, 3, 3), with their fronts outside on mirrored nodes too."""
     world = scene.nodes[item.node].world
     corners = primitive.positions.astype(np.float64)[primitive.triangles] @ world[:3, :3].T + world[:3, 3]
-    found: NDArray[np.float32] = np.ascontiguousarray(fix_winding(scene, item, corners), np.float32)
-    return found
+    result: NDArray[np.float32] = np.ascontiguousarray(fix_winding(scene, item, corners), np.float32)
+    return result
 
 
 def casting_items(whole: Scene, keys: Iterable[str], *, everything: bool = False) -> list[tuple[Scene, str]]:
@@ -45,19 +45,19 @@ def casting_items(whole: Scene, keys: Iterable[str], *, everything: bool = False
 
     With ``everything`` high-poly objects are there too that are read into nothing.
     """
-    found: dict[tuple[bool, str], tuple[Scene, str]] = {}
+    results: dict[tuple[bool, str], tuple[Scene, str]] = {}
     detail = whole.detail
     for key in keys:
         partners = whole.read_into(key)
         for other in partners:
             assert detail is not None
-            found[True, other] = detail.scene, other
+            results[True, other] = detail.scene, other
         if not partners:
-            found[False, key] = whole, key
+            results[False, key] = whole, key
     if everything and detail is not None:
         for item in detail.scene.objects:
-            found[True, item.key] = detail.scene, item.key
-    return list(found.values())
+            results[True, item.key] = detail.scene, item.key
+    return list(results.values())
 
 
 def fix_winding(scene: Scene, item: Object, corners: NDArray[np.float64]) -> NDArray[np.float64]:

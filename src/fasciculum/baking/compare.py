@@ -71,18 +71,18 @@ def _readings(
         # a column more on each side, so that what lies across the side is blended
         pixels = np.concatenate([pixels[:, -1:], pixels, pixels[:, :1]], axis=1)
         places = np.column_stack([places[:, 0] % (pixels.shape[1] - 2) + 1, places[:, 1]])
-    found = np.empty((len(places), pixels.shape[2]))
+    result = np.empty((len(places), pixels.shape[2]))
     if pixels.dtype.kind == "f":
         # floats hold linear light, brighter than 1 too
-        read_sheet(pixels, places, found)
-        found = np.clip(found / strength, 0, 1)
+        read_sheet(pixels, places, result)
+        result = np.clip(result / strength, 0, 1)
         if srgb:
-            found[:, :3] = linear_to_srgb(found[:, :3])
-        return found
+            result[:, :3] = linear_to_srgb(result[:, :3])
+        return result
     top = np.iinfo(pixels.dtype).max
     if not srgb:
-        read_sheet(pixels, places, found)
-        return found / top
+        read_sheet(pixels, places, result)
+        return result / top
     table = srgb_to_linear(np.arange(top + 1) / top)
     # decode only the four texels about each place
     height, width = pixels.shape[:2]
@@ -139,14 +139,14 @@ def _read(
     progress: Progress,
 ) -> NDArray[np.float64]:
     """Read the materials at places of the sheet; see `fasciculum.baking.materials.MaterialSource.at`."""
-    found = np.empty((len(triangles), source.values))
+    result = np.empty((len(triangles), source.values))
 
     def work(first: int) -> None:
         part = slice(first, first + POINTS)
-        found[part] = source.at(triangles[part], places[part], grid)
+        result[part] = source.at(triangles[part], places[part], grid)
 
     in_pieces(work, range(0, len(triangles), POINTS), words="Comparing with the source", progress=progress)
-    return found
+    return result
 
 
 def compare(

@@ -134,23 +134,23 @@ class HighPolyProjector:
             chosen = tuple(rest)
             if chosen not in partners:
                 partners[chosen] = RayTargets(detail.scene, chosen, pixels, progress)
-            there = partners[chosen]
+            present = partners[chosen]
             spread = [np.zeros(0, np.int64)]
             for key in chosen:
                 count = sum(len(one.triangles) for one in detail.scene.primitives_of(detail.scene.object(key)))
                 spread.append(self.tables.starts[key] + np.arange(count))
             whole = np.concatenate(spread)
             numbers = (
-                np.where(there.numbers >= 0, whole[np.maximum(there.numbers, 0)], -1)
+                np.where(present.numbers >= 0, whole[np.maximum(present.numbers, 0)], -1)
                 if len(whole)
-                else (np.full(len(there.numbers), -1, np.int64))
+                else (np.full(len(present.numbers), -1, np.int64))
             )
             own_side = RayTargets(scene, [low])
             members = self.group == len(self._groups)
             rows_of_group = self.low[members]
-            mark_single_sheets(rows_of_group, own_side, there)
+            mark_single_sheets(rows_of_group, own_side, present)
             self.low[members] = rows_of_group
-            self._groups.append((there, numbers, own_side))
+            self._groups.append((present, numbers, own_side))
         self._materials = MaterialSource(
             detail.scene, as_target(self.tables, tinted=tinted), pixels, roles=roles, cutoff=cutoff
         )
@@ -161,25 +161,25 @@ class HighPolyProjector:
 
     def on(self, target: Target, width: int, height: int) -> HighPolyProjector:
         """Return the same reader for another size of the sheet, with nothing counted yet."""
-        found = copy(self)
-        found.target = target
-        found.missed = np.zeros((height, width), np.bool_)
-        found.counts = np.zeros_like(self.counts)
-        found._lock, found._kept = threading.Lock(), threading.local()
-        return found
+        result = copy(self)
+        result.target = target
+        result.missed = np.zeros((height, width), np.bool_)
+        result.counts = np.zeros_like(self.counts)
+        result._lock, result._kept = threading.Lock(), threading.local()
+        return result
 
     @property
     def paired(self) -> NDArray[np.bool_]:
         """Which triangles of the target read the high-poly, (T,)."""
-        found: NDArray[np.bool_] = self.group >= 0
-        return found
+        result: NDArray[np.bool_] = self.group >= 0
+        return result
 
     def hits(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32]) -> Hits | None:
         """Return what texels of tiles read, None where none reads anything; kept until other tiles are asked for."""
         known = getattr(self._kept, "tiles", None)
         if known is not None and len(known) == len(tiles) and np.array_equal(known, tiles):
-            found: Hits | None = self._kept.hits
-            return found
+            result: Hits | None = self._kept.hits
+            return result
         self._kept.hits = self._cast(tiles, across, ids)
         self._kept.tiles = tiles.copy()
         self._kept.places = None
@@ -193,16 +193,16 @@ class HighPolyProjector:
         if not concerned.any():
             return None
         maps = self.target.maps
-        found = np.full(ids.shape, ASIDE, np.int64)
+        result = np.full(ids.shape, ASIDE, np.int64)
         where = np.zeros((*ids.shape, 4))
         groups = np.unique(self.group[ids[concerned]]).tolist()
         for group in groups:
-            there, numbers, own = self._groups[group]
-            leading = (maps, self.low, self.group, group, there.tree, numbers, there.sides, own.tree)
-            probe_tiles(tiles, across, ids, *leading, found, where)
+            present, numbers, own = self._groups[group]
+            leading = (maps, self.low, self.group, group, present.tree, numbers, present.sides, own.tree)
+            probe_tiles(tiles, across, ids, *leading, result, where)
         marked = np.zeros(ids.shape, np.bool_)
         level = float(np.cos(np.radians(TURNED)))
-        find_edges(ids, found, where, self.tables.normals, self.tables.part, level, marked)
+        find_edges(ids, result, where, self.tables.normals, self.tables.part, level, marked)
         single = np.flatnonzero(concerned & ~marked)
         texels = np.flatnonzero(marked)
         n, rest = np.divmod(single, WIDE * WIDE)
@@ -215,8 +215,8 @@ class HighPolyProjector:
         finer, fine = np.full((len(texels), many), MISSED, np.int64), np.zeros((len(texels), many, 6))
         if len(texels):
             for group in groups:
-                there, numbers, own = self._groups[group]
-                leading = (maps, self.low, self.group, group, there.tree, numbers, there.sides, own.tree)
+                present, numbers, own = self._groups[group]
+                leading = (maps, self.low, self.group, group, present.tree, numbers, present.sides, own.tree)
                 probe_within(texels, tiles, across, ids, *leading, many, finer, fine)
         which = np.concatenate([single, np.repeat(texels, many)])
         low = ids.reshape(-1)[which].astype(np.int64)
@@ -226,7 +226,7 @@ class HighPolyProjector:
         return Hits(
             which,
             low,
-            np.concatenate([found.reshape(-1)[single], finer.reshape(-1)]),
+            np.concatenate([result.reshape(-1)[single], finer.reshape(-1)]),
             spread,
             rays,
             np.repeat([False, True], [len(single), len(texels) * many]),
@@ -262,17 +262,17 @@ class HighPolyProjector:
 
     def turned(self, hits: Hits, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return vectors in the world, (S, 3), in the sheet's frames."""
-        found = np.ascontiguousarray(vectors, np.float64).copy()
-        turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, found)
-        return found
+        result = np.ascontiguousarray(vectors, np.float64).copy()
+        turn_hits(hits.low, hits.where, self.target.maps, self._frames, self._mirrored, result)
+        return result
 
     def colors(self, hits: Hits) -> NDArray[np.float64]:
         """Return the vertex colours where rays met surfaces, (S, 4)."""
         table, own = self.tables.colors, np.maximum(hits.found, 0)
         rows = table[own if len(table) > 1 else np.zeros_like(own)].astype(np.float64)
         u, v = hits.where[:, 0], hits.where[:, 1]
-        found: NDArray[np.float64] = np.einsum("nij,ni->nj", rows, np.stack([1.0 - u - v, u, v], axis=1))
-        return found
+        result: NDArray[np.float64] = np.einsum("nij,ni->nj", rows, np.stack([1.0 - u - v, u, v], axis=1))
+        return result
 
     @staticmethod
     def means(hits: Hits, values: NDArray[Any], found: NDArray[np.float32], last: int = 0, unit: int = -1) -> None:
@@ -285,11 +285,11 @@ class HighPolyProjector:
 
     def shares(self) -> tuple[tuple[str, float], ...]:
         """Return for each object that is read from high-poly ones the part of its texels that met nothing."""
-        found = []
+        results = []
         for index in self.pairs:
             whole, lost = self.counts[index].tolist()
-            found += [(key, lost / whole) for key in self._copies[index] if whole]
-        return tuple(found)
+            results += [(key, lost / whole) for key in self._copies[index] if whole]
+        return tuple(results)
 
 
 def paired_of(scene: Scene, objects: Sequence[str]) -> tuple[str, Pair | None]:

@@ -73,8 +73,8 @@ def high_tables(scene: Scene, keys: Sequence[str], roles: frozenset[Role], progr
     materials, material = np.unique(whole, return_inverse=True)
 
     def joined(name: str, empty: tuple[int, ...], ground: float = 0.0) -> NDArray[np.float32]:
-        found = parts[name] or [np.full(empty, ground, np.float32)]
-        return np.ascontiguousarray(np.concatenate(found))
+        result = parts[name] or [np.full(empty, ground, np.float32)]
+        return np.ascontiguousarray(np.concatenate(result))
 
     return HighTables(
         joined("p", (0, 3, 3)),
@@ -99,21 +99,21 @@ def _tangents(
 ) -> NDArray[np.float64]:
     """Return the tangents in the world that a primitive's normal map is read in, with the sign of the third axis."""
     slot = scene.material_of(primitive).normal
-    found = np.zeros((len(primitive.triangles), 3, 4))
-    found[..., 3] = 1.0
+    result = np.zeros((len(primitive.triangles), 3, 4))
+    result[..., 3] = 1.0
     if slot is None:
-        return found
+        return result
     if primitive.tangents is not None:
         own = primitive.tangents.astype(np.float64)[primitive.triangles]
     elif primitive.has_uv(slot.uv_set):
         plain = primitive.uv_sets[slot.uv_set].astype(np.float64)[primitive.triangles]
         own = corner_tangents(primitive, plain @ slot.matrix()[:, :2].T, normals)
     else:
-        return found
-    found[..., :3] = unit(own[..., :3] @ linear.T)
+        return result
+    result[..., :3] = unit(own[..., :3] @ linear.T)
     # a mirrored node turns the third axis round
-    found[..., 3] = own[..., 3] * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
-    return found
+    result[..., 3] = own[..., 3] * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
+    return result
 
 
 def shown_colors(tables: HighTables, tinted: bool) -> NDArray[np.float32]:

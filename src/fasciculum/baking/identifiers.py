@@ -26,8 +26,8 @@ def palette(count: int) -> NDArray[np.int64]:
     every = np.stack(np.meshgrid(steps, steps, steps, indexing="ij"), axis=-1).reshape(-1, 3)[1:]
     # numbers that share no divisor with the list's length visit all of it, by long steps
     step = next(step for step in range(int(len(every) * 0.618), len(every)) if np.gcd(step, len(every)) == 1)
-    found: NDArray[np.int64] = every[(np.arange(count) * step + step) % len(every)]
-    return found
+    result: NDArray[np.int64] = every[(np.arange(count) * step + step) % len(every)]
+    return result
 
 
 def identify(scene: Scene, layout: Layout, target: Target, identity: Identity) -> tuple[NDArray[np.int32], list[str]]:
@@ -50,7 +50,7 @@ def identify(scene: Scene, layout: Layout, target: Target, identity: Identity) -
 
 def legend_of(names: list[str]) -> dict[str, tuple[int, int, int]]:
     """Return the colour of each name, 0 to 255; of names that are the same the last one's number is added."""
-    found: dict[str, tuple[int, int, int]] = {}
+    results: dict[str, tuple[int, int, int]] = {}
     for number, (name, color) in enumerate(zip(names, palette(len(names)).tolist(), strict=True)):
-        found[name if name not in found else f"{name} ({number})"] = tuple(color)
-    return found
+        results[name if name not in results else f"{name} ({number})"] = tuple(color)
+    return results

@@ -59,9 +59,9 @@ class LayerTexture:
 
     def read(self, uv: Vectors, finest: Vectors) -> NDArray[np.float32]:
         """Return what is read at coordinates (N, 2), each at a level (N,) of its own, shape (N, C)."""
-        found = np.empty((len(uv), self.channels), np.float32)
-        read_repeating(self.texels, self.levels, np.ascontiguousarray(uv), np.ascontiguousarray(finest), found)
-        return found
+        result = np.empty((len(uv), self.channels), np.float32)
+        read_repeating(self.texels, self.levels, np.ascontiguousarray(uv), np.ascontiguousarray(finest), result)
+        return result
 
     @property
     def size(self) -> tuple[int, int]:
@@ -93,10 +93,10 @@ def _texture(image: LayerImage, light: bool, picture: PictureOf) -> LayerTexture
 def ramp(values: Vectors, mask: Mask) -> Vectors:
     """Return how much of a layer shows where a mask's measure has values: a straight ramp, or a step."""
     if mask.end == mask.start:
-        found = (values >= mask.start).astype(np.float64)
+        result = (values >= mask.start).astype(np.float64)
     else:
-        found = np.clip((values - mask.start) / (mask.end - mask.start), 0.0, 1.0)
-    return 1.0 - found if mask.invert else found
+        result = np.clip((values - mask.start) / (mask.end - mask.start), 0.0, 1.0)
+    return 1.0 - result if mask.invert else result
 
 
 class LayeredSource:
@@ -159,7 +159,7 @@ class LayeredSource:
         self, scene: Scene, layout: Layout, edges: str, angle: float
     ) -> tuple[NDArray[np.float64], NDArray[np.float32]]:
         """Return what corners have, (T, 3, 15): place and normal of its own, world's normal, colour, first UVs."""
-        found = np.zeros((len(self.target.corners), 3, 15))
+        result = np.zeros((len(self.target.corners), 3, 15))
         frames = np.zeros((0, 3, 7), np.float32)
         if self._stacks:
             frames = frames_of(scene, layout, edges, angle)[0]
@@ -173,18 +173,18 @@ class LayeredSource:
                 scale = np.maximum(np.linalg.norm(linear, axis=0), 1e-12)
                 at = first
                 for primitive, normals in zip(primitives, edge_normals(primitives, surface, edges, angle), strict=True):
-                    part = found[at : at + len(primitive.triangles)]
+                    part = result[at : at + len(primitive.triangles)]
                     part[..., :3] = primitive.positions[primitive.triangles] * scale
                     part[..., 3:6] = normals
                     part[..., 6:9] = world_normals(normals, linear)
                     part[..., 9:13] = 1.0 if primitive.colors is None else primitive.colors[primitive.triangles]
                     part[..., 13:15] = primitive.uv_sets[0][primitive.triangles] if primitive.has_uv(0) else np.nan
                     at += len(primitive.triangles)
-                places = found[first : first + count, :, :3].reshape(-1, 3)
+                places = result[first : first + count, :, :3].reshape(-1, 3)
                 self._hands[index] = -1.0 if np.linalg.det(linear) < 0 else 1.0
                 self._boxes[index] = places.min(axis=0), places.max(axis=0)
             first += count
-        return found, frames
+        return result, frames
 
     def detail(self) -> NDArray[np.float32]:
         """Return the other source's, and nothing where layers lie."""
@@ -196,26 +196,26 @@ class LayeredSource:
     def fill(self, tiles: NDArray[np.int64], across: int, ids: NDArray[np.int32], found: NDArray[np.float32]) -> None:
         """Write the values at some tiles' texels into ``found`` (N, WIDE, WIDE, 16)."""
         self.source.fill(tiles, across, ids, found)
-        there = np.nonzero((ids >= 0) & self.layered[np.maximum(ids, 0)])
-        if not len(there[0]):
+        present = np.nonzero((ids >= 0) & self.layered[np.maximum(ids, 0)])
+        if not len(present[0]):
             return
-        places = np.empty((len(there[0]), 2))
-        places[:, 0] = (tiles[there[0]] % across) * TILE - 1 + there[2] + 0.5
-        places[:, 1] = (tiles[there[0]] // across) * TILE - 1 + there[1] + 0.5
+        places = np.empty((len(present[0]), 2))
+        places[:, 0] = (tiles[present[0]] % across) * TILE - 1 + present[2] + 0.5
+        places[:, 1] = (tiles[present[0]] // across) * TILE - 1 + present[1] + 0.5
         cast = None
         if self._rays is not None:
             met = np.zeros((*ids.shape, self._rays.values), np.float32)
             self._rays.fill(tiles, across, ids, met)
-            cast = met[there]
-        found[there] = self._covered(ids[there].astype(np.int64), places, found[there], cast)
+            cast = met[present]
+        found[present] = self._covered(ids[present].astype(np.int64), places, found[present], cast)
 
     def at(self, triangles: NDArray[np.int64], places: NDArray[np.float64], grid: int) -> NDArray[np.float32]:
         """Return the values at places (N, 2) of the sheet; masks that rays are cast for are taken as whole."""
-        found: NDArray[np.float32] = self.source.at(triangles, places, grid)  # type: ignore[attr-defined]
+        result: NDArray[np.float32] = self.source.at(triangles, places, grid)  # type: ignore[attr-defined]
         own = np.flatnonzero(self.layered[triangles])
         if len(own):
-            found[own] = self._covered(triangles[own], places[own], found[own], None)
-        return found
+            result[own] = self._covered(triangles[own], places[own], result[own], None)
+        return result
 
     # -- the stack --------------------------------------------------------------------------------------------
 
@@ -232,7 +232,7 @@ class LayeredSource:
         at = np.einsum("nk,nkc->nc", weights, self._corners[triangles])
         frames = np.einsum("nk,nkc->nc", weights, self._frames[triangles].astype(np.float64))
         surfaces = self.target.surface[triangles]
-        found = values.copy()
+        result = values.copy()
         kinds = self._kind[surfaces]
         for kind in np.unique(kinds).tolist():
             rows = np.flatnonzero(kinds == kind)
@@ -244,8 +244,8 @@ class LayeredSource:
                 triangles[rows],
                 None if cast is None else cast[rows],
             )
-            found[rows] = self._stacked(self._every[kind], spot, values[rows].astype(np.float64))
-        return found
+            result[rows] = self._stacked(self._every[kind], spot, values[rows].astype(np.float64))
+        return result
 
     def _bodies(self, layer: Layer, surfaces: NDArray[np.int32]) -> Bodies:
         """Return the objects that places of surfaces (N,) belong to, with how a layer lies on each."""
@@ -311,11 +311,11 @@ class LayeredSource:
     def _mixed(self, image: LayerImage, light: bool, spot: _Spot, sides: list[ProjectedPart], channels: int) -> Vectors:
         """Return a picture's values at all places, shape (N, ``channels``), the sides mixed."""
         texture = _texture(image, light, self._picture)
-        found = np.zeros((len(spot.at), channels))
+        result = np.zeros((len(spot.at), channels))
         for part in sides:
             read = texture.read(part.uv, _finest(texture, part, spot)).astype(np.float64)
-            found[part.rows] += part.weight[:, None] * _widened(read, channels)
-        return found
+            result[part.rows] += part.weight[:, None] * _widened(read, channels)
+        return result
 
     def _color(self, layer: Layer, spot: _Spot, sides: list[ProjectedPart]) -> tuple[Vectors | None, Vectors]:
         """Return a layer's colour in linear light, (N, 3), and how opaque it is there, (N, 1)."""
@@ -352,7 +352,7 @@ class LayeredSource:
     def _relief(self, image: LayerImage, spot: _Spot, sides: list[ProjectedPart]) -> Vectors:
         """Return the slope that a normal map gives a surface, (N, 3), in the object's own axes."""
         texture = _texture(image, False, self._picture)
-        found = np.zeros((len(spot.at), 3))
+        result = np.zeros((len(spot.at), 3))
         for part in sides:
             read = texture.read(part.uv, _finest(texture, part, spot)).astype(np.float64)
             read = _widened(read, 3) * 2.0 - 1.0
@@ -361,8 +361,8 @@ class LayeredSource:
             slope = (part.along * read[:, :1] - part.down * read[:, 1:2]) / rise
             normal = spot.normals[part.rows]
             slope -= normal * (slope * normal).sum(axis=1, keepdims=True)
-            found[part.rows] += part.weight[:, None] * slope
-        return found
+            result[part.rows] += part.weight[:, None] * slope
+        return result
 
 
 class _Spot:

@@ -91,11 +91,11 @@ class MaterialSource:
             waiting = [pool.submit(build_groups, one, scene.images, pixels, roles) for one in materials]
             try:
                 for number, one in enumerate(waiting):
-                    found = one.result()
+                    result = one.result()
                     check()
-                    groups += found
+                    groups += result
                     self._starts[number + 1] = len(groups)
-                    self._bumpy[number] = any(4 in group.lanes for group in found)
+                    self._bumpy[number] = any(4 in group.lanes for group in result)
             except BaseException:
                 pool.shutdown(wait=False, cancel_futures=True)
                 raise
@@ -156,15 +156,15 @@ class MaterialSource:
     def _moved_whole(self) -> NDArray[np.bool_]:
         """Tell which triangles, (T,), have texels that lie exactly on those of all their textures."""
         target = self.target
-        found = np.diff(self._starts)[target.material] > 0
+        result = np.diff(self._starts)[target.material] > 0
         one, two = target.corners[:, 1] - target.corners[:, 0], target.corners[:, 2] - target.corners[:, 0]
         area = one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]
-        found &= np.abs(area) > 1e-9
+        result &= np.abs(area) > 1e-9
         inverse = np.stack([np.stack([two[:, 1], -two[:, 0]], 1), np.stack([-one[:, 1], one[:, 0]], 1)], 1)
-        inverse /= np.where(found, area, 1.0)[:, None, None]
+        inverse /= np.where(result, area, 1.0)[:, None, None]
         for number, (first, last) in enumerate(zip(self._starts[:-1], self._starts[1:], strict=True)):
             for g in range(int(first), int(last)):
-                own = np.flatnonzero(found & (target.material == number))
+                own = np.flatnonzero(result & (target.material == number))
                 size = np.array(self._levels[g, 0, 1:3], np.float64)
                 read = target.uvs[own][:, :, int(self._groups[g, 1])].astype(np.float64) * size
                 steps = np.stack([read[:, 1] - read[:, 0], read[:, 2] - read[:, 0]], 2) @ inverse[own]
@@ -173,8 +173,8 @@ class MaterialSource:
                 square &= (np.abs(steps).round().sum(axis=(1, 2)) == 2) & (np.abs(steps).round().sum(axis=1) == 1).all(
                     1
                 )
-                found[own] &= square & (np.abs(start - np.round(start)).max(axis=1, initial=0.0) < OFF_GRID)
-        return found
+                result[own] &= square & (np.abs(start - np.round(start)).max(axis=1, initial=0.0) < OFF_GRID)
+        return result
 
     def detail(self) -> NDArray[np.float32]:
         """Return how much of the second difference each triangle's values are to be sharpened by, shape (T, 16)."""

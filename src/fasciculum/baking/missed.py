@@ -53,11 +53,11 @@ def _fill(
         return
     for number in np.unique(island[lost]).tolist():
         own = island == number
-        there = met & own if (met & own).any() else met
+        present = met & own if (met & own).any() else met
         wanted = lost & own
-        rows, columns = np.flatnonzero((own | there).any(axis=1)), np.flatnonzero((own | there).any(axis=0))
+        rows, columns = np.flatnonzero((own | present).any(axis=1)), np.flatnonzero((own | present).any(axis=0))
         box = np.s_[int(rows[0]) : int(rows[-1]) + 1, int(columns[0]) : int(columns[-1]) + 1]
         inner = wanted[box]
-        nearest = np.divmod(nearest_covered(np.ascontiguousarray(there[box]))[inner], inner.shape[1])
+        nearest = np.divmod(nearest_covered(np.ascontiguousarray(present[box]))[inner], inner.shape[1])
         for pixels in maps:
             pixels[box][inner] = pixels[box][nearest]

@@ -124,10 +124,10 @@ class RaySource:
         if rays.casts is Casts.SELF:
             for index, surface in enumerate(layout.surfaces):
                 own = target.surface == index
-                there = [key for key in surface.objects if whole.has(key)]
-                paired = [key for key in there if whole.read_into(key)][:1]
+                present = [key for key in surface.objects if whole.has(key)]
+                paired = [key for key in present if whole.read_into(key)][:1]
                 self._trees.append(
-                    (tree_of(casting_items(whole, paired or there[:1]), pixels, progress=progress)[0], own)
+                    (tree_of(casting_items(whole, paired or present[:1]), pixels, progress=progress)[0], own)
                 )
         else:
             everything = rays.casts is Casts.SCENE
@@ -189,16 +189,16 @@ class RaySource:
         """Turn free directions from the world into the sheet's tangent frame."""
         frames = np.zeros((len(tiles), WIDE, WIDE, 7), np.float32)
         interpolate_tiles(tiles, across, ids, self.target.maps, self._frames, frames)
-        there = ids >= 0
-        normal, along = unit(frames[there, :3].astype(np.float64)), frames[there, 3:6].astype(np.float64)
+        mask = ids >= 0
+        normal, along = unit(frames[mask, :3].astype(np.float64)), frames[mask, 3:6].astype(np.float64)
         along = unit(along - normal * (along * normal).sum(axis=1, keepdims=True))
-        beside = np.cross(normal, along) * np.where(frames[there, 6:7] < 0, -1.0, 1.0)
-        turns = self._turns[self.target.surface[ids[there]]]
-        free = found[there, FREE : FREE + 3].astype(np.float64)
+        beside = np.cross(normal, along) * np.where(frames[mask, 6:7] < 0, -1.0, 1.0)
+        turns = self._turns[self.target.surface[ids[mask]]]
+        free = found[mask, FREE : FREE + 3].astype(np.float64)
         # as directions go back through the node, so that a mirrored one is met with its mirrored frame
         own = unit(np.einsum("nij,nj->ni", turns, free))
         own = np.stack([(own * axis).sum(axis=1) for axis in (along, beside, normal)], axis=1)
-        found[there, FREE : FREE + 3] = unit(own)
+        found[mask, FREE : FREE + 3] = unit(own)
 
 
 def frames_of(

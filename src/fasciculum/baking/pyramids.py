@@ -75,10 +75,10 @@ class _Kept:
 
     def get(self, key: tuple) -> tuple[NDArray[np.uint16], ...] | None:
         with self._lock:
-            found = self._found.get(key)
-            if found is not None:
+            result = self._found.get(key)
+            if result is not None:
                 self._found.move_to_end(key)
-            return found
+            return result
 
     def put(self, key: tuple, levels: tuple[NDArray[np.uint16], ...]) -> None:
         with self._lock:
@@ -107,9 +107,9 @@ class _Room:
             fits = self.taken + size <= IN_MEMORY
             self.taken += size if fits else 0
         if fits:
-            found = np.zeros(count, np.uint16)
-            weakref.finalize(found, self._give_back, size)
-            return found
+            result = np.zeros(count, np.uint16)
+            weakref.finalize(result, self._give_back, size)
+            return result
         try:
             # a file without a name: it is gone with the array, whatever happens
             with tempfile.TemporaryFile(prefix="fasciculum-levels-") as file:

@@ -79,15 +79,15 @@ class RayTargets:
 
     def points(self, most: int) -> NDArray[np.float64]:
         """Return vertices in the world, (N, 3), about so many of each primitive at most."""
-        found = [np.zeros((0, 3))]
+        results = [np.zeros((0, 3))]
         for key in self.keys:
             item = self.scene.object(key)
             world = self.scene.nodes[item.node].world
             for primitive in self.scene.primitives_of(item):
                 used = np.unique(primitive.triangles)
                 step = max(len(used) // most, 1)
-                found.append(primitive.positions[used[::step]].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
-        whole = np.concatenate(found)
+                results.append(primitive.positions[used[::step]].astype(np.float64) @ world[:3, :3].T + world[:3, 3])
+        whole = np.concatenate(results)
         return whole[np.isfinite(whole).all(axis=1)]
 
     def nearest(self, points: NDArray[np.float64], far: float) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
@@ -101,8 +101,8 @@ def world_corners(scene: Scene, item: Object) -> NDArray[np.float64]:
     """Return an object's triangles in the world, (T, 3, 3), in their files' order of corners."""
     world = scene.nodes[item.node].world
     parts = [one.positions.astype(np.float64)[one.triangles] for one in scene.primitives_of(item)]
-    found: NDArray[np.float64] = np.concatenate([np.zeros((0, 3, 3)), *parts]) @ world[:3, :3].T + world[:3, 3]
-    return found
+    result: NDArray[np.float64] = np.concatenate([np.zeros((0, 3, 3)), *parts]) @ world[:3, :3].T + world[:3, 3]
+    return result
 
 
 def smoothed_normals(scene: Scene, item: Object) -> NDArray[np.float64]:
@@ -124,10 +124,10 @@ def smoothed_normals(scene: Scene, item: Object) -> NDArray[np.float64]:
     weighted = (faces[:, None, :] * angles[..., None]).reshape(-1, 3)
     sums = np.zeros((int(place.max(initial=-1)) + 1, 3))
     np.add.at(sums, place, weighted)
-    found = unit(sums[place]).reshape(-1, 3, 3)
+    result = unit(sums[place]).reshape(-1, 3, 3)
     # where faces take each other back, as on both sides of a sheet without thickness, each goes its own way
-    lost = (found * faces[:, None, :]).sum(-1) < SIDEWAYS
-    return np.where(lost[..., None], faces[:, None, :], found)
+    lost = (result * faces[:, None, :]).sum(-1) < SIDEWAYS
+    return np.where(lost[..., None], faces[:, None, :], result)
 
 
 def held_spans(corners: NDArray[np.float64], span: Span, handles: Sequence[Handle]) -> NDArray[np.float64]:
@@ -135,13 +135,13 @@ def held_spans(corners: NDArray[np.float64], span: Span, handles: Sequence[Handl
 
     Weights fall with the square of the distance (Shepard 1968, doi:10.1145/800186.810616).
     """
-    found: NDArray[np.float64] = np.broadcast_to(np.array(span, np.float64), (*corners.shape[:2], 2))
+    result: NDArray[np.float64] = np.broadcast_to(np.array(span, np.float64), (*corners.shape[:2], 2))
     if not handles or not len(corners):
-        return found
+        return result
     flat = corners.reshape(-1, 3)
     size = max(float(np.linalg.norm(np.ptp(flat, axis=0))), 1e-12)
     total = np.full(corners.shape[:2], 1.0 / (HELD * size) ** 2)
-    values = found * total[..., None]
+    values = result * total[..., None]
     for handle in handles:
         weight = 1.0 / np.maximum(((corners - np.array(handle.place)) ** 2).sum(-1), (1e-6 * size) ** 2)
         total = total + weight
@@ -206,16 +206,16 @@ def span_between(scene: Scene, key: str, partners: RayTargets, diagonal: float, 
     spread = partners.points(LOOKED_AT)
     progress.check()
     number, where = own.nearest(spread, far)
-    there = number >= 0
-    foot, way = (_blended(values[number[there]], where[there]) for values in (corners, directions))
-    heights = [np.sign(((spread[there] - foot) * way).sum(-1)) * where[there, 2]]
+    mask = number >= 0
+    foot, way = (_blended(values[number[mask]], where[mask]) for values in (corners, directions))
+    heights = [np.sign(((spread[mask] - foot) * way).sum(-1)) * where[mask, 2]]
     triangles, weights = surface_points(corners, 4 * FORESEEN)
     met, way = (np.einsum("nij,ni->nj", values[triangles], weights) for values in (corners, directions))
     progress.check()
     number, where = partners.nearest(met, far)
-    there = number >= 0
-    away = _blended(partners.corners()[number[there]], where[there]) - met[there]
-    heights.append(np.sign((away * way[there]).sum(-1)) * where[there, 2])
+    mask = number >= 0
+    away = _blended(partners.corners()[number[mask]], where[mask]) - met[mask]
+    heights.append(np.sign((away * way[mask]).sum(-1)) * where[mask, 2])
     height = np.concatenate([*heights, np.zeros(1)])
     out, into = float(height.max()), -float(height.min())
     return min(out * slant * 1.1, far) + SPARE * diagonal, min(into * slant * 1.1, far) + SPARE * diagonal
@@ -251,8 +251,8 @@ def mark_single_sheets(rows: NDArray[np.float64], own: RayTargets, partners: Ray
 def _blended(values: NDArray[np.float64], where: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return values at corners (N, 3, K) at the weights of places, (N, K)."""
     u, v = where[:, 0], where[:, 1]
-    found: NDArray[np.float64] = np.einsum("nij,ni->nj", values, np.stack([1.0 - u - v, u, v], axis=1))
-    return found
+    result: NDArray[np.float64] = np.einsum("nij,ni->nj", values, np.stack([1.0 - u - v, u, v], axis=1))
+    return result
 
 
 def foreseen_missed(rows: NDArray[np.float64], own: RayTargets, partners: RayTargets) -> float:
@@ -260,6 +260,6 @@ def foreseen_missed(rows: NDArray[np.float64], own: RayTargets, partners: RayTar
     triangles, weights = surface_points(rows[..., :3], FORESEEN)
     if not len(triangles):
         return 0.0
-    found, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))
-    probe_points(triangles, weights, rows, partners.tree, partners.numbers, partners.sides, own.tree, found, where)
-    return float((found < 0).mean())
+    result, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))
+    probe_points(triangles, weights, rows, partners.tree, partners.numbers, partners.sides, own.tree, result, where)
+    return float((result < 0).mean())

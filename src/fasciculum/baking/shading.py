@@ -91,5 +91,5 @@ def edge_normals(
     np.add.at(sums, place, weighted)
     made = unit(sums)[place]
     usable = seam & (np.linalg.norm(made, axis=1) > 0.5)
-    found = np.where(usable[:, None], made, whole.reshape(-1, 3)).reshape(count, 3, 3)
-    return list(np.split(found, bounds))
+    result = np.where(usable[:, None], made, whole.reshape(-1, 3)).reshape(count, 3, 3)
+    return list(np.split(result, bounds))

@@ -140,13 +140,13 @@ class Tiles:
 
     def whole(self, progress: Progress = SILENT) -> NDArray[np.int32]:
         """Return the triangle of each texel of the sheet, shape (H, W), -1 for none."""
-        found = np.full((self.height, self.width), -1, np.int32)
+        result = np.full((self.height, self.width), -1, np.int32)
 
         def work(tiles: NDArray[np.int64]) -> None:
-            keep_ids(tiles, self.across, self.ids(tiles), found)
+            keep_ids(tiles, self.across, self.ids(tiles), result)
 
         in_pieces(work, self.pieces(), words="Finding each texel's triangle", progress=progress)
-        return found
+        return result
 
     def pieces(self, tiles: NDArray[np.int64] | None = None) -> list[NDArray[np.int64]]:
         """Return tiles, all that are filled or those given, a few at a time."""
@@ -187,16 +187,16 @@ def write_maps(
         """Return a thread's own array, used again and again: fresh memory costs more than what is written there."""
         if not hasattr(own, name):
             setattr(own, name, np.empty((TOGETHER, WIDE, WIDE, count), np.float32))
-        found: NDArray[np.float32] = getattr(own, name)
-        return found
+        result: NDArray[np.float32] = getattr(own, name)
+        return result
 
     def work(piece: NDArray[np.int64]) -> None:
         ids = tiles.ids(piece)
         keep_ids(piece, tiles.across, ids >= 0, covered)
         values = {}
         for name in needed:
-            values[name] = found = scratch(name, sources[name].values)[: len(piece)]
-            sources[name].fill(piece, tiles.across, ids, found)
+            values[name] = result = scratch(name, sources[name].values)[: len(piece)]
+            sources[name].fill(piece, tiles.across, ids, result)
         for writer in writers:
             writer.write(piece, tiles.across, ids, values.get(writer.source, nothing))
 

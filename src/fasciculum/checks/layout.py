@@ -99,11 +99,11 @@ def uneven_scales(bundle: Bundle) -> list[Finding]:
     shares = np.concatenate([np.full(one.count, bundle.share(one.objects[0])) for one in layout.surfaces])
     asked = layout.scale * shares * layout.shares
     ratio = density / np.maximum(asked, 1e-12)
-    name, found = bundle.name, []
+    name, result = bundle.name, []
     held = layout.pinned & (np.abs(ratio - 1) > NOTICED)
     if held.any():
         worst = int(np.argmax(np.where(held, np.abs(np.log(np.maximum(ratio, 1e-12))), -1)))
-        found.append(
+        result.append(
             Finding(
                 "pinned_scale",
                 WARNING,
@@ -117,7 +117,7 @@ def uneven_scales(bundle: Bundle) -> list[Finding]:
     if bundle.sheet.smallest > 0 and grown.any():
         low, high = float(density[grown].min()), float(density[grown].max())
         few = counted(int(grown.sum()), "small island has", "small islands have")
-        found.append(
+        result.append(
             Finding(
                 "least_size_holds",
                 WARNING,
@@ -127,7 +127,7 @@ def uneven_scales(bundle: Bundle) -> list[Finding]:
                 bundle=name,
             )
         )
-    return found
+    return result
 
 
 CHECKS = (

@@ -71,9 +71,9 @@ def mixed_at(
         if min(owned.shape) < 2:
             break
         quarter, owned = _halved(quarter), _halved(owned)
-    found: NDArray[np.uint8] = (owned == MIXED).astype(np.uint8)
-    found[_mixing(owned, quarter, wraps)] = 2
-    return found
+    result: NDArray[np.uint8] = (owned == MIXED).astype(np.uint8)
+    result[_mixing(owned, quarter, wraps)] = 2
+    return result
 
 
 def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> bool:
@@ -88,14 +88,14 @@ def _mixing(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -
     """
     height, width = level.shape
     padded = np.pad(np.pad(level, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap" if wraps else "edge")
-    found: NDArray[np.bool_] = np.zeros((height, width), np.bool_)
+    result: NDArray[np.bool_] = np.zeros((height, width), np.bool_)
     for dy in range(2):
         for dx in range(2):
             inside = quarter[dy : 2 * height : 2, dx : 2 * width : 2]
-            found |= inside == MIXED
-            there = inside >= 0
+            result |= inside == MIXED
+            mask = inside >= 0
             for oy in (0, 2 * dy - 1):
                 for ox in (0, 2 * dx - 1):
                     read = padded[1 + oy : 1 + oy + height, 1 + ox : 1 + ox + width]
-                    found |= (read != inside) & (read != FREE) & there
-    return found
+                    result |= (read != inside) & (read != FREE) & mask
+    return result

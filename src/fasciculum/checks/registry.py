@@ -15,10 +15,10 @@ from fasciculum.model.finding import Finding
 @cache
 def all_checks() -> tuple[Check, ...]:
     """Return every check that a module of this folder lists under ``CHECKS``, in the order in which they are told."""
-    found: list[Check] = []
+    results: list[Check] = []
     for module in pkgutil.iter_modules(checks.__path__):
-        found += getattr(importlib.import_module(f"{checks.__name__}.{module.name}"), "CHECKS", ())
-    return tuple(sorted(found, key=lambda check: (check.rank, check.id)))
+        results += getattr(importlib.import_module(f"{checks.__name__}.{module.name}"), "CHECKS", ())
+    return tuple(sorted(results, key=lambda check: (check.rank, check.id)))
 
 
 def checks_of(scope: Scope, only: Iterable[str] | None = None) -> tuple[Check, ...]:

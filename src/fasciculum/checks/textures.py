@@ -43,7 +43,7 @@ FAULTS = ("missing", "tiny", "srgb_in_linear", "odd_normal", "both_spaces", "not
 
 def textures_of(scene: Scene) -> list[CheckedTexture]:
     """Return every image of a scene with its users and its faults, in the scene's order."""
-    found = [CheckedTexture(index) for index in range(len(scene.images))]
+    results = [CheckedTexture(index) for index in range(len(scene.images))]
     drawn: dict[int, list[str]] = {}
     for item in scene.objects:
         for index in scene.materials_of(item):
@@ -53,15 +53,15 @@ def textures_of(scene: Scene) -> list[CheckedTexture]:
         slots = material.slots()
         edge = max((_edge(scene.images[slot.image]) for slot in slots.values()), default=0)
         for role, slot in slots.items():
-            entry = found[slot.image]
+            entry = results[slot.image]
             entry.roles.add(role)
             if number not in entry.materials:
                 entry.materials.append(number)
                 entry.objects += [key for key in drawn.get(number, []) if key not in entry.objects]
             largest[slot.image] = max(largest[slot.image], edge)
-    for entry in found:
+    for entry in results:
         entry.faults = _faults(scene.images[entry.image], entry, largest[entry.image])
-    return found
+    return results
 
 
 def _edge(image: Image) -> int:

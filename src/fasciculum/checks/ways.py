@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 from fasciculum.checks.check import Check, Facts, Scope
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import KINDS
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
-WORDS = {MaterialTreatment.LANE: "on a lane", MaterialTreatment.CUT: "cut at its repeats", MaterialTreatment.SLICE: "in a slice", MaterialTreatment.SWATCH: "on a swatch"}
+WORDS = {
+    Treatment.LANE: "on a lane",
+    Treatment.CUT: "cut at its repeats",
+    Treatment.SLICE: "in a slice",
+    Treatment.SWATCH: "on a swatch",
+}
 
 
 def check_ways(facts: Facts) -> list[Finding]:
@@ -23,9 +28,9 @@ def check_ways(facts: Facts) -> list[Finding]:
     for index in sorted(used):
         name = scene.material_name(index)
         way = bundle.way(name)
-        if way in (MaterialTreatment.BAKE, MaterialTreatment.APART) or work.way_of(index) is way:
+        if way in (Treatment.BAKE, Treatment.APART) or work.way_of(index) is way:
             continue
-        if computed and way is MaterialTreatment.SWATCH:
+        if computed and way is Treatment.SWATCH:
             flats.append(name)
             continue
         findings.append(

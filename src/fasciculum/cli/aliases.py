@@ -41,7 +41,7 @@ ALIASES = {
     "command:pack": "layout, lay out, arrange, atlas, uv pack, nest, pack uvs, atlasing, build atlas, create atlas",
     "command:pack_all": "layout all, pack everything, atlas all",
     "command:pack_fresh": "repack, pack again, re-pack, from scratch, start over",
-    "command:enough": "stop packing, finish early, good enough, accept, stop early",
+    "command:stop_early": "stop packing, finish early, good enough, accept, stop early",
     "command:bake": "render, render to texture, transfer, generate maps, bake textures, texture baking, render maps",
     "command:bake_all": "render all, bake everything",
     "command:bake_files": "named bakes, presets, bake presets, batch bake, export maps",

@@ -17,7 +17,7 @@ from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.lighting import Sky, SkyKind
-from fasciculum.model.map_wishes import known_kind, read_channels, read_wish
+from fasciculum.model.map_overrides import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings

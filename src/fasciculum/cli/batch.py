@@ -52,20 +52,20 @@ def run_batch(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> 
             farm.close()
     if stopping():
         raise Cancelled
-    found = [ended[number] for number in sorted(ended)]
-    failed = [one for one in found if not one.done]
+    results = [ended[number] for number in sorted(ended)]
+    failed = [one for one in results if not one.done]
     summary = {
         "version": 1,
-        "done": len(found) - len(failed),
+        "done": len(results) - len(failed),
         "failed": len(failed),
-        "jobs": [one.entry for one in found],
+        "jobs": [one.entry for one in results],
     }
     text = json.dumps(summary, ensure_ascii=False)
     print(text)
     stem = place.resolve().with_suffix("")
     write_whole(stem.with_name(f"{stem.name}_summary.json"), json.dumps(summary, indent=1, ensure_ascii=False).encode())
     page = stem.with_name(f"{stem.name}_summary.html")
-    write_whole(page, summary_page(place.name, jobs, found).encode())
+    write_whole(page, summary_page(place.name, jobs, results).encode())
     sys.stderr.write(f"{page}\n")
     return 1 if failed else 0
 
@@ -105,7 +105,7 @@ def _dry_run(jobs: Sequence[Job], progress: Progress) -> int:
 def _parted(jobs: Sequence[Job], farm: Farm, stopping: Callable[[], bool]) -> Iterator[tuple[int, Ended]]:
     """Yield how jobs end that are fewer than workers: they are led from here, and their bundles handed out."""
     with ThreadPoolExecutor(len(jobs)) as leading:
-        waiting = {leading.submit(do_job, job, stopping, hands=farm): number for number, job in enumerate(jobs)}
+        waiting = {leading.submit(do_job, job, stopping, pool=farm): number for number, job in enumerate(jobs)}
         for future in as_completed(waiting):
             if stopping():
                 return
@@ -132,7 +132,7 @@ def _ended(
         return
     # the largest first, so that no worker is left alone with it at the end
     order = sorted(range(len(jobs)), key=lambda number: (-_bytes(jobs[number]), number))
-    waiting: dict[Future[Any], tuple[int, int]] = {farm.hand(do_job, jobs[n]): (n, 0) for n in order}
+    waiting: dict[Future[Any], tuple[int, int]] = {farm.submit(do_job, jobs[n]): (n, 0) for n in order}
     while waiting:
         done, _ = wait(waiting, timeout=LOOK, return_when=FIRST_COMPLETED)
         if stopping():
@@ -145,7 +145,7 @@ def _ended(
                 yield number, future.result()
             elif again < MOST_AGAIN:
                 # a process that died takes nothing with it: whoever is left, or comes anew, does the job
-                waiting[farm.hand(do_job, jobs[number])] = number, again + 1
+                waiting[farm.submit(do_job, jobs[number])] = number, again + 1
             else:
                 lost = {"code": "worker_lost", "message": f"Its process died {again + 1} times ({error}).", "file": ""}
                 yield number, Ended(jobs[number].name, CRASHED, 0.0, None, lost)

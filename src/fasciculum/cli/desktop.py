@@ -105,5 +105,5 @@ def manual() -> str:
 
 def _plain(words: str) -> str:
     """Return words as roff takes them."""
-    found = words.replace("\\", "\\e").replace("-", "\\-")
-    return f"\\&{found}" if found.startswith((".", "'")) else found
+    result = words.replace("\\", "\\e").replace("-", "\\-")
+    return f"\\&{result}" if result.startswith((".", "'")) else result

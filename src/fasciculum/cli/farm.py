@@ -18,7 +18,7 @@ from typing import Any, Protocol
 
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
-from fasciculum.session.far import WorkerPool
+from fasciculum.session.remote import WorkerPool
 from fasciculum.threads import share_cores
 
 #: seconds that a scheduler is waited for: with the start of a command they come to under thirty on a busy machine
@@ -27,7 +27,7 @@ LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
 #: processes at most
 MOST = 256
 #: modules that processes here share, loaded once
-PRELOADED = ["fasciculum.cli.jobs", "fasciculum.session.far", "fasciculum.session.pipeline"]
+PRELOADED = ["fasciculum.cli.jobs", "fasciculum.session.remote", "fasciculum.session.pipeline"]
 
 
 class Farm(WorkerPool, Protocol):
@@ -77,7 +77,7 @@ class LocalPool:
         threads = max((os.cpu_count() or 1) // self._count, 1)
         return ProcessPoolExecutor(self._count, context, share_cores, (threads,))
 
-    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+    def submit(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; processes that died are replaced."""
         try:
             return self._pool.submit(function, *arguments)
@@ -150,22 +150,22 @@ class DaskPool:
                 hint="Install the same version everywhere.",
             )
 
-    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+    def submit(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; the scheduler gives it to another worker when one dies."""
-        found: Future[Any] = Future()
+        result: Future[Any] = Future()
         future = self._client.submit(function, *arguments, pure=False, retries=3)
 
         def take(ended: Any) -> None:
-            if found.cancelled():
+            if result.cancelled():
                 return
             error = ended.exception() if ended.status == "error" else None
             if ended.status == "finished":
-                found.set_result(ended.result())
+                result.set_result(ended.result())
             else:
-                found.set_exception(error or RuntimeError(f"it was {ended.status}"))
+                result.set_exception(error or RuntimeError(f"it was {ended.status}"))
 
         future.add_done_callback(take)
-        return found
+        return result
 
     def send(self, key: str, read: Callable[[], bytes]) -> Any:
         """Return what stands for data on the farm: sent once, and from worker to worker as tasks need it."""

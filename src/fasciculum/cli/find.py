@@ -18,7 +18,7 @@ from fasciculum.checks.registry import all_checks
 from fasciculum.cli.aliases import ALIASES
 from fasciculum.cli.arguments import parser
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import settings_of
@@ -130,12 +130,18 @@ def _checks() -> Iterable[Entry]:
 
 #: what treatments are called where they are listed, and what they mean
 TREATMENTS = {
-    MaterialTreatment.BAKE: ("Baked into the sheet", "The material's texels are drawn into the bundle's maps."),
-    MaterialTreatment.LANE: ("On a lane", "The texture repeats along a strip of the sheet, at no further cost."),
-    MaterialTreatment.APART: ("Kept apart", "The material is delivered as it came, with its own textures and draw call."),
-    MaterialTreatment.CUT: ("Cut at its repeats", "The surface is cut where the texture repeats, so that one repeat is stored."),
-    MaterialTreatment.SLICE: ("In a slice", "The texture becomes one layer of a texture array."),
-    MaterialTreatment.SWATCH: ("On a swatch", "A flat colour takes a few texels."),
+    Treatment.BAKE: ("Baked into the sheet", "The material's texels are drawn into the bundle's maps."),
+    Treatment.LANE: ("On a lane", "The texture repeats along a strip of the sheet, at no further cost."),
+    Treatment.APART: (
+        "Kept apart",
+        "The material is delivered as it came, with its own textures and draw call.",
+    ),
+    Treatment.CUT: (
+        "Cut at its repeats",
+        "The surface is cut where the texture repeats, so that one repeat is stored.",
+    ),
+    Treatment.SLICE: ("In a slice", "The texture becomes one layer of a texture array."),
+    Treatment.SWATCH: ("On a swatch", "A flat colour takes a few texels."),
 }
 
 
@@ -181,7 +187,7 @@ def _treatments() -> Iterable[Entry]:
 
 def _options() -> Iterable[Entry]:
     told = {one.setting.option for owner in STAGES for one in settings_of(owner) if one.setting.option}
-    found: set[str] = set()
+    results: set[str] = set()
     for action in parser()._actions:
         if not isinstance(action, argparse._SubParsersAction):
             continue
@@ -192,9 +198,9 @@ def _options() -> Iterable[Entry]:
             )
             for one in command._actions:
                 name = next((option for option in one.option_strings if option.startswith("--")), "")
-                if not name or name in told | found | {"--help"}:
+                if not name or name in told | results | {"--help"}:
                     continue
-                found.add(name)
+                results.add(name)
                 text = (one.help or "").replace("%%", "%")
                 title, line = name.strip("-").replace("-", " ").capitalize(), f"fasciculum {verb} {name}"
                 yield Entry(title, "option", None, line, None, None, text, name, aliases_of("option", name))
@@ -275,10 +281,10 @@ def worth(entry: Entry, query: str) -> float:
         return total + IN_ALIAS + KIND_WORTH.get(entry.kind, 0.0)
     whole = total > 0
     for word in wanted:
-        found = _word_worth(word, title, known, name, text)
-        if found <= 0 and not whole:
+        result = _word_worth(word, title, known, name, text)
+        if result <= 0 and not whole:
             return 0.0
-        total += found / len(wanted)
+        total += result / len(wanted)
     # the shorter title is the more of it what was asked for
     return total + KIND_WORTH.get(entry.kind, 0.0) - 0.02 * len(title)
 

@@ -25,8 +25,8 @@ from fasciculum.model.finding import ERROR, Finding
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project
 from fasciculum.progress import SILENT, Cancelled, Progress
-from fasciculum.session.far import WorkerPool
 from fasciculum.session.pipeline import begin, bring_up, make
+from fasciculum.session.remote import WorkerPool
 
 tomllib = Later("tomllib")
 
@@ -96,12 +96,12 @@ def read_jobs(path: Path) -> tuple[Job, ...]:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise MalformedFile(f"the list cannot be read ({error}).", file=str(path), hint="Correct it.") from error
     try:
-        found = msgspec.convert(raw, _List)
+        result = msgspec.convert(raw, _List)
     except msgspec.ValidationError as error:
         raise UsageError(f"{error}.", file=str(path), hint="A list has [defaults] and [[job]] tables.") from error
-    if not found.job:
+    if not result.job:
         raise UsageError("there is no job in the list.", file=str(path), hint="Add a [[job]] table.")
-    jobs = [_job(path, number, found.defaults | entry) for number, entry in enumerate(found.job)]
+    jobs = [_job(path, number, result.defaults | entry) for number, entry in enumerate(result.job)]
     names = [job.name for job in jobs]
     twice = next((name for name in names if names.count(name) > 1), None)
     places = [(job.out, file_name(job.name)) for job in jobs]
@@ -152,11 +152,11 @@ def do_job(
     job: Job,
     check: Callable[[], bool] = lambda: False,
     told: Callable[[str], None] = lambda _: None,
-    hands: WorkerPool | None = None,
+    pool: WorkerPool | None = None,
 ) -> Ended:
     """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress.
 
-    Its bundles are worked on by ``hands`` where there are any.
+    Its bundles are worked on by ``pool`` where there are any.
     """
     began = time.monotonic()
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-job-"))
@@ -166,11 +166,11 @@ def do_job(
         if not job.models:
             raise UsageError("no file is called so.", file=job.name, hint="Correct the models of the job.")
         if is_project(job):
-            written, findings = finish_project(job, PixelStore(scratch), progress, hands)
+            written, findings = finish_project(job, PixelStore(scratch), progress, pool)
         else:
             parsed = parsed_make(job.models, job.out, dict(job.options))
             told_to = parsed.models, Path(parsed.out), PixelStore(scratch), order_of(parsed)
-            written, findings = make(*told_to, progress=progress, hands=hands)
+            written, findings = make(*told_to, progress=progress, pool=pool)
         report = str(Path(job.out) / written["files"][-1])
         code = FINDINGS if any(finding.severity == ERROR for finding in findings) else DONE
     except Cancelled:
@@ -191,7 +191,7 @@ def is_project(job: Job) -> bool:
 
 
 def finish_project(
-    job: Job, store: PixelStore, progress: Progress, hands: WorkerPool | None = None
+    job: Job, store: PixelStore, progress: Progress, pool: WorkerPool | None = None
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project and deliver it; return the report and its findings.
 
@@ -209,7 +209,7 @@ def finish_project(
             hint=f"Take {', '.join(more) or 'the other models'} out of the job.",
         )
     name = str(dict(job.options).get("name", ""))
-    return bring_up(Path(job.models[0]), Path(job.out), store, name=name, progress=progress, hands=hands)
+    return bring_up(Path(job.models[0]), Path(job.out), store, name=name, progress=progress, pool=pool)
 
 
 def foretold(job: Job, progress: Progress = SILENT) -> dict[str, Any]:

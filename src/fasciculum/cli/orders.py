@@ -28,20 +28,20 @@ def make_parser() -> argparse.ArgumentParser:
     """Return the parser of ``make``, which raises `UsageError` for what is wrong."""
     whole = parser(_Refusing)
     (commands,) = [action for action in whole._actions if isinstance(action, argparse._SubParsersAction)]
-    found: argparse.ArgumentParser = commands.choices["make"]
-    return found
+    result: argparse.ArgumentParser = commands.choices["make"]
+    return result
 
 
 @cache
 def make_options() -> dict[str, argparse.Action]:
     """Return the options of ``make`` by their names with underscores, less those that say where a pass goes."""
-    found = {}
+    results = {}
     for action in make_parser()._actions:
         for option in action.option_strings:
             name = option.removeprefix("--").replace("-", "_")
             if option.startswith("--") and name not in LEFT_OUT and not name.startswith("no_"):
-                found[name] = action
-    return found
+                results[name] = action
+    return results
 
 
 def judge_names(names: Sequence[str], place: str = "") -> None:
@@ -71,10 +71,10 @@ def arguments_of(options: Mapping[str, Any]) -> list[str]:
     """
     judge_names(list(options))
     known = make_options()
-    found: list[str] = []
+    results: list[str] = []
     for name, value in options.items():
-        found += _one(known[name.rstrip("_")], name.rstrip("_"), value)
-    return found
+        results += _one(known[name.rstrip("_")], name.rstrip("_"), value)
+    return results
 
 
 def _one(action: argparse.Action, name: str, value: Any) -> Iterator[str]:

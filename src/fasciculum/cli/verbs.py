@@ -25,7 +25,7 @@ from fasciculum.model.finding import ERROR, Finding
 from fasciculum.model.given import Given
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, sun_direction
 from fasciculum.model.lookup import Lookup
-from fasciculum.model.map_wishes import MapOverride, judge_depth, read_wish
+from fasciculum.model.map_overrides import MapOverride, judge_depth, read_wish
 from fasciculum.model.maps import AUTO
 from fasciculum.model.named_bakes import find_bakes
 from fasciculum.model.sheet import SheetSettings
@@ -71,8 +71,8 @@ def _print(value: dict[str, Any], as_json: bool, words: str) -> None:
 
 def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
     scene, findings = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
-    found = inspection_of(scene, findings)
-    _print(found, parsed.json, inspection_words(found))
+    result = inspection_of(scene, findings)
+    _print(result, parsed.json, inspection_words(result))
     return _code(findings)
 
 
@@ -354,10 +354,10 @@ def _with_map(line: Pipeline, names: list[str], wanted: str) -> list[str]:
     """Return the bundles that are to have a map."""
     document = line.document
     bundles = [document.bundle(name) for name in names]
-    found = [bundle.name for bundle in bundles if wanted in wanted_maps(document.scene, bundle).maps]
-    if not found:
+    results = [bundle.name for bundle in bundles if wanted in wanted_maps(document.scene, bundle).maps]
+    if not results:
         raise UsageError(f"no bundle has a map {wanted}.", hint="Name one of its maps, or add it to the bundle's.")
-    return found
+    return results
 
 
 def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:

@@ -31,21 +31,21 @@ Stamp = tuple[tuple[str, int, int], ...]
 
 def sources_of(scene: Scene) -> set[str]:
     """Return the files that a scene was gathered from, with pictures of its layers and its sky."""
-    found = {image.file for layer in scene.layers for image in layer.images}
-    return found | set(files_of(scene)) | ({scene.lighting.sky.picture} - {""})
+    results = {image.file for layer in scene.layers for image in layer.images}
+    return results | set(files_of(scene)) | ({scene.lighting.sky.picture} - {""})
 
 
 def stamp_of(files: Iterable[str]) -> Stamp:
     """Return what tells whether files have changed: their times and sizes, nothing for those that are not there."""
-    found = []
+    results = []
     for file in sorted(files):
         try:
             state = Path(file).stat()
         except OSError:
-            found.append((file, 0, -1))
+            results.append((file, 0, -1))
             continue
-        found.append((file, state.st_mtime_ns, state.st_size))
-    return tuple(found)
+        results.append((file, state.st_mtime_ns, state.st_size))
+    return tuple(results)
 
 
 def _as_before(stamp: tuple[str, int, int], since: int) -> tuple[str, int, int]:

@@ -67,7 +67,7 @@ def found_cells(pixels: NDArray[np.generic]) -> tuple[Box, ...]:
     top = float(np.iinfo(np.asarray(pixels).dtype).max)
     values = np.asarray(pixels, np.float32) * np.float32(255.0 / top)
     bands = _spans(np.abs(np.diff(values, axis=0)).max(axis=(1, 2)) > SAME, len(values))
-    found: list[Box] = []
+    result: list[Box] = []
     for y0, y1 in bands:
         if y1 - y0 < LEAST:
             continue
@@ -75,12 +75,12 @@ def found_cells(pixels: NDArray[np.generic]) -> tuple[Box, ...]:
         columns = _spans(np.abs(np.diff(band, axis=1)).max(axis=(0, 2)) > SAME, band.shape[1])
         for x0, x1 in columns:
             if x1 - x0 >= LEAST and np.ptp(band[:, x0:x1], axis=(0, 1)).max() <= SAME:
-                found.append((float(x0), float(y0), float(x1), float(y1)))
-    found = _without_gaps(values, found)
-    area = sum((x1 - x0) * (y1 - y0) for x0, y0, x1, y1 in found)
-    if not 2 <= len(found) <= MOST or area < COVERED * values.shape[0] * values.shape[1]:
+                result.append((float(x0), float(y0), float(x1), float(y1)))
+    result = _without_gaps(values, result)
+    area = sum((x1 - x0) * (y1 - y0) for x0, y0, x1, y1 in result)
+    if not 2 <= len(result) <= MOST or area < COVERED * values.shape[0] * values.shape[1]:
         return ()
-    return tuple(found)
+    return tuple(result)
 
 
 def _spans(changes: NDArray[np.bool_], length: int) -> list[tuple[int, int]]:
@@ -112,13 +112,13 @@ def cell_colors(pixels: NDArray[np.generic], cells: Sequence[Box]) -> NDArray[np
     """Return what the middles of cells hold, (N, 4): linear colour and opacity."""
     stored = np.asarray(pixels)
     top = float(np.iinfo(stored.dtype).max)
-    found = np.ones((len(cells), 4))
+    result = np.ones((len(cells), 4))
     for number, (x0, y0, x1, y1) in enumerate(cells):
         value = stored[int((y0 + y1) / 2), int((x0 + x1) / 2)] / top
-        found[number, :3] = srgb_to_linear(value[:3])
+        result[number, :3] = srgb_to_linear(value[:3])
         if len(value) > 3:
-            found[number, 3] = value[3]
-    return found
+            result[number, 3] = value[3]
+    return result
 
 
 def nearest_cells(colors: NDArray[np.float64], cells: NDArray[np.float64]) -> NDArray[np.int64]:
@@ -129,8 +129,8 @@ def nearest_cells(colors: NDArray[np.float64], cells: NDArray[np.float64]) -> ND
     away = np.abs(colors[:, None, 3] - cells[None, :, 3])
     allowed = away <= away.min(axis=1, keepdims=True) + NEAR_ALPHA
     difference = np.linalg.norm(to_lab(colors[:, None, :3]) - to_lab(cells[None, :, :3]), axis=-1)
-    found: NDArray[np.int64] = np.where(allowed, difference, np.inf).argmin(axis=1)
-    return found
+    result: NDArray[np.int64] = np.where(allowed, difference, np.inf).argmin(axis=1)
+    return result
 
 
 def middle_of(cell: Box) -> tuple[float, float]:

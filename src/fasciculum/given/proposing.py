@@ -38,17 +38,17 @@ def proposed_trims(pixels: NDArray[np.generic]) -> tuple[Trim, ...]:
     width = turned.shape[1]
     if len(runs) < 2:
         return ()
-    found: list[tuple[tuple[float, float, float, float], bool]] = []
+    results: list[tuple[tuple[float, float, float, float], bool]] = []
     for first, last in runs:
         # panels side by side within a run have gutters across it
         across = _gutters(turned[first:last].swapaxes(0, 1))
         panels = _between(across, width) if across else []
         if len(panels) > 1:
-            found += [((float(a), float(first), float(b), float(last)), False) for a, b in panels]
+            results += [((float(a), float(first), float(b), float(last)), False) for a, b in panels]
         else:
-            found.append(((0.0, float(first), float(width), float(last)), True))
+            results.append(((0.0, float(first), float(width), float(last)), True))
     trims = []
-    for number, ((x0, y0, x1, y1), goes_on) in enumerate(found):
+    for number, ((x0, y0, x1, y1), goes_on) in enumerate(results):
         box = (x0, y0, x1, y1) if along_u else (y0, x0, y1, x1)
         way = (TrimRepeats.U if along_u else TrimRepeats.V) if goes_on else TrimRepeats.NONE
         trims.append(Trim(f"trim {number + 1}", box, way, 0.0))

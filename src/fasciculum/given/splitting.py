@@ -50,10 +50,10 @@ def parted(
         parts = _lengths(flat, vertices, lengths)
         sizes = [size_of(flat[parts == part]) for part in range(int(parts.max()) + 1)]
         fits = [best_fit(size, given, turns=turns, only=only) for size in sizes]
-        found = min(math.sqrt(one.scale[0] * one.scale[1]) for one in fits)
-        if found > reached:
-            best, reached = parts, found * WORTH
-        if found >= TOO_SMALL * given.px_per_metre:
+        result = min(math.sqrt(one.scale[0] * one.scale[1]) for one in fits)
+        if result > reached:
+            best, reached = parts, result * WORTH
+        if result >= TOO_SMALL * given.px_per_metre:
             break
         lengths += max(lengths // 4, 1)
     return best

@@ -131,12 +131,12 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
 
 
 def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:
-    found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
-    if found is None:
+    result = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+    if result is None:
         raise MalformedFile("the image cannot be decoded.", item=place, hint="Save it again as PNG.")
-    if found.dtype != np.uint16:
+    if result.dtype != np.uint16:
         raise MalformedFile("the image is not of the depth that it claims.", item=place, hint="Save it again as PNG.")
-    pixels = np.asarray(found, np.uint16)
+    pixels = np.asarray(result, np.uint16)
     if pixels.ndim == 2 or pixels.shape[2] == 1:
         pixels = pixels.reshape(pixels.shape[:2])
         return np.repeat(pixels[..., None], 3, axis=2)
@@ -198,8 +198,8 @@ def decode_exr(data: bytes, *, place: str) -> NDArray[np.float32]:
             beside.write(data)
             beside.flush()
             with OpenEXR.File(beside.name) as file:
-                found = next(file.channels()[name].pixels for name in ("RGBA", "RGB", "Y") if name in file.channels())
-                pixels = np.array(found, np.float32)
+                result = next(file.channels()[name].pixels for name in ("RGBA", "RGB", "Y") if name in file.channels())
+                pixels = np.array(result, np.float32)
     except Exception as error:  # whatever the library raises on damaged data
         raise MalformedFile(f"the image cannot be decoded ({error}).", item=place, hint="Bake it again.") from error
     return pixels if pixels.ndim == 3 else pixels[..., None]
@@ -223,10 +223,10 @@ def decode_panorama(data: bytes, *, place: str) -> NDArray[np.float32]:
             )
         # what cannot be decoded is told here, and not by the library
         cv2.utils.logging.setLogLevel(cv2.utils.logging.LOG_LEVEL_SILENT)
-        found = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
-        if found is None or found.ndim != 3 or found.shape[2] != 3:
+        result = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
+        if result is None or result.ndim != 3 or result.shape[2] != 3:
             raise MalformedFile("the sky picture cannot be decoded.", file=place, hint="Save it again.")
-        pixels = np.asarray(found[..., ::-1], np.float32)
+        pixels = np.asarray(result[..., ::-1], np.float32)
     else:
         raise UnsupportedInput("this is no sky picture.", file=place, hint="Name an equirectangular .hdr or .exr file.")
     if pixels.shape[0] * pixels.shape[1] > MOST_SKY:

@@ -50,9 +50,9 @@ def read_sheet(path: Path) -> Given:
         if kind is None or kind.origin is not Origin.CARRIED or not kind.fills:
             known = ", ".join(one.name for one in KINDS.values() if one.origin is Origin.CARRIED and one.fills)
             raise wrong(path, f"{name!r} is no map of a given sheet; there are {known}.", place)
-        found, digest = beside(path, file, place)
-        maps.append(GivenMap(name, found, digest))
-        pixels = decode(read_file(Path(found)), place=found)
+        result, digest = beside(path, file, place)
+        maps.append(GivenMap(name, result, digest))
+        pixels = decode(read_file(Path(result)), place=result)
         sizes[name] = pixels.shape[1], pixels.shape[0]
     (first, size), *others = sizes.items()
     for name, other in others:

@@ -46,12 +46,12 @@ def joined(parts: Sequence[Part]) -> Part:
     counts = [len(part.attributes["POSITION"].values) for part in parts]
     attributes = {}
     for name in names:
-        there = [part.attributes[name] for part in parts if name in part.attributes]
-        if len({(one.type, one.values.dtype.str, one.normalized) for one in there}) > 1:
+        present = [part.attributes[name] for part in parts if name in part.attributes]
+        if len({(one.type, one.values.dtype.str, one.normalized) for one in present}) > 1:
             continue
-        first = there[0]
+        first = present[0]
         fill = 1 if name.startswith("COLOR") else 0
-        if name == "TANGENT" and len(there) < len(parts):
+        if name == "TANGENT" and len(present) < len(parts):
             continue
         blocks = [
             part.attributes[name].values

@@ -89,8 +89,8 @@ class PixelStore:
         target = self.folder / f"{key}.npy"
         if not target.exists():
             raise KeyError(key)
-        found: NDArray[Any] = np.load(target, mmap_mode="r")
-        return found
+        result: NDArray[Any] = np.load(target, mmap_mode="r")
+        return result
 
     def has(self, key: str) -> bool:
         """Whether there are pixels under that key."""

@@ -98,15 +98,15 @@ class Places:
             return Path(located)
         outside = False
         for name in dict.fromkeys((reference, plain, plain.replace("\\", "/"))):
-            found, refused = self._below(name)
+            result, refused = self._below(name)
             outside |= refused
-            if found is not None:
-                return found
+            if result is not None:
+                return result
         base = plain.replace("\\", "/").rsplit("/", 1)[-1]
         for folder in self.further:
-            found = _alike(folder, base)
-            if found is not None:
-                return found
+            result = _alike(folder, base)
+            if result is not None:
+                return result
         if outside or plain.startswith(("/", "\\")) or plain[1:2] == ":":
             raise OutsideFolder(
                 f"the file refers to {_short(plain)}, which is outside its folder.",

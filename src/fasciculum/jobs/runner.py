@@ -209,7 +209,9 @@ class Runner:
         **keywords: Any,
     ) -> QueueEntry:
         """Queue a function of a module; ``finished`` gets its value, ``shown`` what it shows before, from `poll`."""
-        job = QueueEntry(next(self._numbers), title, name_of(function), arguments, keywords, finished, shown, about=about)
+        job = QueueEntry(
+            next(self._numbers), title, name_of(function), arguments, keywords, finished, shown, about=about
+        )
         self.jobs.append(job)
         self._next()
         self.changed()
@@ -227,11 +229,11 @@ class Runner:
                 self.connection.send(("cancel", job.number))
             self.changed()
 
-    def enough(self, job: QueueEntry) -> None:
+    def stop_early(self, job: QueueEntry) -> None:
         """Ask a running job to end with the best that it has."""
         if job.state == RUNNING and self.connection is not None:
             with contextlib.suppress(OSError):
-                self.connection.send(("enough", job.number))
+                self.connection.send(("stop early", job.number))
 
     def _next(self) -> None:
         if self.running is not None or self.connection is None:

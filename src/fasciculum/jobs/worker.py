@@ -45,7 +45,7 @@ class _Desk:
             message = self.connection.recv()
             if message[0] == "cancel":
                 self.stop = message[1]
-            elif message[0] == "enough":
+            elif message[0] == "stop early":
                 self.content = message[1]
             else:
                 self.waiting.append(message)
@@ -56,7 +56,7 @@ class _Desk:
         write_payload(value, target)
         self.connection.send(("shown", job, str(target)))
 
-    def enough(self, job: int) -> bool:
+    def stops_early(self, job: int) -> bool:
         self.cancelled(job)
         return self.content == job
 
@@ -70,12 +70,12 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
         lambda fraction, words: desk.report(job, fraction, words),
         lambda: desk.cancelled(job),
         show=lambda value: desk.show(job, value, arguments.parent),
-        enough=lambda: desk.enough(job),
+        stop_early=lambda: desk.stops_early(job),
     )
     try:
         positional, keywords = read_payload(arguments)
-        found = getattr(importlib.import_module(module), function)
-        value = found(*positional, **keywords, progress=progress)
+        result = getattr(importlib.import_module(module), function)
+        value = result(*positional, **keywords, progress=progress)
         target = arguments.parent / f"{uuid.uuid4().hex}.payload"
         write_payload(value, target)
         return ("done", job, str(target))

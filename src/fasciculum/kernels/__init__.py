@@ -43,10 +43,10 @@ def forget_outdated(folder: Path) -> set[str]:
 def _takers(sources: dict[str, Path], changed: set[str]) -> set[str]:
     """Return the modules that changed and all that take from them."""
     takes = {name: set(TAKES.findall(file.read_text())) for name, file in sources.items()}
-    found = set(changed)
-    while more := {name for name, others in takes.items() if others & found} - found:
-        found |= more
-    return found
+    results = set(changed)
+    while more := {name for name, others in takes.items() if others & results} - results:
+        results |= more
+    return results
 
 
 forget_outdated(Path(__file__).parent)

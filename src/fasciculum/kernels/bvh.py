@@ -330,7 +330,7 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
     lx, ly, lz = 0 if ix >= 0 else 3, 1 if iy >= 0 else 4, 2 if iz >= 0 else 5
     hx, hy, hz = 3 - lx, 5 - ly, 7 - lz
     first = np.float32(near)
-    best, found, wu, wv, side = far, np.int64(-1), 0.0, 0.0, 0.0
+    best, result, wu, wv, side = far, np.int64(-1), 0.0, 0.0, 0.0
     scratch = address_of(stack) + AWAY * 8
     # what waits is its distance in the upper and its link in the lower half of a word
     stack[0], waiting = 0, 1
@@ -347,9 +347,9 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
                 t = double_at(scratch + MET + lane * 8)
                 u, v = double_at(scratch + MET + 32 + lane * 8), double_at(scratch + MET + 64 + lane * 8)
                 if t < best and not _lets_through(block * 4 + lane, u, v, cuts, uvs, alphas, sizes):
-                    best, found, wu, wv = t, block * 4 + lane, u, v
+                    best, result, wu, wv = t, block * 4 + lane, u, v
                     side = double_at(scratch + MET + 96 + lane * 8)
-            if found >= 0:
+            if result >= 0:
                 # what begins behind is no longer waited for
                 limit = np.float32(best) * np.float32(LATER)
                 while waiting and _begins(stack[waiting - 1]) > limit:
@@ -370,4 +370,4 @@ def closest_hit(tree, ox, oy, oz, dx, dy, dz, near, far, stack):
                 place -= 1
             stack[place] = word
             waiting += 1
-    return found, best, wu, wv, side
+    return result, best, wu, wv, side

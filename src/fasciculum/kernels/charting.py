@@ -47,17 +47,17 @@ def chart_vertices(faces, where, across, cut, vertex):
                     parent[b] = a
                 else:
                     parent[a] = b
-    found = 0
+    result = 0
     for c in range(3 * count):
         root = c
         while parent[root] != root:
             root = parent[root]
         if root == c:
-            vertex[c] = found
-            found += 1
+            vertex[c] = result
+            result += 1
         else:
             vertex[c] = vertex[root]
-    return found
+    return result
 
 
 @njit(cache=True, nogil=True)

@@ -160,7 +160,7 @@ def factor(triangles, gradient, area, starts, member, order):
         most = max(most, starts[v + 1] - starts[v])
     held, value = np.empty(2 * most + 1, np.int64), np.zeros(n)
     parent, oldest = np.full(n, -1, np.int64), np.full(n, -1, np.int64)
-    flag, found, path = np.full(n, -1, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
+    flag, result, path = np.full(n, -1, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
     begin = np.zeros(n + 1, np.int64)
     for k in range(n):
         count, _ = _row(triangles, gradient, area, starts, member, rank, order[k], k, held, value)
@@ -174,18 +174,18 @@ def factor(triangles, gradient, area, starts, member, order):
                     parent[j] = k
                 j = after
         begin[k + 1] += 1
-        for p in range(_reach(held, count, parent, flag, k, found, path), n):
-            begin[found[p] + 1] += 1
+        for p in range(_reach(held, count, parent, flag, k, result, path), n):
+            begin[result[p] + 1] += 1
     for k in range(n):
         begin[k + 1] += begin[k]
     row, entry, cursor = np.empty(begin[n], np.int64), np.empty(begin[n]), begin[:n].copy()
     flag[:] = -1
     for k in range(n):
         count, diagonal = _row(triangles, gradient, area, starts, member, rank, order[k], k, held, value)
-        top = _reach(held, count, parent, flag, k, found, path)
+        top = _reach(held, count, parent, flag, k, result, path)
         left = diagonal
         for p in range(top, n):
-            j = found[p]
+            j = result[p]
             here = value[j] / entry[begin[j]]
             value[j] = 0.0
             for q in range(begin[j] + 1, cursor[j]):

@@ -200,11 +200,11 @@ def fix_far(triangles, gradient, area, x, starts, member, rings, fixed):
 
 
 @njit(cache=True, nogil=True)
-def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, enough):
+def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, tolerance):
     """Move vertices that are not ``fixed`` downhill, one after the other.
 
     With ``soft`` above 0 folds may be passed through. After the first sweep only vertices are looked at beside which
-    something moved. Stops once no vertex moves by more than ``enough``; returns the sweeps that were made.
+    something moved. Stops once no vertex moves by more than ``tolerance``; returns the sweeps that were made.
     """
     n = len(x)
     awake = np.ones(n, np.bool_)
@@ -219,7 +219,7 @@ def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, eno
             sx, sy, good = _downhill(triangles, gradient, area, x, member, first, last, soft)
             if not good or not (np.isfinite(sx) and np.isfinite(sy)):
                 continue
-            if abs(sx) + abs(sy) <= 0.1 * enough:
+            if abs(sx) + abs(sy) <= 0.1 * tolerance:
                 continue
             before = _energy(triangles, gradient, area, x, member, first, last, soft)
             ox, oy, step = x[v, 0], x[v, 1], 1.0
@@ -235,6 +235,6 @@ def relax(triangles, gradient, area, x, starts, member, fixed, sweeps, soft, eno
             for c in range(first, last):
                 for k in range(3):
                     awake[triangles[member[c] // 3, k]] = True
-        if moved <= enough:
+        if moved <= tolerance:
             return sweep + 1
     return sweeps

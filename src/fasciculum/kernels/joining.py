@@ -225,12 +225,12 @@ def lay_beside(ground, charts, a, b, shared, count, move):
 @njit(cache=True, nogil=True)
 def _triangles(ground, charts, c):
     """Return the triangles of a chart."""
-    found = np.empty(charts.faces[c], np.int64)
+    result = np.empty(charts.faces[c], np.int64)
     t = charts.face_head[c]
-    for n in range(len(found)):
-        found[n] = t
+    for n in range(len(result)):
+        result[n] = t
         t = ground.face_next[t]
-    return found
+    return result
 
 
 @njit(cache=True, nogil=True)
@@ -296,23 +296,23 @@ def attach(ground, charts, a, b, shared, count, move, limits, rules):
             if fixed[v] and abs(x[v, 0] - p) + abs(x[v, 1] - q) > SAME * size:
                 return False
             x[v, 0], x[v, 1], fixed[v] = p, q, True
-    gradient, area, found = np.empty((len(faces), 3, 2)), np.empty(len(faces)), np.zeros(5)
+    gradient, area, result = np.empty((len(faces), 3, 2)), np.empty(len(faces)), np.zeros(5)
     frames(faces, ground.rest, gradient, area)
     starts, member = np.empty(n + 1, np.int64), np.empty(3 * len(faces), np.int64)
     corners_at(triangles, n, starts, member)
     step = np.sqrt(charts.area[b] / len(faces))
-    measure(triangles, gradient, area, x, found)
+    measure(triangles, gradient, area, x, result)
     soft = 0.5
-    while found[0] > 0 and soft > 0.05:
+    while result[0] > 0 and soft > 0.05:
         relax(triangles, gradient, area, x, starts, member, fixed, np.int64(4), soft, 1e-3 * step)
         soft *= 0.4
-        measure(triangles, gradient, area, x, found)
-    if found[0] > 0:
+        measure(triangles, gradient, area, x, result)
+    if result[0] > 0:
         return False
     relax(triangles, gradient, area, x, starts, member, fixed, np.int64(8), 0.0, 2e-3 * step)
-    measure(triangles, gradient, area, x, found)
-    stretched = np.sqrt(found[3] / max(found[1], 1e-300)) > limits[0] or found[4] > limits[1] * found[1]
-    if stretched and max(found[3] - found[1], found[4]) > NEGLIGIBLE * (charts.area[a] + charts.area[b]):
+    measure(triangles, gradient, area, x, result)
+    stretched = np.sqrt(result[3] / max(result[1], 1e-300)) > limits[0] or result[4] > limits[1] * result[1]
+    if stretched and max(result[3] - result[1], result[4]) > NEGLIGIBLE * (charts.area[a] + charts.area[b]):
         return False
     before = np.empty((len(faces), 3, 2))
     good = True

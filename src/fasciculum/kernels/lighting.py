@@ -22,11 +22,11 @@ TOTAL, BACK, THERE, FREE, ODD, SUMS = 0, 3, 6, 7, 8, 9
 def _morton(x, y):
     """Return the number of a texel along a curve that goes through squares within squares."""
     x, y = np.uint32(x), np.uint32(y)
-    found = np.uint32(0)
+    result = np.uint32(0)
     for bit in range(14):
-        found |= ((x >> np.uint32(bit)) & np.uint32(1)) << np.uint32(2 * bit)
-        found |= ((y >> np.uint32(bit)) & np.uint32(1)) << np.uint32(2 * bit + 1)
-    return found
+        result |= ((x >> np.uint32(bit)) & np.uint32(1)) << np.uint32(2 * bit)
+        result |= ((y >> np.uint32(bit)) & np.uint32(1)) << np.uint32(2 * bit + 1)
+    return result
 
 
 @njit(cache=True, nogil=True, inline="always")

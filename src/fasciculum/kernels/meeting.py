@@ -91,7 +91,7 @@ def meet_triangles(typing, block, ox, oy, oz, dx, dy, dz, near, far, found):
 
 
 def _build_triangles(context, builder, signature, values):
-    block, ray, near, far, found = values[0], values[1:7], values[7], values[8], values[9]
+    block, ray, near, far, result = values[0], values[1:7], values[7], values[8], values[9]
     rows = []
     for row in range(9):
         place = builder.add(block, ir.Constant(I64, row * ROW))
@@ -128,7 +128,7 @@ def _build_triangles(context, builder, signature, values):
     ):
         held = builder.and_(held, builder.fcmp_ordered(kind, a, b))
     for row, value in enumerate((t, u, v, side)):
-        _store(builder, value, builder.add(found, ir.Constant(I64, row * WIDE_ROW)))
+        _store(builder, value, builder.add(result, ir.Constant(I64, row * WIDE_ROW)))
     return _mask(builder, held)
 
 

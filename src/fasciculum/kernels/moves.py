@@ -132,7 +132,7 @@ def propose(i, at, turns, turn_at, free, mirror, further, width, height, room, s
     """
     reach, need = solids.reach, keep.need
     count_tiles, cells, _ = room.shape
-    found = np.empty(len(reach), np.int64)
+    result = np.empty(len(reach), np.int64)
     trial = np.empty(5)
     kept, kept_cost, kept_tile = np.empty((2, 5)), np.empty(2), np.empty(2, np.int64)
     slope = np.zeros((len(reach), 3))
@@ -172,9 +172,9 @@ def propose(i, at, turns, turn_at, free, mirror, further, width, height, room, s
         alike = trial[2] * pose[i, 2] + trial[3] * pose[i, 3] > 0.96 and trial[4] == pose[i, 4]
         if alike and on == tile[i] and math.hypot(trial[0] - pose[i, 0], trial[1] - pose[i, 1]) < 0.2 * size:
             continue
-        here = near_ones(i, trial[0], trial[1], 1.5 * need, on, pose, tile, reach, found)
+        here = near_ones(i, trial[0], trial[1], 1.5 * need, on, pose, tile, reach, result)
         worst = kept_cost[1] if kept_count == 2 else np.inf
-        cost = cost_of(i, trial, found, here, worst, solids, pose, keep)
+        cost = cost_of(i, trial, result, here, worst, solids, pose, keep)
         if cost < worst:
             place = min(kept_count, 1)
             if place > 0 and kept_cost[0] > cost:
@@ -186,8 +186,8 @@ def propose(i, at, turns, turn_at, free, mirror, further, width, height, room, s
                 break
     least, chosen = np.inf, -1
     for k in range(kept_count):
-        here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, found)
-        got = minimise_penetration(i, kept[k], found, here, free, further, width, height, solids, pose, keep, slope)
+        here = near_ones(i, kept[k, 0], kept[k, 1], size * 0.4 + 1.5 * need, kept_tile[k], pose, tile, reach, result)
+        got = minimise_penetration(i, kept[k], result, here, free, further, width, height, solids, pose, keep, slope)
         if got < least and clamp_pose(i, kept[k], solids, width, height):
             least, chosen = got, k
         if got <= 0:

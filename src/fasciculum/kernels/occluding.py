@@ -162,13 +162,13 @@ def trace_places(places, where, chosen, shares, tree, wanted, rays, radii, step,
     ``where`` (S, 6) has the place on the sheet last, which scrambles the rays; ``shares`` (S,) is the part of the rays
     that each casts.
     """
-    stack, found, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
+    stack, result, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
     for s in range(len(places)):
         if not chosen[s]:
             continue
         seed = _seed_of(int(where[s, 4] * 4.0), int(where[s, 5] * 4.0))
         many = max(int(np.ceil(rays * shares[s])), 1)
-        _trace(within, places[s], seed, wanted, many, radii, step, floor, stack, found, values[s])
+        _trace(within, places[s], seed, wanted, many, radii, step, floor, stack, result, values[s])
 
 
 @njit(cache=True, nogil=True)
@@ -185,7 +185,7 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
         Of these, metres; ``step`` is how far off its surface a ray begins, ``floor`` the height of an endless floor.
     """
     stack, within = np.empty(ROOM, np.int64), opened(tree)
-    place, found = np.empty(9), np.empty(4)
+    place, result = np.empty(9), np.empty(4)
     for n in range(len(tiles)):
         top, left = (tiles[n] // across) * TILE - 1, (tiles[n] % across) * TILE - 1
         for number in range(WIDE * WIDE):
@@ -195,13 +195,13 @@ def trace_tiles(tiles, across, ids, weights, corners, tree, wanted, rays, radii,
                 continue
             _texel(t, left + x + 0.5, top + y + 0.5, weights, corners, place)
             seed = _seed_of(left + x, top + y)
-            _trace(within, place, seed, wanted, rays, radii, step, floor, stack, found, values[n, y, x])
+            _trace(within, place, seed, wanted, rays, radii, step, floor, stack, result, values[n, y, x])
 
 
 @njit(cache=True, nogil=True)
 def open_at(places, tree, rays, radius, step, floor, openness):
     """Fill ``openness`` (N) of places (N, 9): place, shading normal, face normal. The same rays for each."""
-    stack, found, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
+    stack, result, within = np.empty(ROOM, np.int64), np.empty(4), opened(tree)
     for n in range(len(places)):
-        _openness(within, places[n], hashed(np.uint32(n % 64)), rays, radius, step, floor, stack, found)
-        openness[n] = found[0]
+        _openness(within, places[n], hashed(np.uint32(n % 64)), rays, radius, step, floor, stack, result)
+        openness[n] = result[0]

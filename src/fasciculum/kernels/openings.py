@@ -231,7 +231,7 @@ def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, t
         sy, sx = best // PARTS, best % PARTS
         px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS
         place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, middle)
-    found = 0
+    result = 0
     for part in range(PARTS * PARTS):
         if not free & (1 << part):
             continue
@@ -239,5 +239,5 @@ def _open_parts(n, y, x, top, left, bits, hidden, size, ids, weights, corners, t
         px, py = left + x + (sx + 0.5) / PARTS, top + y + (sy + 0.5) / PARTS
         place_at(triangle_at(ids, n, y + 1, x + 1, px, py, weights), px, py, weights, corners, place)
         if _sees(tree, middle, place, lift, stack):
-            found |= 1 << part
-    return found if found else (1 << best)
+            result |= 1 << part
+    return result if result else (1 << best)

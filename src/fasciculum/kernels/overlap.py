@@ -154,10 +154,10 @@ def self_overlaps(corners, boxes, labels, starts, limits, most):
 
     -1 where finding out would take more than ``most`` looks at pairs.
     """
-    found = np.zeros(len(starts) - 1)
+    result = np.zeros(len(starts) - 1)
     for i in range(len(starts) - 1):
-        found[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], np.bool_(True), limits[i], most)
-    return found
+        result[i] = overlap_in_range(corners, boxes, labels, starts[i], starts[i + 1], np.bool_(True), limits[i], most)
+    return result
 
 
 @njit(cache=True, nogil=True)

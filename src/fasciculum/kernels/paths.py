@@ -185,9 +185,9 @@ def cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, tr
         ox, oy, oz = at[0, i] + at[6, i] * step, at[1, i] + at[7, i] * step, at[2, i] + at[8, i] * step
         dx, dy, dz = ways[0, i], ways[1, i], ways[2, i]
         hit, away, u, v, side = closest_hit(solid, ox, oy, oz, dx, dy, dz, 0.0, np.inf, stack)
-        found, x, y, z = np.int64(-1), 0.0, 0.0, 0.0
+        result, x, y, z = np.int64(-1), 0.0, 0.0, 0.0
         if hit >= 0:
-            found = np.int64(numbers[hit])
+            result = np.int64(numbers[hit])
             x, y, z = front_of(solid, hit)
         if some:
             seed = hashed(np.uint32(np.uint32(seeds[i] + np.uint32(salt)) ^ indexes[i]))
@@ -195,13 +195,13 @@ def cast_ways(count, world, at, step, ways, indexes, seeds, salt, stack, met, tr
                 clear, others, surfaces, ox, oy, oz, dx, dy, dz, away, seed, stack, tint
             )
             if hit >= 0:
-                found, away, u, v, side = np.int64(others[hit]), far, a, b, facing
+                result, away, u, v, side = np.int64(others[hit]), far, a, b, facing
                 x, y, z = front_of(clear, hit)
         length = max(np.sqrt(x * x + y * y + z * z), 1e-30)
         met[0, i], met[1, i], met[2, i], met[3, i] = away, u, v, side
         met[4, i], met[5, i], met[6, i] = x / length, y / length, z / length
         met[TINT, i], met[TINT + 1, i], met[TINT + 2, i] = tint[0], tint[1], tint[2]
-        triangles[i] = found
+        triangles[i] = result
 
 
 @njit(cache=True, nogil=True)

@@ -93,7 +93,7 @@ def _contact(levels, y, x, ring):
     """Count the taken cells under a ring whose corner stands at (y, x)."""
     words, height = ring.shape
     step = np.uint64(levels.shape[2])
-    flat, own, found, one = levels.ravel(), ring.ravel(), np.uint64(0), np.uint64(1)
+    flat, own, result, one = levels.ravel(), ring.ravel(), np.uint64(0), np.uint64(1)
     shift = np.uint64(x & 63)
     rest = np.uint64(63) - shift
     for w in range(words):
@@ -101,8 +101,8 @@ def _contact(levels, y, x, ring):
         for i in range(height):
             j = np.uint64(i)
             cells = (flat[place + j] >> shift) | ((flat[place + step + j] << one) << rest)
-            found += _popcount(own[begin + j] & cells)
-    return np.int64(found)
+            result += _popcount(own[begin + j] & cells)
+    return np.int64(result)
 
 
 @njit(cache=True, nogil=True)

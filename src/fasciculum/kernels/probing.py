@@ -187,16 +187,16 @@ def find_edges(ids, found, where, facing, part, level, marked):
                 for dy, dx in ((-1, 0), (1, 0), (0, -1), (0, 1)):
                     if ids[n, y + dy, x + dx] < 0:
                         continue
-                    there = found[n, y + dy, x + dx]
-                    if there == here and where[n, y, x, 3] == where[n, y + dy, x + dx, 3]:
+                    present = found[n, y + dy, x + dx]
+                    if present == here and where[n, y, x, 3] == where[n, y + dy, x + dx, 3]:
                         continue
-                    if there < -1:
+                    if present < -1:
                         continue
-                    if (there < 0) != (here < 0) or part[there] != part[here]:
+                    if (present < 0) != (here < 0) or part[present] != part[here]:
                         marked[n, y, x] = True
                         break
-                    if there >= 0:
-                        _normal_of(facing, there, where[n, y + dy, x + dx], two)
+                    if present >= 0:
+                        _normal_of(facing, present, where[n, y + dy, x + dx], two)
                         if one[0] * two[0] + one[1] * two[1] + one[2] * two[2] < level:
                             marked[n, y, x] = True
                             break
@@ -263,7 +263,7 @@ def nearest_places(points, tree, far, places, where):
     stack, order = np.empty(WAITING, np.int64), np.empty(WAITING)
     for n in range(len(points)):
         px, py, pz = points[n, 0], points[n, 1], points[n, 2]
-        best, found, bu, bv = far * far, np.int64(-1), 0.0, 0.0
+        best, result, bu, bv = far * far, np.int64(-1), 0.0, 0.0
         stack[0], order[0], waiting = 0, 0.0, 1
         while waiting:
             waiting -= 1
@@ -295,7 +295,7 @@ def nearest_places(points, tree, far, places, where):
                     if e[3] == 0.0 and e[4] == 0.0 and e[5] == 0.0 and e[6] == 0.0 and e[7] == 0.0 and e[8] == 0.0:
                         continue
                     u, v, off = _nearest_on(blocks[block], lane, px, py, pz)
-                    if off < best or (off == best and found < 0):
-                        best, found, bu, bv = off, block * 4 + lane, u, v
-        places[n] = found
+                    if off < best or (off == best and result < 0):
+                        best, result, bu, bv = off, block * 4 + lane, u, v
+        places[n] = result
         where[n, 0], where[n, 1], where[n, 2] = bu, bv, np.sqrt(best)

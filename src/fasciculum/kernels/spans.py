@@ -110,8 +110,8 @@ def smallest_gap_of(spans, starts):
     down = 1
     while down < rows and down - 1 < best:
         for row in range(rows - down):
-            found = gap_of_rows(spans, starts[row], starts[row + 1], starts[row + down], starts[row + down + 1], best)
-            if found < best:
-                best = max(found, down - 1)
+            result = gap_of_rows(spans, starts[row], starts[row + 1], starts[row + down], starts[row + down + 1], best)
+            if result < best:
+                best = max(result, down - 1)
         down += 1
     return best if best < far else -1

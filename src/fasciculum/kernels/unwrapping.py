@@ -62,10 +62,10 @@ def covers_itself(place, faces):
     count = len(faces)
     corners, boxes = np.empty((count, 3, 2)), np.empty((count, 4))
     limit = flat_rows(place, faces, corners, boxes) * ROUNDED
-    found = overlap_in_range(
+    result = overlap_in_range(
         corners, boxes, np.zeros(count, np.int32), np.int64(0), count, np.bool_(True), limit, np.int64(-1)
     )
-    return found if found > limit else 0.0
+    return result if result > limit else 0.0
 
 
 @njit(cache=True, nogil=True)
@@ -155,36 +155,36 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
     _average(triangles, own, faces, x)
     gradient, area = np.empty((count, 3, 2)), np.empty(count)
     frames(faces, rest, gradient, area)
-    found = np.zeros(5)
+    result = np.zeros(5)
     exact = worst <= SAME * max(high_x - low_x, high_y - low_y)
     if not exact:
         starts, member = np.empty(n + 1, np.int64), np.empty(3 * count, np.int64)
         corners_at(triangles, n, starts, member)
         fit(triangles, gradient, area, turn, x, starts, member, 5)
-        measure(triangles, gradient, area, x, found)
-        stretched = np.sqrt(max(found[3] * found[2], 0.0)) / max(found[1], 1e-300)
-        hopeless = found[0] > HOPELESS * count + 3 or (found[0] == 0 and stretched > 1 + 2 * (limits[0] - 1))
+        measure(triangles, gradient, area, x, result)
+        stretched = np.sqrt(max(result[3] * result[2], 0.0)) / max(result[1], 1e-300)
+        hopeless = result[0] > HOPELESS * count + 3 or (result[0] == 0 and stretched > 1 + 2 * (limits[0] - 1))
         if hopeless and count > FEW:
-            figures[0], figures[2] = stretched, found[0]
-            return FOLDED if found[0] > 0 else STRETCHED
-        size = np.sqrt(found[1] / count)
+            figures[0], figures[2] = stretched, result[0]
+            return FOLDED if result[0] > 0 else STRETCHED
+        size = np.sqrt(result[1] / count)
         free, fixed = np.zeros(n, np.bool_), np.zeros(n, np.bool_)
         soft = 0.5
         for _ in range(8):
-            if found[0] == 0:
+            if result[0] == 0:
                 break
             fix_far(triangles, gradient, area, x, starts, member, RINGS, fixed)
             relax(triangles, gradient, area, x, starts, member, fixed, np.int64(4), soft, 1e-3 * size)
             soft *= 0.4
-            measure(triangles, gradient, area, x, found)
-        if found[0] == 0:
+            measure(triangles, gradient, area, x, result)
+        if result[0] == 0:
             relax(triangles, gradient, area, x, starts, member, free, np.int64(6), 0.0, 2e-3 * size)
-            measure(triangles, gradient, area, x, found)
-            if found[0] == 0 and found[3] * found[2] > (limits[0] * found[1]) ** 2:
+            measure(triangles, gradient, area, x, result)
+            if result[0] == 0 and result[3] * result[2] > (limits[0] * result[1]) ** 2:
                 relax(triangles, gradient, area, x, starts, member, free, np.int64(12), 0.0, 2e-3 * size)
-    measure(triangles, gradient, area, x, found)
-    whole = max(found[1], 1e-300)
-    scale = 1.0 if exact or found[2] <= 0 else np.sqrt(found[1] / found[2])
+    measure(triangles, gradient, area, x, result)
+    whole = max(result[1], 1e-300)
+    scale = 1.0 if exact or result[2] <= 0 else np.sqrt(result[1] / result[2])
     for i in range(count):
         for k in range(3):
             place[faces[i], k, 0] = x[triangles[i, k], 0] * scale
@@ -194,8 +194,8 @@ def flatten_chart(faces, where, across, cut, rest, price, thin, place, limits, f
         t = faces[i]
         if double_area(place, t) <= 0.0 and not thin[t]:
             folded += 1
-    figures[0] = np.sqrt(max(found[3] * found[2], 0.0)) / whole
-    figures[1] = found[4] / whole
+    figures[0] = np.sqrt(max(result[3] * result[2], 0.0)) / whole
+    figures[1] = result[4] / whole
     figures[2] = folded
     # an L2 stretch below 1 is none: the chart has collapsed
     if folded > 0 or (not exact and figures[0] < 0.9):

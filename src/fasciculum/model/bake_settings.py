@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from fasciculum.model.choices import Casts, Copies, Edges, FileFormat, Reads, VertexColors
-from fasciculum.model.map_wishes import ALL_THE_WAY, ChannelFile, MapOverride, read_channels, read_wish
+from fasciculum.model.map_overrides import ALL_THE_WAY, ChannelFile, MapOverride, read_channels, read_wish
 from fasciculum.model.maps import AO, KINDS, LIT, Origin
 from fasciculum.model.settings import Stales, setting
 
@@ -117,7 +117,7 @@ class BakeSettings:
         words={True: "clear"},
         option="--clear",
     )
-    #: what is otherwise for single maps, and files packed of channels, as `fasciculum.model.map_wishes` writes them
+    #: what is otherwise for single maps, and files packed of channels, as `fasciculum.model.map_overrides` writes them
     wishes: tuple[str, ...] = ()
     channels: tuple[str, ...] = ()
     edges: Edges = setting(
@@ -418,6 +418,6 @@ class BakeSettings:
         return tuple(dict.fromkeys([*names, *(name for file in self.packed for name in file.maps)]))
 
     @property
-    def alone(self) -> bool:
+    def needs_unique_texels(self) -> bool:
         """Whether some map needs texels of their own for all copies and twins."""
-        return any(KINDS[name].alone for name in self.named if not self.on_light_sheet(name))
+        return any(KINDS[name].needs_unique_texels for name in self.named if not self.on_light_sheet(name))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import AlphaMode, ObjectPolicy, TwinRule, UvPolicy, MaterialTreatment
+from fasciculum.model.choices import AlphaMode, ObjectPolicy, Treatment, TwinRule, UvPolicy
 from fasciculum.model.given import Given
 from fasciculum.model.layout import Layout, Version
 from fasciculum.model.sheet import SheetSettings
@@ -17,10 +17,10 @@ from fasciculum.model.unwrapping import PLAIN, Shaping
 
 def unique_identity(name: str, taken: Collection[str]) -> str:
     """Return an identity for a new bundle: its name, with a number behind it where that is taken."""
-    found, number = name, 2
-    while found in taken:
-        found, number = f"{name} #{number}", number + 1
-    return found
+    result, number = name, 2
+    while result in taken:
+        result, number = f"{name} #{number}", number + 1
+    return result
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,7 +47,7 @@ class Bundle:
     shapings: tuple[tuple[str, Shaping], ...] = ()
     identity: str = ""
     #: how materials are treated, by their names; those that are not named are baked
-    ways: tuple[tuple[str, MaterialTreatment], ...] = ()
+    ways: tuple[tuple[str, Treatment], ...] = ()
     #: the sheet that exists and is used as it is, None when one is made
     given: Given | None = None
 
@@ -60,21 +60,21 @@ class Bundle:
     @cached_property
     def sheet_in_force(self) -> SheetSettings:
         """The sheet's settings as they are followed: without twins when a map needs texels for every copy."""
-        return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.alone else self.sheet
+        return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.needs_unique_texels else self.sheet
 
-    def way(self, material: str) -> MaterialTreatment:
+    def way(self, material: str) -> Treatment:
         """Return how a material is treated."""
-        return self._ways.get(material, MaterialTreatment.BAKE)
+        return self._ways.get(material, Treatment.BAKE)
 
-    def treating(self, materials: Collection[str], way: MaterialTreatment) -> Bundle:
+    def treating(self, materials: Collection[str], way: Treatment) -> Bundle:
         """Return the bundle with some materials treated in a way."""
         ways = {one: other for one, other in self.ways if one not in materials}
-        if way is not MaterialTreatment.BAKE:
+        if way is not Treatment.BAKE:
             ways |= dict.fromkeys(materials, way)
         return replace(self, ways=tuple(sorted(ways.items())))
 
     @cached_property
-    def _ways(self) -> dict[str, MaterialTreatment]:
+    def _ways(self) -> dict[str, Treatment]:
         return dict(self.ways)
 
     def shaping(self, key: str) -> Shaping:

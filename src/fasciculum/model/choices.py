@@ -25,7 +25,7 @@ class Turns(Choice):
     ANY = "any"
 
 
-class MaterialTreatment(Choice):
+class Treatment(Choice):
     """How a material is treated: as islands, on a lane, kept apart, cut at its repeats, in a slice, on a swatch."""
 
     BAKE = "bake"

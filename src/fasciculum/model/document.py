@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import UvEditKind, MaterialTreatment
+from fasciculum.model.choices import Treatment, UvEditKind
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import Finding
@@ -64,7 +64,7 @@ class Document:
     #: what is said of which high-poly objects are read into which
     pairing: Pairing = field(default_factory=Pairing)
     #: treatments that were chosen by hand, by the names of materials: a plan that is taken keeps them
-    treatments: tuple[tuple[str, MaterialTreatment], ...] = ()
+    treatments: tuple[tuple[str, Treatment], ...] = ()
     #: objects of the sources, and of the high-poly models, that were removed from the project
     removed: tuple[str, ...] = ()
     removed_high: tuple[str, ...] = ()

@@ -56,9 +56,9 @@ def matters_of(findings: Iterable[Item], kind: Callable[[Item], object]) -> list
         alike.setdefault(kind(finding), []).append(finding)
     matters: list[tuple[Item, ...]] = []
     for finding in findings:
-        found = alike[kind(finding)]
-        if len(found) <= MOST_ALIKE:
+        result = alike[kind(finding)]
+        if len(result) <= MOST_ALIKE:
             matters.append((finding,))
-        elif finding is found[0]:
-            matters.append(tuple(found))
+        elif finding is result[0]:
+            matters.append(tuple(result))
     return matters

@@ -24,7 +24,7 @@ def model_lamps(scene: Scene) -> tuple[Lamp, ...]:
 @lru_cache(maxsize=8)
 def placed_lamps(scene: Scene) -> tuple[tuple[int, int, Lamp], ...]:
     """Return the lamps of the models with their source and the number of their node in it; worked out once."""
-    found: list[tuple[int, int, Lamp]] = []
+    results: list[tuple[int, int, Lamp]] = []
     taken: set[str] = set()
     for node in scene.nodes:
         tree = scene.sources[node.source].tree if node.source < len(scene.sources) else None
@@ -39,8 +39,8 @@ def placed_lamps(scene: Scene) -> tuple[tuple[int, int, Lamp], ...]:
         while name in taken:
             name, number = f"{wanted} #{number}", number + 1
         taken.add(name)
-        found.append((node.source, node.number, _lamp(name, light, node.world)))
-    return tuple(found)
+        results.append((node.source, node.number, _lamp(name, light, node.world)))
+    return tuple(results)
 
 
 def _lamp(key: str, light: Light, world: NDArray[np.float64]) -> Lamp:

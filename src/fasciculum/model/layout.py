@@ -51,6 +51,51 @@ class Surface:
         return int(self.island.max()) + 1 if len(self.island) else 0
 
 
+@dataclass(frozen=True)
+class IslandColumn:
+    """An array of a layout that has a value for each island.
+
+    Attributes
+    ----------
+    name : str
+        The field of `Layout`.
+    dtype : type
+    value : int, float, bool or None
+        What islands have of which nothing else is known; with None they are counted.
+    stored : str
+        What the array is called in a project file, where that is not its name.
+    """
+
+    name: str
+    dtype: type[np.generic]
+    value: float | None
+    stored: str = ""
+
+    @property
+    def entry(self) -> str:
+        """What the array is called in a project file."""
+        return self.stored or self.name
+
+    def filled(self, count: int, first: int = 0) -> NDArray[Any]:
+        """Return the values of ``count`` islands of which nothing is known; what is counted begins at ``first``."""
+        if self.value is None:
+            return np.arange(first, first + count, dtype=self.dtype)
+        return np.full(count, self.value, self.dtype)
+
+
+#: what a layout knows of each island, beside where it lies; project files and everything that leaves islands out or adds
+#: some goes by this table
+ISLAND_COLUMNS = (
+    IslandColumn("places", np.int32, None),
+    IslandColumn("pinned", np.bool_, False),
+    IslandColumn("moved", np.bool_, False),
+    IslandColumn("shares", np.float64, 1.0),
+    IslandColumn("density_scale", np.float64, 1.0, "squeezed"),
+    IslandColumn("pages", np.int32, 0),
+    IslandColumn("fields", np.int32, -1),
+)
+
+
 @dataclass(frozen=True, eq=False)
 class Layout:
     """Where every island of a sheet lies.
@@ -83,7 +128,7 @@ class Layout:
         Islands that the artist holds where they are; islands that lie elsewhere than in the layout before.
     shares : ndarray of float64, shape (I,)
         Each island's own share, beside that of its object.
-    squeezed : ndarray of float64, shape (I,)
+    density_scale : ndarray of float64, shape (I,)
         By what an island is smaller than its density asks for, since all else was to stay where it was; 1 is not.
     pages : ndarray of int32, shape (I,)
         The page of the sheet that each island lies on, from 0: its tile.
@@ -109,7 +154,7 @@ class Layout:
     pinned: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     moved: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, np.bool_))
     shares: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
-    squeezed: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    density_scale: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     pages: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
     gain: float = math.nan
     #: the trim or cell of a given sheet that each island lies on, shape (I,), -1 where it lies on none
@@ -119,18 +164,9 @@ class Layout:
 
     def __post_init__(self) -> None:
         count = len(self.placements)
-        plain: dict[str, NDArray[Any]] = {
-            "places": np.arange(count, dtype=np.int32),
-            "pinned": np.zeros(count, np.bool_),
-            "moved": np.zeros(count, np.bool_),
-            "shares": np.ones(count),
-            "squeezed": np.ones(count),
-            "pages": np.zeros(count, np.int32),
-            "fields": np.full(count, -1, np.int32),
-        }
-        for name, value in plain.items():
-            if len(getattr(self, name)) != count:
-                object.__setattr__(self, name, value)
+        for column in ISLAND_COLUMNS:
+            if len(getattr(self, column.name)) != count:
+                object.__setattr__(self, column.name, column.filled(count))
         freeze_arrays(self)
 
     @property
@@ -161,10 +197,10 @@ class Layout:
     @cached_property
     def starts(self) -> tuple[int, ...]:
         """The number of each surface's first island in `placements`, and one past the last."""
-        found = [0]
+        results = [0]
         for surface in self.surfaces:
-            found.append(found[-1] + surface.count)
-        return tuple(found)
+            results.append(results[-1] + surface.count)
+        return tuple(results)
 
     @cached_property
     def surface_numbers(self) -> dict[str, int]:
@@ -178,12 +214,12 @@ class Layout:
     @cached_property
     def lanes(self) -> NDArray[np.bool_]:
         """Which islands go across the whole of their sheet, so that they go on at its other side, shape (I,)."""
-        found = np.zeros(len(self.placements), np.bool_)
+        result = np.zeros(len(self.placements), np.bool_)
         for index, surface in enumerate(self.surfaces):
             if surface.count == 1:
                 across = self.sheet_corners(index)[..., 0] - self.pages[self.starts[index]] * self.width
-                found[self.starts[index]] = across.min() < 1e-6 and across.max() > self.width - 1e-6
-        return found
+                result[self.starts[index]] = across.min() < 1e-6 and across.max() > self.width - 1e-6
+        return result
 
     def without(self, objects: Collection[str]) -> Layout:
         """Return the layout without the surfaces of some objects, for figures about the others."""
@@ -192,11 +228,21 @@ class Layout:
             return self
         rows = [np.arange(self.starts[index], self.starts[index + 1]) for index in stays]
         which = np.concatenate(rows) if rows else np.zeros(0, np.int64)
-        each = {
-            name: getattr(self, name)[which]
-            for name in ("placements", "places", "pinned", "moved", "shares", "squeezed", "pages", "fields")
+        return replace(self, surfaces=tuple(self.surfaces[index] for index in stays), **self.islands_at(which))
+
+    def islands_at(self, which: NDArray[np.int64]) -> dict[str, Any]:
+        """Return the arrays that have a row for each island, cut to some of the islands, by their names."""
+        names = ("placements", *(column.name for column in ISLAND_COLUMNS))
+        return {name: getattr(self, name)[which] for name in names}
+
+    def with_more_islands(self, placements: NDArray[np.float64]) -> dict[str, Any]:
+        """Return the arrays that have a row for each island, longer by islands on places of their own."""
+        first = int(self.places.max(initial=-1)) + 1
+        longer: dict[str, NDArray[Any]] = {
+            column.name: np.concatenate([getattr(self, column.name), column.filled(len(placements), first)])
+            for column in ISLAND_COLUMNS
         }
-        return replace(self, surfaces=tuple(self.surfaces[index] for index in stays), **each)
+        return longer | {"placements": np.concatenate([self.placements, placements])}
 
     def before_slices(self) -> Layout:
         """Return the layout of the tiles that hold islands alone; as it is where there are none but slices."""
@@ -212,8 +258,8 @@ class Layout:
 
     def islands_of(self, index: int) -> NDArray[np.int64]:
         """Return the number, among all islands, of each triangle's island of a surface."""
-        found: NDArray[np.int64] = self.surfaces[index].island.astype(np.int64) + self.starts[index]
-        return found
+        result: NDArray[np.int64] = self.surfaces[index].island.astype(np.int64) + self.starts[index]
+        return result
 
     def sheet_corners(self, index: int) -> NDArray[np.float64]:
         """Return a surface's corners on the sheet, shape (T, 3, 2), in texels, pages side by side."""

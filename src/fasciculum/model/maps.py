@@ -116,7 +116,7 @@ class MapKind:
     identity: Identity | None = None
 
     @property
-    def alone(self) -> bool:
+    def needs_unique_texels(self) -> bool:
         """Whether every object and every island needs texels of its own, copies and twins too."""
         return self.sharing is Sharing.NEVER
 

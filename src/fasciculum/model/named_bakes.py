@@ -40,11 +40,11 @@ def find_bakes(titles: Iterable[str], kept: Iterable[NamedBake]) -> list[NamedBa
         Names the title that there is none of, and those that there are.
     """
     kept = tuple(kept)
-    found: list[NamedBake] = []
+    results: list[NamedBake] = []
     for title in titles:
         fitting = [one for one in kept if title == "all" or one.title.lower() == title.lower()]
         if not fitting:
             known = ", ".join(dict.fromkeys(one.title for one in kept)) or "none yet"
             raise UsageError(f"there is no bake named {title!r}.", hint=f"There are: {known}.")
-        found += [one for one in fitting if one not in found]
-    return found
+        results += [one for one in fitting if one not in results]
+    return results

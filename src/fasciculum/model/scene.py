@@ -220,8 +220,8 @@ class Primitive:
         """Return the texture coordinates of the corners, transform included, shape (T, 3, 2); the set must be there."""
         matrix = slot.matrix()
         plain = self.uv_sets[slot.uv_set].astype(np.float64)[self.triangles]
-        found: NDArray[np.float64] = plain @ matrix[:, :2].T + matrix[:, 2]
-        return found
+        result: NDArray[np.float64] = plain @ matrix[:, :2].T + matrix[:, 2]
+        return result
 
 
 @dataclass(frozen=True, eq=False)
@@ -358,7 +358,7 @@ class Scene:
     @cached_property
     def shapes(self) -> dict[str, str]:
         """For each object a digest of what its layout is made from: its surface, its size and how it is read."""
-        found = {}
+        results = {}
         for item in self.objects:
             linear = self.nodes[item.node].world[:3, :3]
             form = linear.T @ linear
@@ -366,14 +366,14 @@ class Scene:
             for primitive in self.primitives_of(item):
                 slots = self.material_of(primitive).slots()
                 parts += [primitive.shape, repr([(role, slot.uv_set) for role, slot in slots.items()])]
-            found[item.key] = digest_of(*parts)
-        return found
+            results[item.key] = digest_of(*parts)
+        return results
 
     @cached_property
     def surfaces(self) -> dict[str, str]:
         """For each object a digest of what its maps are baked from, its shape aside."""
         content = [self._content(material) for material in self.materials]
-        found = {}
+        results = {}
         for item in self.objects:
             parts = []
             for primitive in self.primitives_of(item):
@@ -381,16 +381,16 @@ class Scene:
             stack = self.stack(item.key)
             if stack:
                 # what is projected depends on where an object stands, what rays meet on all others
-                parts += [repr(tuple(layer.content for layer in stack)), self.standing[item.key]]
+                parts += [repr(tuple(layer.content for layer in stack)), self.occluder_digests[item.key]]
                 if any(layer.mask.kind in (MaskKind.AO, MaskKind.CURVATURE) for layer in stack):
-                    parts += list(self.standing.values())
-            found[item.key] = digest_of(*parts)
-        return found
+                    parts += list(self.occluder_digests.values())
+            results[item.key] = digest_of(*parts)
+        return results
 
     @cached_property
-    def standing(self) -> dict[str, str]:
+    def occluder_digests(self) -> dict[str, str]:
         """For each object a digest of where it stands and what of it is cut out: what it keeps from others."""
-        found = {}
+        results = {}
         for item in self.objects:
             parts: list[str | NDArray[Any]] = [self.nodes[item.node].world]
             for primitive in self.primitives_of(item):
@@ -400,20 +400,20 @@ class Scene:
                     "" if slot is None else f"{self.images[slot.image].pixels} {slot!r} {material.base_color_factor[3]}"
                 )
                 parts += [primitive.shape, f"{material.alpha_mode} {material.alpha_cutoff} {cut}"]
-            found[item.key] = digest_of(*parts)
-        return found
+            results[item.key] = digest_of(*parts)
+        return results
 
     @cached_property
     def partners(self) -> dict[str, str]:
         """For each object that high-poly ones are read into a digest of these, as they lie about it."""
-        detail, found = self.detail, {}
+        detail, result = self.detail, {}
         if detail is None:
             return {}
         for pair in detail.pairs:
             if not self.has(pair.low) or not pair.high:
                 continue
-            found[pair.low] = digest_of(self.relation(pair), repr((pair.span, pair.own, pair.handles)))
-        return found
+            result[pair.low] = digest_of(self.relation(pair), repr((pair.span, pair.own, pair.handles)))
+        return result
 
     def read_into(self, key: str) -> tuple[str, ...]:
         """Return the high-poly objects that are read into an object."""
@@ -437,7 +437,7 @@ class Scene:
             parts.append(scene.surfaces[key])
         return digest_of(*parts)
 
-    def alike(self, item: Object) -> tuple[int, tuple[int, ...], str]:
+    def instance_key(self, item: Object) -> tuple[int, tuple[int, ...], str]:
         """Return what copies of one mesh at one size have in common, and nothing else has."""
         return self.nodes[item.node].mesh, item.primitives, self.shapes[item.key] + self.partners.get(item.key, "")
 
@@ -454,14 +454,14 @@ class Scene:
     @cached_property
     def material_names(self) -> tuple[str, ...]:
         """The materials' names, each once: with a number behind it where several have one."""
-        found: list[str] = []
+        results: list[str] = []
         for material in self.materials:
             wanted = material.name or "material"
             name, number = wanted, 2
-            while name in found:
+            while name in results:
                 name, number = f"{wanted} #{number}", number + 1
-            found.append(name)
-        return tuple(found)
+            results.append(name)
+        return tuple(results)
 
     def material_name(self, index: int) -> str:
         """Return the name that a material is known by, also glTF's default, -1."""

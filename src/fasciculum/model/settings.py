@@ -121,8 +121,8 @@ class Declared:
 def setting(default: Value, label: str, tip: str, **more: Any) -> Value:
     """Return a data class's field with what is said of it; parameters are those of `Setting`."""
     told = Setting(label, tip, **more)
-    found: Value = field(default=default, metadata={"setting": told})
-    return found
+    result: Value = field(default=default, metadata={"setting": told})
+    return result
 
 
 def settings_of(holder: type) -> tuple[Declared, ...]:
@@ -133,13 +133,13 @@ def settings_of(holder: type) -> tuple[Declared, ...]:
 @lru_cache(maxsize=64)
 def _settings_of(holder: type) -> tuple[Declared, ...]:
     kinds = typing.get_type_hints(holder)
-    found = []
+    results = []
     for entry in dataclasses.fields(holder):
         told = entry.metadata.get("setting")
         if told is not None:
             kind, optional = _plain(kinds[entry.name])
-            found.append(Declared(entry.name, kind, optional, entry.default, told))
-    return tuple(found)
+            results.append(Declared(entry.name, kind, optional, entry.default, told))
+    return tuple(results)
 
 
 def _plain(kind: Any) -> tuple[Any, bool]:
@@ -161,8 +161,8 @@ def declared(holder: type, name: str) -> Declared:
 def words_of(settings: Any, name: str) -> str:
     """Return what the window calls the value that a setting has."""
     value = getattr(settings, name)
-    found: str = declared(type(settings), name).setting.words.get(value, str(value))
-    return found
+    result: str = declared(type(settings), name).setting.words.get(value, str(value))
+    return result
 
 
 def rules_of(settings: Any) -> Iterator[Any]:

@@ -133,13 +133,13 @@ def open_project(
     progress.update(0.8, "Reading layouts and maps")
     read = reader.bundles(keep)
     shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
-    found = match_objects(shapes, scene)
+    result = match_objects(shapes, scene)
     delivery, *deliveries = (_known_kinds(settings, notes) for settings in reader.deliveries())
     notes += reader.findings
     taken: set[str] = set()
     bundles = []
     for bundle in read:
-        lost = [key for key in bundle.objects if key not in found]
+        lost = [key for key in bundle.objects if key not in result]
         notes += [
             Finding(
                 "object_gone",
@@ -152,7 +152,7 @@ def open_project(
             for key in lost
         ]
         # an object that a damaged project names twice stays with the first
-        mine = {old: new for old, new in found.items() if new not in taken}
+        mine = {old: new for old, new in result.items() if new not in taken}
         carried = carried_bundle(bundle, mine, scene)
         taken |= set(carried.objects)
         bundles.append(_brought_up(scene, carried, reader.earlier_digests.get(bundle.name, "")))

@@ -12,12 +12,12 @@ from numpy.typing import NDArray
 from fasciculum.baking.occlusion import radii_of, rays_of
 from fasciculum.checks.textures import CheckedTexture, textures_of
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
 from fasciculum.model.layout import Layout
-from fasciculum.model.map_wishes import ChannelFile
+from fasciculum.model.map_overrides import ChannelFile
 from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, HEIGHT, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures
@@ -34,8 +34,8 @@ from fasciculum.uv.overlaps import covered_areas, overlapping_objects, self_over
 from fasciculum.uv.sets import sets_of
 from fasciculum.ways.apart import apart_materials
 from fasciculum.ways.flats import flat_values
-from fasciculum.ways.laid import ResolvedBundle
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolved import ResolvedBundle
+from fasciculum.ways.resolving import resolve_bundle
 
 VERSION = 1
 
@@ -182,8 +182,8 @@ def _bundle_entry(
 
 def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str, Any]:
     """Return where lanes and swatches lie, texels."""
-    lanes = [patch for patch in on.patches if patch.way is MaterialTreatment.LANE]
-    swatches = [patch for patch in on.patches if patch.way is MaterialTreatment.SWATCH]
+    lanes = [patch for patch in on.patches if patch.way is Treatment.LANE]
+    swatches = [patch for patch in on.patches if patch.way is Treatment.SWATCH]
     entry: dict[str, Any] = {}
     if lanes:
         entry["lanes"] = [
@@ -193,7 +193,7 @@ def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str
         entry["swatches"] = [
             {"box": list(patch.box or ()), "values": _values_entry(scene, patch.material)} for patch in swatches
         ]
-    sliced = [patch for patch in on.patches if patch.way is MaterialTreatment.SLICE]
+    sliced = [patch for patch in on.patches if patch.way is Treatment.SLICE]
     if sliced:
         entry["slices"] = [
             {"slice": number, "material": scene.material_name(patch.material)} for number, patch in enumerate(sliced)
@@ -204,12 +204,12 @@ def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str
 def _values_entry(scene: Scene, material: int) -> dict[str, Any]:
     values = flat_values(scene, scene.materials[material]) or ()
     names = ("base_color", 4), ("occlusion", 1), ("roughness", 1), ("metallic", 1), ("emissive", 3)
-    found, first = {}, 0
+    result, first = {}, 0
     for name, count in names:
         part = [number(value, 6) for value in values[first : first + count]]
-        found[name] = part if count > 1 else (part[0] if part else None)
+        result[name] = part if count > 1 else (part[0] if part else None)
         first += count
-    return found
+    return result
 
 
 def _materials_entry(
@@ -220,15 +220,15 @@ def _materials_entry(
     One that is kept apart says as which material it is delivered: several that differ in their colour alone are one.
     """
     sheet = [file for (name, _), file in files.items() if name == bundle.name]
-    found = []
+    results = []
     for index in sorted({one for key in bundle.objects for one in scene.materials_of(scene.object(key))}):
         name = scene.material_name(index)
         own = [key for key in bundle.objects if index in scene.materials_of(scene.object(key))]
         way = on.way_of(index)
-        kept = way is MaterialTreatment.APART
+        kept = way is Treatment.APART
         entry = {"name": name, "way": str(way), "objects": own, "files": [] if kept else sheet}
-        found.append(entry | ({"delivered_as": scene.material_name(apart[index])} if index in apart and kept else {}))
-    return found
+        results.append(entry | ({"delivered_as": scene.material_name(apart[index])} if index in apart and kept else {}))
+    return results
 
 
 def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
@@ -236,8 +236,8 @@ def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
     if name == HEIGHT.name:
         pairs = [] if scene.detail is None else scene.detail.pairs
         told = bundle.bake.reach_out, bundle.bake.reach_in
-        found = [pair.greatest(told) for pair in pairs if pair.low in bundle.objects]
-        return {"metres": round(max(found, default=0.0), 6)}
+        results = [pair.greatest(told) for pair in pairs if pair.low in bundle.objects]
+        return {"metres": round(max(results, default=0.0), 6)}
     place = {AO.name: 0, BENT_NORMAL.name: 0, THICKNESS.name: 1, CURVATURE.name: 2}.get(name)
     if place is None:
         return {}
@@ -371,7 +371,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
     """Describe each UV set of an object: span, self-overlap, density is that of the leading texture."""
     corners = corners_of(scene, item)
     primitives = scene.primitives_of(item)
-    found = []
+    results = []
     for set_number in range(max((len(primitive.uv_sets) for primitive in primitives), default=0)):
         if not all(primitive.has_uv(set_number) for primitive in primitives):
             continue
@@ -384,10 +384,10 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
         )
         reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)
-        overlap = self_overlap(chosen.source, islands, enough=1e-3)
+        overlap = self_overlap(chosen.source, islands, threshold=1e-3)
         once, twice = covered_areas(chosen.source)
         flat = abs(signed_uv_areas(chosen.source)).sum()
-        found.append(
+        results.append(
             {
                 "set": set_number,
                 "islands": len(overlap),
@@ -398,7 +398,7 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
                 "overlap_share": number(twice / once if once > 0 else 0.0, 6),
             }
         )
-    return found
+    return results
 
 
 def _joined(parts: list[Any]) -> NDArray[np.float64]:

@@ -35,7 +35,7 @@ from fasciculum.model.scene import Image, Material, Mesh, Node, Object, Primitiv
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.bake.bake import bake
-from fasciculum.operations.bake.light_view import look
+from fasciculum.operations.bake.progressive_render import look
 from fasciculum.operations.check.check import check_bundle
 from fasciculum.operations.check.missed import missed_parts, missed_texels
 from fasciculum.operations.gather.pairing import pair_up
@@ -78,7 +78,7 @@ def warm_packing() -> None:
     for padding in (0, 1):
         packer = Packer(islands, Rules(96, 96, padding, 1, "any", True))
         packer.construct()
-        packer.enough = Patience(padding)
+        packer.stop_early = Patience(padding)
         packer.improve(MOST_WAITED)
         Packer(islands[1:3], Rules(96, 96, padding, 1), held=[islands[0] * 9.0 + 30.0]).construct(scale=9.0)
 

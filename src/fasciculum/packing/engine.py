@@ -63,7 +63,7 @@ class Packer:
         Islands that already lie on the sheet, in texels, tiles side by side; the rest goes around them.
     show : callable, optional
         Called with each better packing as it is found, from the caller's thread.
-    enough : callable, optional
+    stop_early : callable, optional
         Asked every now and then whether to end with the best packing so far.
     """
 
@@ -76,13 +76,13 @@ class Packer:
         held: Sequence[NDArray[np.float64]] = (),
         seed: int = 0,
         show: Callable[[Packed], None] | None = None,
-        enough: Callable[[], bool] = lambda: False,
+        stop_early: Callable[[], bool] = lambda: False,
         progress: Progress = SILENT,
     ) -> None:
         self.rules, self.smallest, self.seed = rules, smallest, seed
         self.judge = Judge(islands, rules, held)
         self.held = shapes_of(list(held)) if held else None
-        self.show, self.enough, self.progress = show, enough, progress
+        self.show, self.stop_early, self.progress = show, stop_early, progress
         self.shapes = shapes_of(islands)
         self.best = Packed(0.0, np.zeros((len(islands), 6)))
         #: the scale that all are packed at, when it is not to be found
@@ -111,8 +111,8 @@ class Packer:
         )
 
     def _content(self) -> bool:
-        """Whether there is a packing and whoever waits for a better one has had enough."""
-        return self.best.scale > 0 and self.enough()
+        """Whether there is a packing and whoever waits for a better one has had stop_early."""
+        return self.best.scale > 0 and self.stop_early()
 
     def go_on(self) -> bool:
         """Tell whether a thread is to go on."""
@@ -154,13 +154,13 @@ class Packer:
             if self._content():
                 self._stop.set()
             time.sleep(0.004)
-        found = []
+        results = []
         for attempt in [one.result() for one in waiting]:
             if attempt.whole and self.offer(attempt.scale, attempt.placements) and self.show is not None:
                 self.show(self.best)
             refused = attempt.whole and attempt.scale > self.best.scale
-            found.append(replace(attempt, lost=len(self.shapes)) if refused else attempt)
-        return found
+            results.append(replace(attempt, lost=len(self.shapes)) if refused else attempt)
+        return results
 
     def guess(self) -> float:
         """Return the scale at which islands with their padding would fill most of the sheet, texels per metre."""
@@ -222,7 +222,7 @@ class Packer:
         return False
 
     def improve(self, seconds: float) -> Packed:
-        """Look for better packings for so long, or until there is enough; returns the best."""
+        """Look for better packings for so long, or until there is stop_early; returns the best."""
         if self.best.scale <= 0 or seconds <= 0 or not len(self.shapes):
             return self.best
         began = time.monotonic()
@@ -234,7 +234,7 @@ class Packer:
         for thread in threads:
             thread.start()
         try:
-            while (spent := time.monotonic() - began) < seconds and not self.enough() and self._ended < THREADS:
+            while (spent := time.monotonic() - began) < seconds and not self.stop_early() and self._ended < THREADS:
                 self.progress.update(spent / seconds, f"Improving: {self.best.scale:.1f} px/m")
                 if self.show is not None and self.best is not shown and time.monotonic() - self._shown > 0.2:
                     shown, self._shown = self.best, time.monotonic()
@@ -313,7 +313,7 @@ def pack(
     smallest: float = 0.0,
     held: Sequence[NDArray[np.float64]] = (),
     show: Callable[[Packed], None] | None = None,
-    enough: Callable[[], bool] = lambda: False,
+    stop_early: Callable[[], bool] = lambda: False,
     progress: Progress = SILENT,
 ) -> Packed:
     """Find a place for each island, at the greatest scale at which all fit, or at ``scale``.
@@ -328,7 +328,7 @@ def pack(
         held=held,
         seed=seed,
         show=show,
-        enough=enough,
+        stop_early=stop_early,
         progress=progress.part(0.0, 0.1 if seconds else 1.0),
     )
     packer.construct(scale=scale)

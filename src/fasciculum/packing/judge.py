@@ -45,9 +45,9 @@ class Judge:
         rows = placements[self._labels].reshape(-1, 2, 3)
         placed = np.einsum("tij,tkj->tki", rows[..., :2], self._corners) + rows[:, None, :, 2]
         pages = self._pages(placed, self._labels)
-        found = verify(placed, self._labels, rules.width, rules.height, pages=pages)
-        if not found.keeps(rules.padding, rules.margin) or not len(self._held):
-            return found.keeps(rules.padding, rules.margin)
+        result = verify(placed, self._labels, rules.width, rules.height, pages=pages)
+        if not result.keeps(rules.padding, rules.margin) or not len(self._held):
+            return result.keeps(rules.padding, rules.margin)
         corners = np.concatenate([placed, self._held])
         # those that lie there already count as one
         labels = np.concatenate([self._labels, np.full(len(self._held), len(placements), np.int32)])

@@ -55,7 +55,7 @@ def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outl
     owner = np.repeat(np.arange(len(layout.surfaces)), np.diff(starts))
     order = np.argsort(layout.places, kind="stable")
     bounds = np.searchsorted(layout.places[order], np.arange(len(lines.islands)))
-    found = []
+    results = []
     for place in range(len(lines.islands) - 1):
         islands = order[bounds[place] : bounds[place + 1]].tolist()
         objects = tuple(dict.fromkeys(key for index in islands for key in layout.surfaces[owner[index]].objects))
@@ -63,5 +63,5 @@ def island_outlines(layout: Layout, *, progress: Progress = SILENT) -> list[Outl
             lines.points[lines.loops[loop] : lines.loops[loop + 1]]
             for loop in range(int(lines.islands[place]), int(lines.islands[place + 1]))
         )
-        found.append(Outline(place, tuple(islands), objects, loops))
-    return found
+        results.append(Outline(place, tuple(islands), objects, loops))
+    return results

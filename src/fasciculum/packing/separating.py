@@ -103,35 +103,35 @@ class Separating:
         """Move islands until none is too near to another; False when hop after hop gains nothing."""
         separator = self.separator
         idle, least = 0, math.inf
-        pairs, found = self._settled()
+        pairs, result = self._settled()
         while self.packer.go_on() and self.packer.best.scale < separator.scale:
             if not len(pairs):
                 parted = self._parted()
                 if parted is not None:
                     return parted
-                pairs, found = separator.clashes()
+                pairs, result = separator.clashes()
                 least = math.inf
                 continue
-            total = float(found.sum())
+            total = float(result.sum())
             if total < least * (1 - GAIN):
                 least, idle = total, 0
             idle += 1
             if idle > patience:
                 return False
             if idle == patience // 2:
-                pairs, found = self._settled()
+                pairs, result = self._settled()
                 continue
             if idle % 8 == 1:
                 separator.look_for_room()
             # small ones sooner: they find room elsewhere
-            each = np.bincount(pairs.ravel(), np.repeat(found, 2), len(separator.pose)) / separator.solids.reach
+            each = np.bincount(pairs.ravel(), np.repeat(result, 2), len(separator.pose)) / separator.solids.reach
             each = each[: len(separator.shapes)]
             self.hops += 1
             who = separator.hop(int(self.rng.choice(len(each), p=each / each.sum())))
             if who is not None:
                 stale = np.isin(pairs, who).any(axis=1)
                 new, deep = separator.clashes(who)
-                pairs, found = np.concatenate([pairs[~stale], new]), np.concatenate([found[~stale], deep])
+                pairs, result = np.concatenate([pairs[~stale], new]), np.concatenate([result[~stale], deep])
         return False
 
     def _parted(self) -> bool | None:

@@ -146,8 +146,8 @@ class Separator:
     def clashes(self, who: NDArray[np.int64] | None = None) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """Return the pairs that lie too near, all or those of ``who``, and how deep."""
         some = self._all if who is None else who[who < len(self._all)]
-        found = depths(some, self.solids, self.pose, self.tile, self._keep(), self._pairs, self._found)
-        return self._pairs[:found].copy(), self._found[:found].copy()
+        result = depths(some, self.solids, self.pose, self.tile, self._keep(), self._pairs, self._found)
+        return self._pairs[:result].copy(), self._found[:result].copy()
 
     def relax(self, rounds: int, who: NDArray[np.int64] | None = None) -> float:
         """Move islands at once, all or ``who``; return the squares of the depths that are left."""
@@ -200,11 +200,11 @@ class Separator:
         self, islands: NDArray[np.int64], pose: NDArray[np.float64], tile: NDArray[np.int64]
     ) -> NDArray[np.bool_]:
         reach = self.solids.reach
-        found = np.zeros(len(reach), bool)
+        result = np.zeros(len(reach), bool)
         for one in islands:
             span = reach + reach[one] + self._middling * AROUND
-            found |= (tile == tile[one]) & (((pose[:, :2] - pose[one, :2]) ** 2).sum(axis=1) < span * span)
-        return found
+            result |= (tile == tile[one]) & (((pose[:, :2] - pose[one, :2]) ** 2).sum(axis=1) < span * span)
+        return result
 
     def _propose(self, island: int, at: tuple[int, float, float], candidates: int) -> bool:
         width, height = self.size
@@ -248,8 +248,8 @@ class Separator:
         boxes = np.column_stack([np.minimum.reduceat(placed, first), np.maximum.reduceat(placed, first)])
         pairs = np.empty((4096, 2), np.int64)
         touching = TOUCHING + ROUNDING * max(self.rules.width * self.rules.tiles, self.rules.height)
-        found = exact_near(placed, lines.loops, lines.islands, boxes, self.tile, touching, pairs)
-        return self._of_movable(pairs[:found])
+        result = exact_near(placed, lines.loops, lines.islands, boxes, self.tile, touching, pairs)
+        return self._of_movable(pairs[:result])
 
     def too_near(self, owner: NDArray[np.int32], who: NDArray[np.int64] | None = None) -> NDArray[np.int64]:
         """Return the pairs, all or those among ``who``, with fewer free texels between them than the padding; exact.
@@ -259,8 +259,8 @@ class Separator:
         some = self._every if who is None else who
         lines, rules = self._lines, self.rules
         pairs = np.empty((4096, 2), np.int64)
-        found = too_near(self._placed(), lines.loops, lines.islands, some, rules.padding, SLACK, owner, pairs)
-        return self._of_movable(np.unique(np.sort(pairs[:found], axis=1), axis=0))
+        result = too_near(self._placed(), lines.loops, lines.islands, some, rules.padding, SLACK, owner, pairs)
+        return self._of_movable(np.unique(np.sort(pairs[:result], axis=1), axis=0))
 
     def _of_movable(self, pairs: NDArray[np.int64]) -> NDArray[np.int64]:
         """Return the pairs of which one at least may move: how what is held lies among itself is not asked."""

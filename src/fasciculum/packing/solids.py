@@ -49,9 +49,9 @@ def solids_of(shapes: Shapes, around: float, check: Callable[[], None] = lambda:
         width, height = (np.ceil((high - low + 2 * apart) / cell).astype(int) + 2).tolist()
         field = np.empty((height, width), np.float32)
         fill_field(points, loops, float(corner[0]), float(corner[1]), cell, field)
-        found = np.zeros((CIRCLES, 3))
-        held = fill_circles(field, float(corner[0]), float(corner[1]), cell, found)
-        circles.append(found[:held])
+        result = np.zeros((CIRCLES, 3))
+        held = fill_circles(field, float(corner[0]), float(corner[1]), cell, result)
+        circles.append(result[:held])
         circle_at.append(circle_at[-1] + held)
         fields.append(field.ravel())
         grids.append((start, width, height, corner[0], corner[1], 1 / cell))
@@ -127,17 +127,17 @@ def _samples(
     points: NDArray[np.float64], loops: NDArray[np.int64], spacing: float
 ) -> tuple[NDArray[np.float64], list[tuple[int, int]]]:
     """Return corners and points between them no further apart than ``spacing``, and runs of up to eight of them."""
-    found, runs, at = [], [], 0
+    result, runs, at = [], [], 0
     for first, last in itertools.pairwise(loops):
         own = points[first:last]
         after = np.roll(own, -1, axis=0)
         parts = np.maximum(np.ceil(np.hypot(*(after - own).T) / spacing), 1).astype(int)
         which = np.repeat(np.arange(len(own)), parts)
         share = (np.arange(len(which)) - np.repeat(np.cumsum(parts) - parts, parts)) / parts[which]
-        found.append(own[which] + (after - own)[which] * share[:, None])
+        result.append(own[which] + (after - own)[which] * share[:, None])
         runs += [(at + start, at + min(start + 8, len(which))) for start in range(0, len(which), 8)]
         at += len(which)
-    return np.concatenate(found), runs
+    return np.concatenate(result), runs
 
 
 def _hull(points: NDArray[np.float64]) -> NDArray[np.float64]:

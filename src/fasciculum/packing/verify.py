@@ -81,10 +81,10 @@ def verify(
     outside = bool(read.min() < 0 or (read > size).any())
     gaps, borders, clashes = [], [], 0
     for number in np.unique(page).tolist():
-        found = _texels(read[page == number], labels[page == number], width, height)
-        clashes += found[2]
-        gaps += [found[0]] if found[0] >= 0 else []
-        borders += [found[1]] if found[1] >= 0 else []
+        result = _texels(read[page == number], labels[page == number], width, height)
+        clashes += result[2]
+        gaps += [result[0]] if result[0] >= 0 else []
+        borders += [result[1]] if result[1] >= 0 else []
     # two islands that share no texel share no area; off the sheet nobody counted texels
     overlap = overlap_between(corners, labels) if clashes or outside else 0.0
     gap, border = min(gaps, default=-1), min(borders, default=-1)

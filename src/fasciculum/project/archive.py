@@ -81,7 +81,7 @@ def plausible(size: int, packed: int) -> bool:
 
 def _salvaged(data: bytes) -> dict[str, bytes]:
     """Return the members of a zip whose directory is lost, by walking from header to header."""
-    found: dict[str, bytes] = {}
+    results: dict[str, bytes] = {}
     at = data.find(LOCAL)
     while 0 <= at <= len(data) - 30:
         method, _, _, crc, packed, size, name_length, extra = struct.unpack_from("<HHHIIIHH", data, at + 8)
@@ -91,11 +91,11 @@ def _salvaged(data: bytes) -> dict[str, bytes]:
             try:
                 plain = zlib.decompressobj(-15).decompress(body, size + 1) if method == 8 else body
                 if len(plain) == size and zlib.crc32(plain) == crc:
-                    found[data[at + 30 : at + 30 + name_length].decode("utf-8", "replace")] = plain
+                    results[data[at + 30 : at + 30 + name_length].decode("utf-8", "replace")] = plain
             except zlib.error:
                 pass
         at = data.find(LOCAL, max(start, at + 4))
-    return found
+    return results
 
 
 def read_arrays(
@@ -114,10 +114,10 @@ def read_arrays(
     ------
     KeyError, ValueError
     """
-    found = {}
+    results = {}
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
-        there = set(archive.namelist())
-        more = {name: shape for name, shape in (optional or {}).items() if f"{name}.npy" in there}
+        present = set(archive.namelist())
+        more = {name: shape for name, shape in (optional or {}).items() if f"{name}.npy" in present}
         for name, (kind, dimensions) in (wanted | more).items():
             info = archive.getinfo(f"{name}.npy")
             if not plausible(info.file_size, info.compress_size):
@@ -130,5 +130,5 @@ def read_arrays(
                 raise ValueError(f"{name} is of another kind")
             if int(np.prod(shape, dtype=object)) * dtype.itemsize != len(raw) - stream.tell():
                 raise ValueError(f"{name} is not as long as it says")
-            found[name] = np.load(io.BytesIO(raw), allow_pickle=False)
-    return found
+            results[name] = np.load(io.BytesIO(raw), allow_pickle=False)
+    return results

@@ -10,7 +10,7 @@ import msgspec
 
 from fasciculum.errors import MalformedFile, UsageError
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.map_wishes import read_channels, read_wish
+from fasciculum.model.map_overrides import read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.project.schema import BakeEntry
@@ -43,15 +43,15 @@ def read_bake(raw: Any, tell: Callable[[str], None]) -> BakeSettings:
 
 def _readable(texts: tuple[str, ...], read: Callable[[str], object], tell: Callable[[str], None]) -> tuple[str, ...]:
     """Return the texts that make sense; the others are told and left out."""
-    found = []
+    results = []
     for text in texts:
         try:
             read(text)
         except UsageError as error:
             tell(f"{error.message} It was left out.")
             continue
-        found.append(text)
-    return tuple(found)
+        results.append(text)
+    return tuple(results)
 
 
 def bake_entries(bakes: Iterable[NamedBake]) -> list[BakeEntry]:
@@ -81,15 +81,15 @@ def presets_of(data: bytes, name: str, tell: Callable[[str], None]) -> tuple[Nam
         When it holds none.
     """
     try:
-        found = msgspec.json.decode(data, type=BakesFile)
+        result = msgspec.json.decode(data, type=BakesFile)
     except (msgspec.MsgspecError, ValueError) as error:
         raise MalformedFile(
             f"the file holds no named bakes ({error}).", file=name, hint="Choose one that was kept here."
         ) from error
-    if found.version != VERSION:
+    if result.version != VERSION:
         raise MalformedFile(
-            f"the file is of version {found.version}, which is not known here.",
+            f"the file is of version {result.version}, which is not known here.",
             file=name,
             hint="Open it with the version of Fasciculum that wrote it.",
         )
-    return read_bakes(found.bakes, tell)
+    return read_bakes(result.bakes, tell)

@@ -16,14 +16,22 @@ import numpy as np
 
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, Choice, ColorSpace, FileFormat, ObjectPolicy, TwinRule, MaterialTreatment
+from fasciculum.model.choices import (
+    AlphaMode,
+    Choice,
+    ColorSpace,
+    FileFormat,
+    ObjectPolicy,
+    Treatment,
+    TwinRule,
+)
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import UvEdit
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.given import Given
 from fasciculum.model.layers import Layer
-from fasciculum.model.layout import Layout, Surface, Version
+from fasciculum.model.layout import ISLAND_COLUMNS, Layout, Surface, Version
 from fasciculum.model.lighting import Lighting
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.maps import KINDS
@@ -38,16 +46,6 @@ from fasciculum.project.bakes import read_bake, read_bakes
 from fasciculum.project.settings import read_settings
 from fasciculum.project.upgrades import upgraded
 
-#: arrays of a layout with a row for each island, their kinds and dimensions
-EACH_ISLAND = {
-    "places": ("i", 1),
-    "pinned": ("b", 1),
-    "moved": ("b", 1),
-    "shares": ("f", 1),
-    "squeezed": ("f", 1),
-    "pages": ("i", 1),
-    "fields": ("i", 1),
-}
 Word = TypeVar("Word", bound=Choice)
 #: what reading a damaged part may raise
 DAMAGE = (KeyError, ValueError, OSError, zipfile.BadZipFile, struct.error, zlib.error, InputError)
@@ -138,30 +136,30 @@ class ProjectReader:
 
     def lighting(self) -> Lighting:
         """Return what is said of what shines, the sky's picture where it is from the project's folder."""
-        found = read_settings(Lighting, self.entry.lighting, lambda words: self._tell("unknown_choice", words, ""))
-        if found.sky.picture:
-            place = self._from_here(found.sky.picture)
-            found = replace(found, sky=replace(found.sky, picture=place))
+        result = read_settings(Lighting, self.entry.lighting, lambda words: self._tell("unknown_choice", words, ""))
+        if result.sky.picture:
+            place = self._from_here(result.sky.picture)
+            result = replace(result, sky=replace(result.sky, picture=place))
             if not Path(place).is_file():
                 words = f"The sky's picture {Path(place).name} is not there; light cannot be baked until it is."
                 self._tell("sky_missing", words, "")
-        return found
+        return result
 
     def layers(self) -> tuple[Layer, ...]:
         """Return what is laid over materials, its pictures where they are from the project's folder."""
-        found = []
+        results = []
         for number, raw in enumerate(self.entry.layers):
             try:
                 layer = msgspec.convert(raw, Layer).with_files(self._from_here)
             except msgspec.ValidationError as error:
                 self._tell("unknown_choice", f"Layer {number + 1} was left out, since it is not right: {error}.", "")
                 continue
-            found.append(layer)
+            results.append(layer)
             for image in layer.images:
                 if not Path(image.file).is_file():
                     words = f"{layer.name} reads {Path(image.file).name}, which is not there; nothing can be baked."
                     self._tell("layer_missing", words, "")
-        return tuple(found)
+        return tuple(results)
 
     def delivered_to(self) -> str:
         """Return the folder of the last delivery, empty when there was none."""
@@ -189,10 +187,10 @@ class ProjectReader:
         """Return what plans are to keep."""
         return read_settings(Terms, self.entry.terms, lambda words: self._tell("unknown_choice", words, ""))
 
-    def treatments(self) -> tuple[tuple[str, MaterialTreatment], ...]:
+    def treatments(self) -> tuple[tuple[str, Treatment], ...]:
         """Return the treatments of materials that were chosen by hand."""
         told = self.entry.treatments.items()
-        return tuple(sorted((name, self._choice(MaterialTreatment, word, MaterialTreatment.BAKE, "")) for name, word in told))
+        return tuple(sorted((name, self._choice(Treatment, word, Treatment.BAKE, "")) for name, word in told))
 
     def bakes(self) -> tuple[NamedBake, ...]:
         """Return the named bakes."""
@@ -220,22 +218,22 @@ class ProjectReader:
         keep_map : callable
             Stores an encoded map and returns its key and shape.
         """
-        found: list[Bundle] = []
+        results: list[Bundle] = []
         for number, raw in enumerate(self.entry.bundles):
             try:
                 entry = msgspec.json.decode(raw, type=schema.BundleEntry)
             except (msgspec.MsgspecError, ValueError) as error:
                 self._tell("damaged_bundle", f"Bundle {number + 1} of the project cannot be read ({error}).", "")
                 continue
-            if any(bundle.name == entry.name for bundle in found):
+            if any(bundle.name == entry.name for bundle in results):
                 self._tell("damaged_bundle", f"There are two bundles {entry.name}; the second was left out.", "")
                 continue
             bundle = self._bundle(entry, keep_map)
-            taken = {other.identity for other in found}
+            taken = {other.identity for other in results}
             if bundle.identity in taken:
                 bundle = replace(bundle, identity=unique_identity(bundle.name, taken))
-            found.append(bundle)
-        return tuple(found)
+            results.append(bundle)
+        return tuple(results)
 
     def _bundle(
         self, entry: schema.BundleEntry, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]
@@ -270,7 +268,10 @@ class ProjectReader:
             self._versions(entry),
             tuple((key, self._shaping(told, entry.name)) for key, told in sorted(entry.shapings.items())),
             entry.identity,
-            tuple((name, self._choice(MaterialTreatment, way, MaterialTreatment.BAKE, entry.name)) for name, way in sorted(entry.ways.items())),
+            tuple(
+                (name, self._choice(Treatment, way, Treatment.BAKE, entry.name))
+                for name, way in sorted(entry.ways.items())
+            ),
             self._given(entry),
         )
 
@@ -291,14 +292,14 @@ class ProjectReader:
         return replace(given, maps=maps, file=self._from_here(given.file) if given.file else "")
 
     def _versions(self, entry: schema.BundleEntry) -> tuple[Version, ...]:
-        found = []
+        results = []
         for part in entry.versions:
             try:
-                found.append(Version(part.name, self._layout(part.layout)))
+                results.append(Version(part.name, self._layout(part.layout)))
             except DAMAGE:
                 words = f"The layout version {part.name} of {entry.name} cannot be read."
                 self._tell("damaged_bundle", words, entry.name)
-        return tuple(found)
+        return tuple(results)
 
     def _shaping(self, entry: schema.ShapingEntry, bundle: str) -> Shaping:
         """Return what was said of an object; a damaged hand-made island is left out."""
@@ -325,7 +326,7 @@ class ProjectReader:
         arrays = read_arrays(
             self._archive.read(entry.arrays),
             {"placements": ("f", 2), "corners": ("f", 3), "island": ("i", 1), "projected": ("b", 1)},
-            EACH_ISLAND,
+            {column.entry: (np.dtype(column.dtype).kind, 1) for column in ISLAND_COLUMNS},
         )
         placements, corners = arrays["placements"], arrays["corners"]
         island, projected = arrays["island"], arrays["projected"]
@@ -348,7 +349,7 @@ class ProjectReader:
             )
             islands += int(island[first:last].max()) + 1 if 0 <= first < last <= len(island) else 0
             first = last
-        more = {name: arrays[name] for name in EACH_ISLAND if name in arrays}
+        more = {column.name: arrays[column.entry] for column in ISLAND_COLUMNS if column.entry in arrays}
         if any(len(array) != len(placements) or not np.isfinite(array).all() for array in more.values()):
             raise ValueError("its arrays have the wrong size")
         if "places" in more and len(placements):

@@ -16,8 +16,8 @@ Holder = TypeVar("Holder")
 
 def settings_entry(settings: Any) -> dict[str, Any]:
     """Return settings as JSON holds them."""
-    found: dict[str, Any] = msgspec.to_builtins(dataclasses.asdict(settings))
-    return found
+    result: dict[str, Any] = msgspec.to_builtins(dataclasses.asdict(settings))
+    return result
 
 
 def read_settings(holder: type[Holder], raw: Any, tell: Callable[[str], None]) -> Holder:

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.given import Given
-from fasciculum.model.layout import Layout
+from fasciculum.model.layout import ISLAND_COLUMNS, Layout
 from fasciculum.model.lighting import Lighting
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import CheckResult, Texturing
@@ -256,13 +256,11 @@ def _layout_arrays(layout: Layout) -> bytes:
     surfaces = layout.surfaces
     arrays: dict[str, NDArray[Any]] = {
         "placements": layout.placements,
-        "places": layout.places,
-        "pinned": layout.pinned,
-        "moved": layout.moved,
-        "shares": layout.shares,
-        "squeezed": layout.squeezed,
-        "pages": layout.pages,
-        **({"fields": layout.fields} if layout.on_given else {}),
+        **{
+            column.entry: getattr(layout, column.name)
+            for column in ISLAND_COLUMNS
+            if column.name != "fields" or layout.on_given
+        },
         "corners": np.concatenate([s.corners for s in surfaces]) if surfaces else np.zeros((0, 3, 2)),
         "island": np.concatenate([s.island for s in surfaces]) if surfaces else np.zeros(0, np.int32),
         "projected": np.concatenate([s.projected for s in surfaces]) if surfaces else np.zeros(0, bool),

@@ -13,7 +13,7 @@ from fasciculum.model.maps import KINDS, LIGHT, LIT, Values
 from fasciculum.model.scene import CLAMP, OPAQUE, REPEAT, Material, Object, Primitive, Scene, TextureSlot
 from fasciculum.model.texturing import BakedMap
 from fasciculum.uv.tangents import tangents
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: what stands between the key of a map and the stops that it is shown brighter by
 BRIGHTER = "@"
@@ -153,27 +153,27 @@ def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
     islands = None
     if layout is not None and layout.scale > 0 and item.key in layout.surface_numbers:
         islands = layout.sheet_corners(layout.surface_of(item.key)) / size
-    found, first = [], 0
+    result, first = [], 0
     for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
         reader = work.readers.get((mesh, number))
         if work.is_apart(mesh, primitive.material):
-            found.append(_Laid(primitive, None))
+            result.append(_Laid(primitive, None))
         elif reader is not None and work.slice_of(reader) >= 0:
             # as its source shows it: the slice holds the same
-            found.append(_Laid(primitive, None))
+            result.append(_Laid(primitive, None))
         elif reader is not None:
             key = work.patches[reader.patch].key
             if layout is None or key not in layout.surface_numbers:
                 return []
-            found.append(_Laid(reader.primitive, work.sheet_corners(layout, reader) / size))
+            result.append(_Laid(reader.primitive, work.sheet_corners(layout, reader) / size))
         else:
             last = first + len(primitive.triangles)
             if islands is None or last > len(islands):
                 return []
-            found.append(_Laid(primitive, islands[first:last]))
+            result.append(_Laid(primitive, islands[first:last]))
             first = last
     # a sheet of other triangles than the object has now
-    return found if islands is None or first == len(islands) else []
+    return result if islands is None or first == len(islands) else []
 
 
 def _sheet_rows(scene: Scene, item: Object, laid: _Laid) -> tuple[NDArray[np.float32], NDArray[np.float64]]:

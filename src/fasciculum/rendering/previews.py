@@ -60,8 +60,8 @@ def mip_chain(pixels: NDArray, longest: int, shown: Shown = Shown()) -> list[NDA
 def _as_seen(image: NDArray, shown: Shown) -> NDArray[np.uint8]:
     """Return an image as 8 bits, shape (H, W, C), one channel of it or brightened when asked."""
     if shown.channel >= 0:
-        there = shown.channel < image.shape[2]
-        image = image[..., shown.channel, None] if there else np.full((*image.shape[:2], 1), 255, np.uint8)
+        mask = shown.channel < image.shape[2]
+        image = image[..., shown.channel, None] if mask else np.full((*image.shape[:2], 1), 255, np.uint8)
     floats = image.dtype.kind == "f"
     if not floats and shown.exposure == 0.0:
         return (image >> 8).astype(np.uint8) if image.dtype == np.uint16 else image
@@ -81,10 +81,10 @@ def make_previews(
     folder: str, keys: Sequence[str], longest: int, shown: Shown = Shown(), *, progress: Progress = SILENT
 ) -> dict[str, list[NDArray[np.uint8]]]:
     """Return mip chains of images in a pixel store's folder, by key."""
-    found = {}
+    results = {}
     for key in progress.over(keys, lambda _: "Preparing the view", total=len(keys)):
-        found[key] = mip_chain(np.load(f"{folder}/{key}.npy", mmap_mode="r"), longest, shown)
-    return found
+        results[key] = mip_chain(np.load(f"{folder}/{key}.npy", mmap_mode="r"), longest, shown)
+    return results
 
 
 def layer_preview(pixels: NDArray[Any]) -> NDArray[np.uint8]:
@@ -101,5 +101,5 @@ def layer_preview(pixels: NDArray[Any]) -> NDArray[np.uint8]:
     size = (LAYER_EDGE, LAYER_EDGE)
     small = np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
     small[..., :3] = np.sqrt(np.clip(small[..., :3], 0.0, 1.0))
-    found: NDArray[np.uint8] = np.round(small * 255).astype(np.uint8)
-    return found
+    result: NDArray[np.uint8] = np.round(small * 255).astype(np.uint8)
+    return result

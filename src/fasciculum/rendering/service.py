@@ -85,8 +85,8 @@ class _Studio:
         self.renderer.set_side(side, draws)
         wanted = {entry[0] for part in self.draws.values() for draw in part for entry in draw.textures.values()}
         self.renderer.keep_textures(wanted)
-        there = {key for draw in draws for key, _, _ in draw.textures.values()}
-        edge = preview_edge(len(there), SOURCE_EDGE if side == "source" else MAP_EDGE)
+        present = {key for draw in draws for key, _, _ in draw.textures.values()}
+        edge = preview_edge(len(present), SOURCE_EDGE if side == "source" else MAP_EDGE)
         for draw in draws:
             for role, (key, _, _) in draw.textures.items():
                 if not self.renderer.has_texture(key):
@@ -133,10 +133,10 @@ def _with_high(scene: Scene, draws: list[Draw]) -> list[Draw]:
         return draws
     owner = {key: pair.low for pair in detail.pairs for key in pair.high}
     read = set(owner.values())
-    found = [draw for draw in draws if draw.key not in read]
+    results = [draw for draw in draws if draw.key not in read]
     for item in detail.scene.objects:
-        found += [replace(draw, key=owner.get(item.key, item.key)) for draw in source_draws(detail.scene, item)]
-    return found
+        results += [replace(draw, key=owner.get(item.key, item.key)) for draw in source_draws(detail.scene, item)]
+    return results
 
 
 def show_layers(layers: tuple[Layer, ...], pictures: dict[LayerImage, str], *, progress: Progress = SILENT) -> None:
@@ -153,8 +153,8 @@ def show_layers(layers: tuple[Layer, ...], pictures: dict[LayerImage, str], *, p
     wanted = {look.texture for _, shown in stacks.values() for look in shown} - {""}
     if not wanted <= studio.pictures:
         studio.pictures = wanted
-        found = {key: np.load(f"{studio.folder}/{key}.npy", mmap_mode="r") for key in sorted(wanted)}
-        studio.renderer.set_pictures({key: layer_preview(pixels) for key, pixels in found.items()})
+        results = {key: np.load(f"{studio.folder}/{key}.npy", mmap_mode="r") for key in sorted(wanted)}
+        studio.renderer.set_pictures({key: layer_preview(pixels) for key, pixels in results.items()})
     studio.renderer.set_stacks(stacks)
     progress.update(1.0)
 
@@ -225,17 +225,17 @@ def show_lens(colors: dict[str, NDArray[np.float32]], *, progress: Progress = SI
             count = len(draw.corners) // 3
             number = drawn.get(draw.key, 0)
             drawn[draw.key] = number + 1
-            found = colors.get(draw.key, np.full((1, 3), 0.18, np.float32))
-            found = colors.get(part_key(draw.key, number), found)
-            if len(found) > 1:
+            result = colors.get(draw.key, np.full((1, 3), 0.18, np.float32))
+            result = colors.get(part_key(draw.key, number), result)
+            if len(result) > 1:
                 start = first.get(draw.key, 0)
                 first[draw.key] = start + count
-                part = found[start : start + count]
+                part = result[start : start + count]
                 # a high-poly object has other triangles than what it is read into
-                found = part if len(part) == count else found.mean(axis=0, keepdims=True)
-            if len(found) == 1:
-                return np.repeat(found, count * 3, axis=0)
-            return np.repeat(found, 3, axis=0)
+                result = part if len(part) == count else result.mean(axis=0, keepdims=True)
+            if len(result) == 1:
+                return np.repeat(result, count * 3, axis=0)
+            return np.repeat(result, 3, axis=0)
 
         studio.renderer.set_lens(side, corner_colors)
     progress.update(1.0)
@@ -254,7 +254,7 @@ def outlined(
 
     ``ids`` (H, W) is the index into ``keys`` of the object seen at each pixel, -1 for none.
     """
-    found = pixels
+    result = pixels
     for names, wide in (({hovered} - chosen, 1), (chosen, 2)):
         numbers = [number for number, key in enumerate(keys) if key in names]
         if not numbers:
@@ -262,13 +262,13 @@ def outlined(
         mask = np.isin(ids, numbers).astype(np.uint8)
         if not mask.any():
             continue
-        found = found.copy() if found is pixels else found
+        result = result.copy() if result is pixels else result
         rim = cv2.dilate(mask, np.ones((3, 3), np.uint8), iterations=wide + 1) - mask
         line = mask - cv2.erode(mask, np.ones((3, 3), np.uint8), iterations=wide, borderValue=0)
         # dark without and straw within, so that it is seen on any ground
-        found[rim > 0, :3] = found[rim > 0, :3] // 3
-        found[line > 0, :3] = OUTLINE
-    return found
+        result[rim > 0, :3] = result[rim > 0, :3] // 3
+        result[line > 0, :3] = OUTLINE
+    return result
 
 
 def draw(

@@ -12,7 +12,7 @@ from fasciculum.checks.registry import checks_of
 from fasciculum.errors import UsageError
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, TwinRule, MaterialTreatment
+from fasciculum.model.choices import AlphaMode, Treatment, TwinRule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.given import Given
@@ -126,18 +126,18 @@ def move_objects(document: Document, keys: Sequence[str], name: str) -> Document
     return replace(document, bundles=tuple(bundles))
 
 
-def _ways_of(document: Document, keys: Collection[str]) -> dict[str, MaterialTreatment]:
+def _ways_of(document: Document, keys: Collection[str]) -> dict[str, Treatment]:
     """Return how the materials of objects are treated in the bundles where they are; those that are baked left out."""
-    names, found = document.scene.material_names, dict[str, MaterialTreatment]()
+    names, result = document.scene.material_names, dict[str, Treatment]()
     for bundle in document.bundles:
         for key in bundle.objects if bundle.ways else ():
             if key in keys:
                 own = (names[index] for index in _materials(document.scene, key))
-                found |= {name: bundle.way(name) for name in own if bundle.way(name) is not MaterialTreatment.BAKE}
-    return found
+                result |= {name: bundle.way(name) for name in own if bundle.way(name) is not Treatment.BAKE}
+    return result
 
 
-def _with_ways(scene: Scene, bundle: Bundle, ways: dict[str, MaterialTreatment]) -> tuple[tuple[str, MaterialTreatment], ...]:
+def _with_ways(scene: Scene, bundle: Bundle, ways: dict[str, Treatment]) -> tuple[tuple[str, Treatment], ...]:
     """Return a bundle's treatments with those of materials that it had none of."""
     if bundle.given is not None or not ways:
         return bundle.ways
@@ -240,7 +240,7 @@ def set_given(document: Document, names: Sequence[str], given: Given | None) -> 
     return document
 
 
-def set_way(document: Document, name: str, materials: Sequence[str], way: MaterialTreatment) -> Document:
+def set_way(document: Document, name: str, materials: Sequence[str], way: Treatment) -> Document:
     """Say how materials of a bundle are treated; plans that are taken later keep to it."""
     told = dict(document.treatments) | dict.fromkeys(materials, way)
     document = replace(document, treatments=tuple(sorted(told.items())))
@@ -345,8 +345,8 @@ def keep_version(document: Document, name: str, title: str) -> Document:
 def use_version(document: Document, name: str, title: str) -> Document:
     """Go back to a layout that was kept."""
     bundle = document.bundle(name)
-    found = next(version for version in bundle.versions if version.name == title)
-    return _with(document, replace(bundle, layout=found.layout))
+    result = next(version for version in bundle.versions if version.name == title)
+    return _with(document, replace(bundle, layout=result.layout))
 
 
 def drop_version(document: Document, name: str, title: str) -> Document:

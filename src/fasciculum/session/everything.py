@@ -14,7 +14,7 @@ from fasciculum.session.scheduler import Scheduler
 from fasciculum.session.stale import DONE as IN_ORDER
 from fasciculum.session.stale import NONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: stages of a bundle in the order of the work
 STAGES = (Kind.PACK, Kind.BAKE, Kind.CHECK)
@@ -50,8 +50,8 @@ def why_not_ready(document: Document, bundle: Bundle) -> str:
 
 def not_ready(document: Document) -> list[tuple[Bundle, str]]:
     """Return the bundles that would be delivered stale or as they came, each with why."""
-    found = [(bundle, why_not_ready(document, bundle)) for bundle in document.bundles]
-    return [(bundle, why) for bundle, why in found if why]
+    results = [(bundle, why_not_ready(document, bundle)) for bundle in document.bundles]
+    return [(bundle, why) for bundle, why in results if why]
 
 
 class Running(Protocol):
@@ -191,14 +191,14 @@ class Everything:
     @property
     def problems(self) -> list[str]:
         """What could not be done, each part that came first with why."""
-        found: dict[str, str] = {}
+        results: dict[str, str] = {}
         for part in self.parts:
             if part.state == FAILED and part.job is not None and part.job.error is not None:
-                found.setdefault(part.bundle, f"{part.title} failed: {str(part.job.error).strip().splitlines()[-1]}")
+                results.setdefault(part.bundle, f"{part.title} failed: {str(part.job.error).strip().splitlines()[-1]}")
             elif part.state == SKIPPED and part.why:
                 name = part.title.partition(" ")[2]
-                found.setdefault(part.bundle, f"{name}: {part.why}" if name else f"Not delivered: {part.why}")
-        return list(found.values())
+                results.setdefault(part.bundle, f"{name}: {part.why}" if name else f"Not delivered: {part.why}")
+        return list(results.values())
 
     @property
     def done(self) -> int:

@@ -40,7 +40,7 @@ from fasciculum.operations.plan.take import planned_bundles, ruled_ways
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.operations.report import report_of
 from fasciculum.progress import SILENT, Progress
-from fasciculum.session.far import FarRunner, WorkerPool
+from fasciculum.session.remote import RemoteRunner, WorkerPool
 from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import delivery_digest
@@ -88,7 +88,7 @@ class Pipeline:
     """Brings stages of a document in order, one task after the other, and keeps their times, in seconds."""
 
     def __init__(
-        self, document: Document, store: PixelStore, progress: Progress = SILENT, hands: WorkerPool | None = None
+        self, document: Document, store: PixelStore, progress: Progress = SILENT, pool: WorkerPool | None = None
     ) -> None:
         self.document = document
         self.store = store
@@ -101,7 +101,7 @@ class Pipeline:
         self._runner = InlineRunner()
         self._scheduler = Scheduler(self, self._runner)
         #: who does the tasks of bundles, and how results come back from there; all here without anybody
-        self._many = self._runner if hands is None else FarRunner(hands, store)
+        self._many = self._runner if pool is None else RemoteRunner(pool, store)
         self._spread = Scheduler(self, self._many)
 
     def apply(self, label: str, document: Document) -> None:
@@ -131,13 +131,13 @@ class Pipeline:
 
     def below(self, wanted: float) -> tuple[Finding, ...]:
         """Return a finding for each bundle that does not keep a yield over nine tenths of its surface, by how much."""
-        found = []
+        results = []
         for bundle in self.document.bundles:
             if bundle.layout is None or bundle.layout.scale <= 0:
                 continue
             kept = low_yield(*surface_yields(self.document.scene, bundle, bundle.layout))
             if kept < wanted - 0.005:
-                found.append(
+                results.append(
                     Finding(
                         "yield_missed",
                         INFO,
@@ -147,7 +147,7 @@ class Pipeline:
                         bundle=bundle.name,
                     )
                 )
-        return tuple(found)
+        return tuple(results)
 
     def bring(
         self, stage: str, kind: Kind, names: Sequence[str], *, redo: bool = False, only: Sequence[str] = ()
@@ -184,11 +184,11 @@ class Pipeline:
         ------
         UsageError, OutputError
         """
-        found: list[list[str]] = []
+        results: list[list[str]] = []
         self._runner.progress = self.progress.part(*SPANS[Kind.BAKE])
         task = bake_files_task(self.document, self.document.bundle(name), named, folder, self.store)
-        self.timed("bake", lambda: self._scheduler.submit(task, found.append))
-        return found[0]
+        self.timed("bake", lambda: self._scheduler.submit(task, results.append))
+        return results[0]
 
     def check(self, names: Sequence[str], *, redo: bool = False) -> None:
         """Check the named bundles where they are stale."""
@@ -196,11 +196,11 @@ class Pipeline:
 
     def deliver(self, folder: Path, *, only: Sequence[str] = ()) -> Delivered:
         """Write the models and the textures, those of some maps alone, and the project unless it is these alone."""
-        found: list[Delivered] = []
+        results: list[Delivered] = []
         self._runner.progress = self.progress.part(*SPANS[Kind.DELIVER])
         task = deliver_task(self.document, folder, self.store, only=only)
-        self.timed("deliver", lambda: self._scheduler.submit(task, found.append))
-        (delivered,) = found
+        self.timed("deliver", lambda: self._scheduler.submit(task, results.append))
+        (delivered,) = results
         if only:
             return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
@@ -234,7 +234,7 @@ def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, 
     UsageError
         When an object is not there, or in two of them.
     """
-    found, taken = [], dict[str, str]()
+    result, taken = [], dict[str, str]()
     for name, keys in groups:
         for key in keys:
             if not scene.has(key):
@@ -245,8 +245,8 @@ def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, 
         modes = [scene.object(key).alpha_mode for key in keys]
         mode = next((one for one in (BLEND, MASK) if one in modes), OPAQUE)
         if keys:
-            found.append(Bundle(name, tuple(keys), mode, order.sheet, order.bake))
-    return tuple(found)
+            result.append(Bundle(name, tuple(keys), mode, order.sheet, order.bake))
+    return tuple(result)
 
 
 def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
@@ -374,11 +374,11 @@ def make(
     *,
     progress: Progress = SILENT,
     heard: Callable[[Scene], None] = lambda _: None,
-    hands: WorkerPool | None = None,
+    pool: WorkerPool | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Gather, bundle, lay out, bake, check and deliver.
 
-    ``heard`` is told of the scene as soon as it is gathered; bundles are worked on by ``hands`` where there are any.
+    ``heard`` is told of the scene as soon as it is gathered; bundles are worked on by ``pool`` where there are any.
 
     Returns
     -------
@@ -386,7 +386,7 @@ def make(
         Also written into the folder.
     findings : list of Finding
     """
-    line = Pipeline(Document(), store, progress, hands)
+    line = Pipeline(Document(), store, progress, pool)
     gathered(line, models, order)
     heard(line.document.scene)
     bundled(line, order)
@@ -411,7 +411,7 @@ def bring_up(
     *,
     name: str = "",
     progress: Progress = SILENT,
-    hands: WorkerPool | None = None,
+    pool: WorkerPool | None = None,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Redo what is stale in a saved project, check and deliver it; the project itself is left as it is.
 
@@ -425,7 +425,7 @@ def bring_up(
     ------
     InputError, OutputError
     """
-    line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress, hands)
+    line = Pipeline(open_project(project, store, progress=progress.part(0.0, 0.1)), store, progress, pool)
     if name:
         line.document = replace(line.document, delivery=replace(line.document.delivery, name=name))
     return _through(line, folder, Order())

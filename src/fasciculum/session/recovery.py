@@ -82,14 +82,14 @@ def lost_work(alive: Callable[[int], bool]) -> list[LostWork]:
     alive : callable
         Whether a process is still there.
     """
-    found = []
+    results = []
     with contextlib.suppress(OSError):
         for path in recovery_folder().glob("*.json"):
             try:
                 note = msgspec.json.decode(path.read_bytes(), type=_Note)
                 kept = path.with_suffix(".fasc")
                 if not alive(note.process):
-                    found.append(LostWork(kept, note.name, note.project, kept.stat().st_mtime))
+                    results.append(LostWork(kept, note.name, note.project, kept.stat().st_mtime))
             except (OSError, msgspec.MsgspecError, FasciculumError):
                 continue
-    return sorted(found, key=lambda work: -work.when)
+    return sorted(results, key=lambda work: -work.when)

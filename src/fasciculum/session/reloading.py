@@ -76,10 +76,10 @@ def reload_sources(
         )
         scene = with_high_names(scene, {source.path: source.named for source in (*detail.scene.sources, *blown)})
         findings = (*findings, *noticed)
-    found = match_objects(before.shapes, scene)
+    result = match_objects(before.shapes, scene)
     notes = []
     for old in before.objects:
-        new = found.get(old.key)
+        new = result.get(old.key)
         home = document.bundle_of(old.key)
         left = before.sources[before.nodes[old.node].source].path in without
         if new is None and home is not None and not left:
@@ -97,7 +97,7 @@ def reload_sources(
     return replace(
         document,
         scene=scene,
-        bundles=tuple(_given_anew(carried_bundle(bundle, found, scene)) for bundle in document.bundles),
+        bundles=tuple(_given_anew(carried_bundle(bundle, result, scene)) for bundle in document.bundles),
         gathered=(*findings, *notes),
         lookup=lookup,
         pairing=pairing,

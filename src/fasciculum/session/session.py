@@ -137,13 +137,13 @@ class Session:
 def all_findings(document: Document) -> list[Finding]:
     """Return every finding of a document, worst first."""
     read = pictures_read(document)
-    found = [accepted(document, one) for one in document.gathered if one.code != UNREAD or one.image not in read]
-    found += pairing_findings(document.scene)
-    found += light_findings(document)
-    found += layer_findings(document)
+    results = [accepted(document, one) for one in document.gathered if one.code != UNREAD or one.image not in read]
+    results += pairing_findings(document.scene)
+    results += light_findings(document)
+    results += layer_findings(document)
     for bundle in document.bundles:
-        found += findings_of(document.scene, bundle)
-    return sorted(found, key=lambda finding: SEVERITIES.index(finding.severity))
+        results += findings_of(document.scene, bundle)
+    return sorted(results, key=lambda finding: SEVERITIES.index(finding.severity))
 
 
 def accepted(document: Document, finding: Finding) -> Finding:

@@ -10,7 +10,7 @@ from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.lay_out.lay_out import layout_digest
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 NONE, STALE, DONE = "none", "stale", "done"
 
@@ -50,11 +50,11 @@ def bake_state(document: Document, bundle: Bundle) -> str:
 
 def map_states(document: Document, bundle: Bundle) -> dict[str, str]:
     """Return, for each map that a bundle should have, whether it is missing, stale or done."""
-    there = set(bundle.texturing.made) if bundle.texturing is not None else set()
+    present = set(bundle.texturing.made) if bundle.texturing is not None else set()
     old = set(stale_maps(document.scene, bundle))
     fresh = layout_state(document, bundle) == DONE
     return {
-        name: NONE if name not in there else DONE if fresh and name not in old else STALE
+        name: NONE if name not in present else DONE if fresh and name not in old else STALE
         for name in wanted_maps(document.scene, bundle).maps
     }
 

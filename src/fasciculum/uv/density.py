@@ -62,15 +62,15 @@ def source_texel_areas(scene: Scene, item: Object, corners: Corners) -> NDArray[
 
     What is read from high-poly objects reads none of its own.
     """
-    found = np.zeros(len(corners.world))
+    result = np.zeros(len(corners.world))
     if item.key in scene.partners:
-        return found
+        return result
     for number, primitive in enumerate(scene.primitives_of(item)):
         texels = _leading_texels(scene, primitive)
         if texels > 0:
             chosen = corners.primitive == number
-            found[chosen] = np.abs(signed_uv_areas(corners.source[chosen])) * texels
-    return found
+            result[chosen] = np.abs(signed_uv_areas(corners.source[chosen])) * texels
+    return result
 
 
 def _leading_texels(scene: Scene, primitive: Primitive) -> float:
@@ -100,8 +100,8 @@ def spans(corners: Corners) -> NDArray[np.float64]:
     high = np.full((islands.max() + 1, 2), -np.inf)
     np.minimum.at(low, islands, uvs.min(axis=1))
     np.maximum.at(high, islands, uvs.max(axis=1))
-    found: NDArray[np.float64] = high - low
-    return found
+    result: NDArray[np.float64] = high - low
+    return result
 
 
 @dataclass(frozen=True)
@@ -117,13 +117,13 @@ class ObjectFigures:
 def figures_of(scene: Scene, items: Sequence[Object], *, progress: Progress = SILENT) -> dict[str, ObjectFigures]:
     """Return the figures of objects by key; copies of one mesh at one size are measured once."""
     known: dict[tuple[int, tuple[int, ...], str], ObjectFigures] = {}
-    found = {}
+    results = {}
     for item in progress.over(items, lambda item: f"Measuring {item.key}", total=len(items)):
-        alike = scene.alike(item)
+        alike = scene.instance_key(item)
         if alike not in known:
             known[alike] = object_figures(scene, item)
-        found[item.key] = known[alike]
-    return found
+        results[item.key] = known[alike]
+    return results
 
 
 def object_figures(scene: Scene, item: Object) -> ObjectFigures:

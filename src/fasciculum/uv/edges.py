@@ -38,15 +38,17 @@ class EdgeGraph:
     @cached_property
     def lengths(self) -> NDArray[np.float64]:
         """The length of each edge, metres."""
-        found: NDArray[np.float64] = np.linalg.norm(self.points[self.ends[:, 0]] - self.points[self.ends[:, 1]], axis=1)
-        return found
+        result: NDArray[np.float64] = np.linalg.norm(
+            self.points[self.ends[:, 0]] - self.points[self.ends[:, 1]], axis=1
+        )
+        return result
 
     @cached_property
     def normals(self) -> NDArray[np.float64]:
         """The normal of each triangle, of unit length; 0 for those without area."""
-        found = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
-        found /= np.maximum(np.linalg.norm(found, axis=1), 1e-300)[:, None]
-        return found
+        result = np.cross(self.corners[:, 1] - self.corners[:, 0], self.corners[:, 2] - self.corners[:, 0])
+        result /= np.maximum(np.linalg.norm(result, axis=1), 1e-300)[:, None]
+        return result
 
     @cached_property
     def _graph(self) -> Any:
@@ -89,45 +91,45 @@ class EdgeGraph:
         end = int(b[far[start][b].argmin()])
         if not np.isfinite(far[start, end]):
             return np.array([one, two])
-        found = [one, two]
+        results = [one, two]
         while came[start, end] >= 0:
             before = int(came[start, end])
-            found.append(self.between(before, end))
+            results.append(self.between(before, end))
             end = before
-        return np.unique(np.array(found))
+        return np.unique(np.array(results))
 
     def between(self, a: int, b: int) -> int:
         """Return the edge between two positions that are neighbours."""
         edges, starts = self._at
-        there = edges[starts[a] : starts[a + 1]]
-        return int(there[(self.ends[there] == b).any(axis=1)][0])
+        present = edges[starts[a] : starts[a + 1]]
+        return int(present[(self.ends[present] == b).any(axis=1)][0])
 
     def loop(self, edge: int) -> NDArray[np.int64]:
         """Return the edges that go on straight from one, both ways, until there is none or the loop is closed."""
-        found = {edge}
+        results = {edge}
         for way in (0, 1):
             now, at = edge, int(self.ends[edge, way])
             while True:
                 following = self._straight_on(now, at)
-                if following < 0 or following in found:
+                if following < 0 or following in results:
                     break
-                found.add(following)
+                results.add(following)
                 at = int(self.ends[following].sum() - at)
                 now = following
-        return np.array(sorted(found))
+        return np.array(sorted(results))
 
     def _straight_on(self, edge: int, at: int) -> int:
         edges, starts = self._at
-        there = edges[starts[at] : starts[at + 1]]
-        there = there[there != edge]
-        if not len(there):
+        present = edges[starts[at] : starts[at + 1]]
+        present = present[present != edge]
+        if not len(present):
             return -1
         begin = self.points[int(self.ends[edge].sum() - at)]
         ahead = self.points[at] - begin
-        others = self.points[self.ends[there].sum(axis=1) - at] - self.points[at]
+        others = self.points[self.ends[present].sum(axis=1) - at] - self.points[at]
         cosine = (others @ ahead) / np.maximum(np.linalg.norm(others, axis=1) * np.linalg.norm(ahead), 1e-300)
         best = int(cosine.argmax())
-        return int(there[best]) if cosine[best] > np.cos(np.radians(STRAIGHT)) else -1
+        return int(present[best]) if cosine[best] > np.cos(np.radians(STRAIGHT)) else -1
 
     def _smooth(self, angle: float) -> Any:
         """Return the graph of triangles that edges join which bend by less than ``angle`` degrees."""

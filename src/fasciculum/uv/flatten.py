@@ -77,13 +77,13 @@ def judge_islands(corners: Corners, uvs: NDArray[np.float64], islands: NDArray[n
     even = _to_metres(corners.world, uvs, islands, True)
     with np.errstate(invalid="ignore"):
         long = np.nan_to_num(angle_stretch(corners.world, even), nan=1.0, posinf=1.0) > OVER
-    found = np.zeros(count, np.int64)
-    found[np.bincount(islands, areas * long, count) > surface * TOO_LONG] = STRETCHED
-    found[off > surface * UNEVEN] = UNEVENLY
-    found[self_overlap(uvs, islands, enough=CLASH) > CLASH] = COVERS
-    found[np.minimum(positive, negative) > total * TURNED] = FLIPPED
-    found[(total <= 1e-12) | (collapsed > surface * COLLAPSED)] = EMPTY
-    return found
+    result = np.zeros(count, np.int64)
+    result[np.bincount(islands, areas * long, count) > surface * TOO_LONG] = STRETCHED
+    result[off > surface * UNEVEN] = UNEVENLY
+    result[self_overlap(uvs, islands, threshold=CLASH) > CLASH] = COVERS
+    result[np.minimum(positive, negative) > total * TURNED] = FLIPPED
+    result[(total <= 1e-12) | (collapsed > surface * COLLAPSED)] = EMPTY
+    return result
 
 
 def _to_metres(
@@ -199,33 +199,33 @@ class _Begun:
         if not has.any():
             return
         world, uvs = corners.world[has], corners.source[has]
-        found = find_islands(world, uvs)
+        result = find_islands(world, uvs)
         which = np.flatnonzero(has)
         some = Corners(world, uvs, corners.material[has], corners.primitive[has], corners.local[has])
         if policy == "unwrap":
-            why = np.full(int(found.max()) + 1, ASKED)
+            why = np.full(int(result.max()) + 1, ASKED)
         elif policy == "auto":
-            why = judge_islands(some, uvs, found)
+            why = judge_islands(some, uvs, result)
         else:
-            why = np.zeros(int(found.max()) + 1, np.int64)
+            why = np.zeros(int(result.max()) + 1, np.int64)
         touched, joined = (
-            np.bincount(found, edges[which].any(axis=1), len(why)) > 0
+            np.bincount(result, edges[which].any(axis=1), len(why)) > 0
             for edges in (self.seams | self.joined, self.joined)
         )
         only_cut = touched & ~joined & (why == KEPT)
         why[touched] = BY_HAND
-        self.why[which] = why[found]
-        cut = only_cut[found]
+        self.why[which] = why[result]
+        cut = only_cut[result]
         if settings.keep_seams or touched.any():
-            own = settings.keep_seams | (why[found] == BY_HAND)
+            own = settings.keep_seams | (why[result] == BY_HAND)
             self.seams[which] |= uv_seams(world, uvs) & own[:, None]
             self.seams &= ~self.joined
-        good = why[found] == KEPT
+        good = why[result] == KEPT
         clean = good | cut
         if clean.any():
             place = np.zeros_like(uvs)
-            place[clean] = _to_metres(world[clean], uvs[clean], renumber(found[clean]), even)
-            self.add(which[good], place[good], renumber(found[good]), KEPT)
+            place[clean] = _to_metres(world[clean], uvs[clean], renumber(result[clean]), even)
+            self.add(which[good], place[good], renumber(result[good]), KEPT)
             if cut.any():
                 opened = split_along(uv_vertices(world[cut], uvs[cut]), self.seams[which[cut]])
                 self.add(which[cut], *_eased(world[cut], place[cut], opened, even), BY_HAND)
@@ -269,17 +269,17 @@ def _relaxed(
 ) -> NDArray[np.float64]:
     """Relax an island that is cut open; where the sides of the cut would lie on each other they stay closed."""
     start = Island(world, place, vertices)
-    there = np.zeros(len(start.places), np.int64)
-    there[start.vertex.ravel()] = weld(place.reshape(-1, 2), float(np.ptp(place)) * 1e-9)
-    sides = np.bincount(there)[there] > 1
-    shut = np.zeros(len(there), np.bool_)
+    mask = np.zeros(len(start.places), np.int64)
+    mask[start.vertex.ravel()] = weld(place.reshape(-1, 2), float(np.ptp(place)) * 1e-9)
+    sides = np.bincount(mask)[mask] > 1
+    shut = np.zeros(len(mask), np.bool_)
     for _ in range(ROUNDS):
         island = Island(world, place, vertices)
         island.relax(shut)
         over = np.unique(island.vertex[marked_overlaps(island.corners())])
         if not len(over):
             return island.corners()
-        more = sides & np.isin(there, there[over]) & ~shut
+        more = sides & np.isin(mask, mask[over]) & ~shut
         shut |= more if more.any() else sides
     return place
 
@@ -290,21 +290,21 @@ def _like(flat: NDArray[np.float64], other: NDArray[np.float64]) -> float:
 
 
 def _edges(numbers: Sequence[int], count: int) -> NDArray[np.bool_]:
-    found = np.zeros(3 * count, np.bool_)
+    result = np.zeros(3 * count, np.bool_)
     if len(numbers):
-        found[np.array(numbers, np.int64)] = True
-    return found.reshape(count, 3)
+        result[np.array(numbers, np.int64)] = True
+    return result.reshape(count, 3)
 
 
 def uv_seams(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.bool_]:
     """Return the edges along which UVs are cut though the surface is not, shape (T, 3)."""
     places = weld(world.reshape(-1, 3), position_tolerance(world)).reshape(-1, 3)
     flat = weld(uvs.reshape(-1, 2), max(float(np.ptp(uvs)) * 1e-6, 1e-7)).reshape(-1, 3)
-    ends, there = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
+    ends, present = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
     back = ends[:, 0] > ends[:, 1]
-    ends[back], there[back] = ends[back][:, ::-1], there[back][:, ::-1]
+    ends[back], present[back] = ends[back][:, ::-1], present[back][:, ::-1]
     _, edge = unique_rows(ends)
-    first, _ = unique_rows(np.column_stack([edge, there]))
+    first, _ = unique_rows(np.column_stack([edge, present]))
     kinds = np.bincount(edge[first])
     cut: NDArray[np.bool_] = (kinds[edge] > 1).reshape(-1, 3)
     return cut

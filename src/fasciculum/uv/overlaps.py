@@ -30,7 +30,7 @@ def _boxes(corners: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1)
 
 
-def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, enough: float) -> NDArray[np.float64]:
+def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, threshold: float) -> NDArray[np.float64]:
     """Return, for each island, the area on which its own triangles cover each other, over its area.
 
     Parameters
@@ -38,7 +38,7 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
     corners : ndarray of float64, shape (T, 3, 2)
     islands : ndarray of int32, shape (T,)
         From 0, none left out.
-    enough : float
+    threshold : float
         Counting stops once an island's share passes this.
 
     Notes
@@ -52,9 +52,9 @@ def self_overlap(corners: NDArray[np.float64], islands: NDArray[np.int32], *, en
     starts = np.searchsorted(sorted_islands, np.arange(count + 1))
     a, b = ordered[:, 1] - ordered[:, 0], ordered[:, 2] - ordered[:, 0]
     areas = np.bincount(sorted_islands, 0.5 * np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0]), count)
-    found = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * enough, MOST_PAIRS)
-    shares = np.where(areas > 0, found / np.maximum(areas, 1e-300), 0.0)
-    return np.where(found < 0, np.inf, shares)
+    result = self_overlaps(ordered, _boxes(ordered), sorted_islands, starts, areas * threshold, MOST_PAIRS)
+    shares = np.where(areas > 0, result / np.maximum(areas, 1e-300), 0.0)
+    return np.where(result < 0, np.inf, shares)
 
 
 def _lines(corners: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -120,7 +120,7 @@ def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> d
     by_material: dict[int, list[tuple[str, NDArray[np.float64]]]] = {}
     # the keys of all copies by that of the first
     alike = {keys[0]: keys for keys in copies.values()}
-    found: dict[str, set[str]] = {}
+    results: dict[str, set[str]] = {}
     for first, keys in alike.items():
         corners = corners_of(scene, scene.object(first), uv_set=number)
         usable = np.isfinite(corners.source).all(axis=(1, 2))
@@ -128,7 +128,7 @@ def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> d
             own = corners.source[usable & (corners.material == material)]
             by_material.setdefault(material, []).append((first, own))
             if len(keys) > 1 and np.abs(signed_uv_areas(own)).sum() > 0:
-                found.setdefault(first, set()).add(first)
+                results.setdefault(first, set()).add(first)
     for parts in by_material.values():
         if len(parts) < 2:
             continue
@@ -137,8 +137,8 @@ def overlapping_objects(scene: Scene, items: Sequence[Object], number: int) -> d
         marks = np.zeros((len(parts), len(parts)), np.bool_)
         mark_pairs(flat, _boxes(flat), np.abs(signed_uv_areas(flat)), labels, SHARED, MOST_PAIRS, marks)
         for one, two in zip(*np.nonzero(marks), strict=True):
-            found.setdefault(parts[one][0], set()).add(parts[two][0])
-    others = {first: {key for other in found[first] for key in alike[other]} for first in alike if first in found}
+            results.setdefault(parts[one][0], set()).add(parts[two][0])
+    others = {first: {key for other in results[first] for key in alike[other]} for first in alike if first in results}
     return {
         key: tuple(sorted(others[first] - {key}))[:MOST_NAMED]
         for first, keys in alike.items()
@@ -162,7 +162,7 @@ def overlapping_triangles(scene: Scene, items: Sequence[Object]) -> dict[str, ND
     """
     known: dict[object, list[str]] = {}
     for item in items:
-        known.setdefault(scene.alike(item), []).append(item.key)
+        known.setdefault(scene.instance_key(item), []).append(item.key)
     keys = [own[0] for own in known.values()]
     every = [corners_of(scene, scene.object(key)) for key in keys]
     marks = [np.zeros(len(one.material), np.bool_) for one in every]
@@ -170,7 +170,7 @@ def overlapping_triangles(scene: Scene, items: Sequence[Object]) -> dict[str, ND
         chosen = [(one.material == material) & np.isfinite(one.source).all(axis=(1, 2)) for one in every]
         mark = marked_overlaps(np.concatenate([one.source[own] for one, own in zip(every, chosen, strict=True)]))
         first = 0
-        for own, found in zip(chosen, marks, strict=True):
-            found[own] = mark[first : first + int(own.sum())]
+        for own, result in zip(chosen, marks, strict=True):
+            result[own] = mark[first : first + int(own.sum())]
             first += int(own.sum())
-    return {key: found for own, found in zip(known.values(), marks, strict=True) for key in own}
+    return {key: result for own, result in zip(known.values(), marks, strict=True) for key in own}

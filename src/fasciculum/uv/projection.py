@@ -68,8 +68,8 @@ def _around(local: NDArray[np.float64]) -> NDArray[np.float64]:
     # a corner on the axis has no direction: it goes with the rest of its triangle
     lone = np.hypot(local[..., 0], local[..., 2]) < 1e-9 * max(float(np.abs(local).max(initial=0)), 1e-300)
     angle = np.where(lone, home, angle)
-    found: NDArray[np.float64] = home + (angle - home + np.pi) % (2 * np.pi) - np.pi
-    return found
+    result: NDArray[np.float64] = home + (angle - home + np.pi) % (2 * np.pi) - np.pi
+    return result
 
 
 def _cylinder(local: NDArray[np.float64], size: float, caps: bool) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
@@ -135,7 +135,7 @@ def _unfolded(
     world: NDArray[np.float64], corners: NDArray[np.float64], islands: NDArray[np.int32]
 ) -> NDArray[np.int32]:
     """Take islands apart that lie on themselves."""
-    folded = self_overlap(corners, islands, enough=FOLDED) > FOLDED
+    folded = self_overlap(corners, islands, threshold=FOLDED) > FOLDED
     if not folded.any():
         return islands
     vertices = weld(world.reshape(-1, 3), position_tolerance(world)).reshape(-1, 3)
@@ -163,7 +163,7 @@ def _take_apart(corners: NDArray[np.float64], vertices: NDArray[np.int64]) -> ND
     parts = np.zeros(len(corners), np.int32)
     finished = 0
     while True:
-        folded = self_overlap(corners, parts, enough=FOLDED) > FOLDED
+        folded = self_overlap(corners, parts, threshold=FOLDED) > FOLDED
         if not folded.any() or finished > 12:
             break
         finished += 1
@@ -177,7 +177,7 @@ def _take_apart(corners: NDArray[np.float64], vertices: NDArray[np.int64]) -> ND
             parts[members[half]] = parts.max() + 1
         # halves may have fallen into several pieces
         parts = connect(vertices * (int(parts.max()) + 1) + parts[:, None])
-    folded = self_overlap(corners, parts, enough=FOLDED) > FOLDED
+    folded = self_overlap(corners, parts, threshold=FOLDED) > FOLDED
     single = folded[parts]
     parts[single] = parts.max() + 1 + np.arange(single.sum(), dtype=np.int32)
     _, numbers = np.unique(parts, return_inverse=True)

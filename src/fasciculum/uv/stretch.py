@@ -46,8 +46,8 @@ def singular_values(
 def angle_stretch(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return the greater over the lesser singular value of each triangle's map; NaN where it is degenerate."""
     s1, s2 = singular_values(world, uvs)
-    found: NDArray[np.float64] = s1 / np.where(s2 > 0, s2, np.nan)
-    return found
+    result: NDArray[np.float64] = s1 / np.where(s2 > 0, s2, np.nan)
+    return result
 
 
 def measure_stretch(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> Stretch:

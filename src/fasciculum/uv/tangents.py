@@ -98,8 +98,8 @@ def _groups(vertex: NDArray[np.int64], sign: NDArray[np.float64]) -> NDArray[np.
     # the end of one is the beginning of the other
     pairs = np.concatenate([np.stack([first[one], last[two]]), np.stack([last[one], first[two]])], axis=1)
     graph = sparse.coo_array((np.ones(pairs.shape[1], np.int8), (pairs[0], pairs[1])), shape=(3 * count, 3 * count))
-    found: NDArray[np.int64] = csgraph.connected_components(graph, directed=False)[1].astype(np.int64)
-    return found
+    result: NDArray[np.int64] = csgraph.connected_components(graph, directed=False)[1].astype(np.int64)
+    return result
 
 
 def _borrow(
@@ -135,7 +135,7 @@ def _corner_angles(positions: NDArray[np.float64], normal: NDArray[np.float64]) 
 
 def _any_tangent(normal: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return what stands for tangents (N, 3) where nothing tells them: along x, unless the normal does."""
-    found = np.zeros_like(normal)
-    found[..., 0] = 1.0
-    found[np.abs(normal[..., 0]) > 0.9] = [0.0, 1.0, 0.0]
-    return found
+    result = np.zeros_like(normal)
+    result[..., 0] = 1.0
+    result[np.abs(normal[..., 0]) > 0.9] = [0.0, 1.0, 0.0]
+    return result

@@ -28,15 +28,15 @@ def apart_materials(scene: Scene, indices: Iterable[int]) -> dict[int, tuple[int
     into vertex colours: exactly, since these multiply the base colour likewise.
     """
     alike: dict[str, list[int]] = {}
-    found: dict[int, tuple[int, Factor | None]] = {}
+    results: dict[int, tuple[int, Factor | None]] = {}
     for index in sorted(indices):
         if index < 0:
-            found[index] = index, None
+            results[index] = index, None
         else:
             alike.setdefault(_content(scene, scene.materials[index]), []).append(index)
     for group in alike.values():
         factors = {scene.materials[index].base_color_factor for index in group}
         for index in group:
             factor = scene.materials[index].base_color_factor if len(factors) > 1 else None
-            found[index] = group[0], factor
-    return found
+            results[index] = group[0], factor
+    return results

@@ -83,14 +83,14 @@ def _cells(uvs: list[list[float]]) -> list[tuple[Polygon, tuple[int, int]]]:
 def _strips(polygon: Polygon, corners: list[float]) -> list[Polygon]:
     """Return a polygon's parts between whole numbers of a coordinate, given at the triangle's corners."""
     at = [_at(weights, corners) for weights in polygon]
-    found = []
+    results = []
     for step in range(math.floor(min(at) + NEAR), math.ceil(max(at) - NEAR)):
         part = _clipped(polygon, [value - step for value in at])
         if part:
             part = _clipped(part, [step + 1 - _at(weights, corners) for weights in part])
         if len(part) >= 3:
-            found.append(part)
-    return found or [polygon]
+            results.append(part)
+    return results or [polygon]
 
 
 def _clipped(polygon: Polygon, inside: list[float]) -> Polygon:
@@ -99,11 +99,11 @@ def _clipped(polygon: Polygon, inside: list[float]) -> Polygon:
     count = len(polygon)
     for index in range(count):
         after = (index + 1) % count
-        here, there = inside[index], inside[after]
+        here, present = inside[index], inside[after]
         if here >= -NEAR:
             corners.append(polygon[index])
-        if (here > NEAR and there < -NEAR) or (here < -NEAR and there > NEAR):
-            part = here / (here - there)
+        if (here > NEAR and present < -NEAR) or (here < -NEAR and present > NEAR):
+            part = here / (here - present)
             (a, b, c), (d, e, f) = polygon[index], polygon[after]
             rest = 1.0 - part
             corners.append((a * rest + d * part, b * rest + e * part, c * rest + f * part))
@@ -120,18 +120,18 @@ class _Pieces:
 
     def corners(self, triangle: int, polygon: Polygon) -> list[int]:
         """Return the vertices of a polygon in a triangle, given by weights."""
-        found = []
+        results = []
         vertices = self.whole.triangles[triangle].tolist()
         for weights in polygon:
             parts = tuple(sorted((v, round(w, 9)) for v, w in zip(vertices, weights, strict=True) if w > NEAR))
             if len(parts) == 1:
-                found.append(parts[0][0])
+                results.append(parts[0][0])
                 continue
             if parts not in self._numbers:
                 self._numbers[parts] = len(self.whole.positions) + len(self._weights)
                 self._weights.append(parts)
-            found.append(self._numbers[parts])
-        return found
+            results.append(self._numbers[parts])
+        return results
 
     def primitive(self, triangles: NDArray[np.int64]) -> Primitive:
         """Return the cut primitive."""
@@ -153,12 +153,12 @@ class _Pieces:
         def unit(values: NDArray | None) -> NDArray | None:
             if values is None or not added:
                 return values
-            found = more(values)
-            length = np.linalg.norm(found[len(values) :, :3], axis=1, keepdims=True)
-            found[len(values) :, :3] /= np.maximum(length, 1e-12)
+            result = more(values)
+            length = np.linalg.norm(result[len(values) :, :3], axis=1, keepdims=True)
+            result[len(values) :, :3] /= np.maximum(length, 1e-12)
             if values.shape[1] == 4:
-                found[len(values) :, 3] = np.where(found[len(values) :, 3] < 0, -1, 1)
-            return found
+                result[len(values) :, 3] = np.where(result[len(values) :, 3] < 0, -1, 1)
+            return result
 
         def extra(attributes: dict[str, Attribute]) -> dict[str, Attribute]:
             return {name: replace(one, values=more(one.values)) for name, one in attributes.items()}

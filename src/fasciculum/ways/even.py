@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fasciculum.model.choices import VertexColors
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.ways.flats import FlatValues, flat_of, is_tinted, level_of, parts_of
-from fasciculum.ways.laid import ResolvedBundle
+from fasciculum.ways.resolved import ResolvedBundle
 
 Level = tuple[float, ...] | None
 
@@ -34,8 +34,8 @@ def even_of(scene: Scene, index: int, objects: Iterable[str] = ()) -> Even:
     every = [parts_of(where, material) for where, material in shown]
     levels: dict[str, Level] = {}
     for name in every[0]:
-        found = {level_of(name, parts[name]) for parts in every}
-        levels[name] = found.pop() if len(found) == 1 and name != "normal" else None
+        results = {level_of(name, parts[name]) for parts in every}
+        levels[name] = results.pop() if len(results) == 1 and name != "normal" else None
     return Even(levels, None)
 
 
@@ -45,7 +45,7 @@ def materials_shown(scene: Scene, objects: Iterable[str], index: int) -> tuple[l
     Itself, and in its place on objects that read high-poly ones what these have.
     """
     detail = scene.detail
-    found: dict[tuple[bool, int], tuple[Scene, Material]] = {}
+    results: dict[tuple[bool, int], tuple[Scene, Material]] = {}
     paired = False
     for key in objects if detail is not None else ():
         item = scene.object(key)
@@ -53,14 +53,14 @@ def materials_shown(scene: Scene, objects: Iterable[str], index: int) -> tuple[l
             continue
         pair = detail.pair(key) if detail is not None else None
         if pair is None or not pair.high or detail is None:
-            found[False, index] = scene, DEFAULT_MATERIAL if index < 0 else scene.materials[index]
+            results[False, index] = scene, DEFAULT_MATERIAL if index < 0 else scene.materials[index]
             continue
         paired = True
         for high in pair.high:
             for number in detail.scene.materials_of(detail.scene.object(high)):
                 material = DEFAULT_MATERIAL if number < 0 else detail.scene.materials[number]
-                found[True, number] = detail.scene, material
-    return list(found.values()), paired
+                results[True, number] = detail.scene, material
+    return list(results.values()), paired
 
 
 def even_maps(scene: Scene, on: ResolvedBundle, tint: VertexColors) -> set[str]:
@@ -76,9 +76,9 @@ def even_maps(scene: Scene, on: ResolvedBundle, tint: VertexColors) -> set[str]:
     used = {index for item in laid for index in on.scene.materials_of(item)}
     tinted = any(is_tinted(primitive, tint) for item in laid for primitive in on.scene.primitives_of(item))
     evens = [even_of(on.scene, index, on.bundle.objects).levels for index in used]
-    found = set()
+    results = set()
     for name in evens[0] if evens else ():
         levels = {one[name] for one in evens}
         if len(levels) == 1 and None not in levels and not (name == "base_color" and tinted):
-            found.add(name)
-    return found
+            results.add(name)
+    return results

@@ -34,22 +34,22 @@ def parts_of(scene: Scene, material: Material) -> dict[str, tuple[float, ...] | 
     surface = _level(scene, material.metallic_roughness, 3)
     shade = _level(scene, material.occlusion, 1)
     glow = _level(scene, material.emissive, 3)
-    found: dict[str, tuple[float, ...] | None] = dict.fromkeys(("base_color", "normal", "orm", "emissive"))
+    result: dict[str, tuple[float, ...] | None] = dict.fromkeys(("base_color", "normal", "orm", "emissive"))
     if color is not None:
         light = srgb_to_linear(np.array(color[:3])) * np.array(material.base_color_factor[:3])
-        found["base_color"] = (*light.tolist(), color[3] * material.base_color_factor[3])
+        result["base_color"] = (*light.tolist(), color[3] * material.base_color_factor[3])
     if surface is not None and shade is not None:
         open_part = 1 + material.occlusion_strength * (shade[0] - 1)
-        found["orm"] = open_part, surface[1] * material.roughness_factor, surface[2] * material.metallic_factor
+        result["orm"] = open_part, surface[1] * material.roughness_factor, surface[2] * material.metallic_factor
     if glow is not None:
         light = srgb_to_linear(np.array(glow)) * np.array(material.emissive_factor) * material.emissive_strength
-        found["emissive"] = tuple(light.tolist())
+        result["emissive"] = tuple(light.tolist())
     straight = np.array([127.5, 127.5, 255.0]) / 255
     slot = material.normal
     normal = None if slot is None or scene.images[slot.image].missing else _level(scene, slot, 3) or ()
     if normal is None or (normal and np.abs(np.array(normal) - straight).max() <= STRAIGHT / 255):
-        found["normal"] = 0.5, 0.5, 1.0
-    return found
+        result["normal"] = 0.5, 0.5, 1.0
+    return result
 
 
 def level_of(name: str, value: tuple[float, ...] | None) -> tuple[float, ...] | None:

@@ -45,8 +45,8 @@ class Read:
     @property
     def shifts(self) -> NDArray[np.float64]:
         """The whole repeats by which each piece lies off the first one, shape (P, 2)."""
-        found: NDArray[np.float64] = np.floor(self.low + SLACK)
-        return found
+        result: NDArray[np.float64] = np.floor(self.low + SLACK)
+        return result
 
     @property
     def span(self) -> tuple[float, float]:
@@ -129,9 +129,9 @@ def held_meshes(scene: Scene, objects: tuple[str, ...]) -> frozenset[int]:
 
 def users(scene: Scene, objects: tuple[str, ...]) -> dict[int, list[tuple[Object, int, Primitive]]]:
     """Return for each material the primitives of objects that show it: object, number in the mesh, primitive."""
-    found: dict[int, list[tuple[Object, int, Primitive]]] = {}
+    results: dict[int, list[tuple[Object, int, Primitive]]] = {}
     for key in objects:
         item = scene.object(key)
         for number, primitive in zip(item.primitives, scene.primitives_of(item), strict=True):
-            found.setdefault(primitive.material, []).append((item, number, primitive))
-    return found
+            results.setdefault(primitive.material, []).append((item, number, primitive))
+    return results

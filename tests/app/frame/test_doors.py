@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QMessag
 from fasciculum.app.frame.bundle_list import FIGURE
 from fasciculum.app.frame.ledger_strip import verdict
 from fasciculum.app.model.model_view import overlap_colors
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.session import commands
 from tests.app.harness import LEFT, WindowCase, small_model
 from tests.app.test_everything import choosing
@@ -469,8 +469,8 @@ class Treatments(WindowCase):
         self.idle()
         names = [f"material {number}" for number in range(3)]
         name = self.workspace.document.bundles[0].name
-        self.workspace.apply("Swatches", lambda d: commands.set_way(d, name, names, MaterialTreatment.SWATCH))
+        self.workspace.apply("Swatches", lambda d: commands.set_way(d, name, names, Treatment.SWATCH))
         self.click_row("Box 1")
         self.click(self.window.bundles.new)
         new = self.workspace.document.bundle_of("Box 1")
-        self.assertEqual(dict(new.ways), {"material 1": MaterialTreatment.SWATCH})
+        self.assertEqual(dict(new.ways), {"material 1": Treatment.SWATCH})

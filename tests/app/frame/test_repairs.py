@@ -319,8 +319,8 @@ class Sources(RepairCase):
     def test_a_source_that_moved_is_located(self):
         path = self.saved()
         one, two = self.answer("Locate …")
-        found = (str(self.folder / "elsewhere.gltf"), "")
-        with one, two, mock.patch("fasciculum.app.frame.files.QFileDialog.getOpenFileName", return_value=found):
+        result = (str(self.folder / "elsewhere.gltf"), "")
+        with one, two, mock.patch("fasciculum.app.frame.files.QFileDialog.getOpenFileName", return_value=result):
             self.workspace.open(path)
             self.wait(lambda: len(self.workspace.document.scene.objects) == 2, "the boards")
         self.assertEqual(self.states(), [(DONE, DONE)] * 2)
@@ -379,9 +379,9 @@ class Deliveries(RepairCase):
         self.assertEqual(panel.title.currentText(), "Ours")
         self.click(self.window.settings.main)
         self.idle()
-        found = {path.name for path in target.iterdir()}
-        self.assertLessEqual({"boards.glb", "boards.gltf", "boards.bin", "boards.obj", "boards.mtl"}, found)
-        self.assertIn("board_0.base_color.png", found)
+        results = {path.name for path in target.iterdir()}
+        self.assertLessEqual({"boards.glb", "boards.gltf", "boards.bin", "boards.obj", "boards.mtl"}, results)
+        self.assertIn("board_0.base_color.png", results)
 
     def test_joining_shows_both_sides_and_moves_the_ledger(self):
         self.open_boards()

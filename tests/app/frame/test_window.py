@@ -113,8 +113,8 @@ class Size(WindowCase):
         self.drop(self.folder / "plates.glb")
         self.wait(lambda: self.workspace.document.scene.objects, "the model")
         self.pump(0.05)
-        for kept, found in zip(sizes, self.window.columns.sizes(), strict=True):
-            self.assertAlmostEqual(kept, found, delta=2)
+        for kept, result in zip(sizes, self.window.columns.sizes(), strict=True):
+            self.assertAlmostEqual(kept, result, delta=2)
 
     def test_a_window_that_is_narrow_from_the_start_has_no_empty_column(self):
         self.window.resize(1090, 640)

@@ -154,8 +154,8 @@ class Projections(ShapingCase):
         moved = self.shaper.projection
         self.assertNotEqual(moved.origin, sized.origin)
         handles = self.model.tools.handles()
-        there = self.model.tools.handles()["middle"]
-        self.drag(self.model, handles["turn"], there + QPointF(60, 0))
+        present = self.model.tools.handles()["middle"]
+        self.drag(self.model, handles["turn"], present + QPointF(60, 0))
         turned = np.array(self.shaper.projection.axes).reshape(3, 3)
         np.testing.assert_allclose(turned @ turned.T, np.eye(3), atol=1e-9)
         self.assertGreater(np.abs(turned - np.eye(3)).max(), 0.1)
@@ -328,8 +328,8 @@ class Sets(ShapingCase):
         rows = self.rows()
         self.assertEqual(rows[0][0], "● for light")
         # what is read is empty now, and the other suits: that is found
-        found = [f for f in self.workspace.document.gathered if f.code == "suspicious_uv_set"]
-        self.assertEqual(len(found), 40)
+        results = [f for f in self.workspace.document.gathered if f.code == "suspicious_uv_set"]
+        self.assertEqual(len(results), 40)
         self.sets.table.setCurrentItem(self.sets.table.topLevelItem(0))
         self.click(self.sets.delete_button)
         self.assertEqual(len(self.rows()), 1)

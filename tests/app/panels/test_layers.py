@@ -65,8 +65,8 @@ class Layers(WindowCase):
         self.pump(0.3)
         self.idle()
         seen = self.window.model._seen
-        there = seen.ids == seen.keys.index(key)
-        return seen.pixels[there].astype(float).mean(axis=0)[:3]
+        mask = seen.ids == seen.keys.index(key)
+        return seen.pixels[mask].astype(float).mean(axis=0)[:3]
 
     def test_a_stack_is_built_ordered_hidden_and_taken_back(self):
         self.workspace.select({"rock 1"})

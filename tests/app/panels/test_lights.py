@@ -10,7 +10,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from fasciculum.model.lighting import LampKind, SkyKind
-from fasciculum.operations.bake.light_view import SAMPLES
+from fasciculum.operations.bake.progressive_render import SAMPLES
 from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.commands import add_bundle, set_bake, set_sheet
 from fasciculum.session.tasks import Kind

@@ -209,8 +209,8 @@ class Pairing(WindowCase):
         self.pump(0.3)
         first, second = [one for one in came if one is not None]
         self.assertLess(first.sheet.width, second.sheet.width)
-        found = self.color_at([0.5, 0.5, 0])
-        self.assertGreater(found[0], found[1] + 40)
+        result = self.color_at([0.5, 0.5, 0])
+        self.assertGreater(result[0], result[1] + 40)
         self.assertIsNone(self.document.bundles[0].texturing)
         self.window.settings.bake.preview.click()
         self.idle()

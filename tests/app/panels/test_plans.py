@@ -3,13 +3,13 @@
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
-from fasciculum.model.choices import Combine, MaterialTreatment
+from fasciculum.model.choices import Combine, Treatment
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.units import MIB
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 from tests.app.harness import WindowCase
 from tests.operations.plan.scenes import mixed
 
@@ -151,7 +151,7 @@ class Ways(PlansCase):
     def test_where_all_is_kept_apart_no_sheet_is_asked_for(self):
         self.workspace.apply("one", lambda d: commands.add_bundle(d, "All", [item.key for item in d.scene.objects]))
         names = self.workspace.document.scene.material_names
-        self.workspace.apply("apart", lambda d: commands.set_way(d, "All", names, MaterialTreatment.APART))
+        self.workspace.apply("apart", lambda d: commands.set_way(d, "All", names, Treatment.APART))
         self.workspace.pack(["All"])
         self.idle()
         self.assertIn("needs no sheet", self.said[-1][1])
@@ -172,11 +172,11 @@ class Ways(PlansCase):
         ways.material.activated.emit(ways.material.currentIndex())
         self.wait(lambda: [cost.way for cost in ways.costs if cost.why_not], "its ways")
         self.idle()
-        row = next(at for at, cost in enumerate(ways.costs) if cost.way is MaterialTreatment.APART)
+        row = next(at for at, cost in enumerate(ways.costs) if cost.way is Treatment.APART)
         foretold = ways.costs[row]
         before = self.workspace.document
         self.click(ways.table.viewport(), ways.table.visualItemRect(ways.table.item(row, 0)).center())
-        self.assertIs(self.workspace.document.bundle(bundle.name).way(name), MaterialTreatment.APART)
+        self.assertIs(self.workspace.document.bundle(bundle.name).way(name), Treatment.APART)
         after = ledger_of(self.workspace.document).after
         self.assertEqual((after.draw_calls, after.texture_bytes), (foretold.draw_calls, foretold.texture_bytes))
         self.keys(Qt.Key.Key_Z, CTRL)

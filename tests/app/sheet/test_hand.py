@@ -139,14 +139,14 @@ class HandCase(WindowCase):
         others = np.delete(own, self.place_of(name), axis=0)
         for y in range(8, 256, 4):
             for x in range(8, 256, 4):
-                there = np.array([x, y, x + box[2] - box[0], y + box[3] - box[1]])
-                if there[2] > 248 or there[3] > 248:
+                present = np.array([x, y, x + box[2] - box[0], y + box[3] - box[1]])
+                if present[2] > 248 or present[3] > 248:
                     continue
                 apart = (
-                    (others[:, 0] > there[2] + clear)
-                    | (others[:, 2] < there[0] - clear)
-                    | (others[:, 1] > there[3] + clear)
-                    | (others[:, 3] < there[1] - clear)
+                    (others[:, 0] > present[2] + clear)
+                    | (others[:, 2] < present[0] - clear)
+                    | (others[:, 1] > present[3] + clear)
+                    | (others[:, 3] < present[1] - clear)
                 )
                 if apart.all() and abs(x - box[0]) + abs(y - box[1]) > 20:
                     return x - box[0], y - box[1]

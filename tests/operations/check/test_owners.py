@@ -27,15 +27,15 @@ class Owners(unittest.TestCase):
             pinned=np.zeros(2, bool),
             moved=np.zeros(2, bool),
             shares=np.ones(2),
-            squeezed=np.ones(2),
+            density_scale=np.ones(2),
         )
 
     def test_against_every_distance(self):
         covered = np.full((32, 32), -1)
         covered[4:9, 3:9], covered[15:27, 18:27] = 0, 1
         for bleed in (None, 0, 3):
-            owned, found = owners_of(self.layout, bleed)
-            np.testing.assert_array_equal(found, covered)
+            owned, result = owners_of(self.layout, bleed)
+            np.testing.assert_array_equal(result, covered)
             places = np.argwhere(covered >= 0)
             for y in range(32):
                 for x in range(32):

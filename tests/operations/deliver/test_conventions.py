@@ -91,9 +91,9 @@ class Textures(Delivered):
     def test_channels_apart(self):
         folder, plain = self.deliver(packing="apart"), self.plain
         for channel, name in enumerate(("occlusion", "roughness", "metallic")):
-            found = self.picture(folder, name)
-            self.assertEqual(found.ndim, 2)
-            np.testing.assert_array_equal(found, plain["orm"][..., channel])
+            result = self.picture(folder, name)
+            self.assertEqual(result.ndim, 2)
+            np.testing.assert_array_equal(result, plain["orm"][..., channel])
         self.assertFalse((folder / "several_all_orm.png").exists())
         # the model holds what glTF needs all the same
         model = Model(folder / "several.glb")
@@ -102,15 +102,15 @@ class Textures(Delivered):
         np.testing.assert_array_equal(packed, plain["orm"])
 
     def test_smoothness_is_the_opposite_of_roughness(self):
-        found, plain = self.picture(self.deliver(packing="metal_smoothness"), "metal_smoothness"), self.plain["orm"]
-        np.testing.assert_array_equal(found[..., 0], plain[..., 2])
-        np.testing.assert_array_equal(found[..., 3], 255 - plain[..., 1])
+        result, plain = self.picture(self.deliver(packing="metal_smoothness"), "metal_smoothness"), self.plain["orm"]
+        np.testing.assert_array_equal(result[..., 0], plain[..., 2])
+        np.testing.assert_array_equal(result[..., 3], 255 - plain[..., 1])
 
     def test_green_down_turns_the_files_and_not_the_model(self):
         folder, plain = self.deliver(green="down"), self.plain["normal"]
-        found = self.picture(folder, "normal")
-        np.testing.assert_array_equal(found[..., 1], 255 - plain[..., 1])
-        np.testing.assert_array_equal(found[..., [0, 2]], plain[..., [0, 2]])
+        result = self.picture(folder, "normal")
+        np.testing.assert_array_equal(result[..., 1], 255 - plain[..., 1])
+        np.testing.assert_array_equal(result[..., [0, 2]], plain[..., [0, 2]])
         model = Model(folder / "several.glb")
         np.testing.assert_array_equal(model.texture(model.json["materials"][0]["normalTexture"]), plain)
 
@@ -122,8 +122,8 @@ class Textures(Delivered):
         deep = self.deliver(bits=16)
         import cv2
 
-        found = cv2.imread(str(deep / "several_all_orm.png"), cv2.IMREAD_UNCHANGED)[..., ::-1]
-        np.testing.assert_array_equal(found, self.plain["orm"].astype(np.uint16) * 257)
+        result = cv2.imread(str(deep / "several_all_orm.png"), cv2.IMREAD_UNCHANGED)[..., ::-1]
+        np.testing.assert_array_equal(result, self.plain["orm"].astype(np.uint16) * 257)
 
     def test_which_maps_and_which_names(self):
         folder = self.deliver(maps=("base_color",), pattern="T_{bundle}-{map}")
@@ -154,7 +154,7 @@ class Again(Delivered):
 class Joining(Delivered):
     def world_corners(self, model):
         """Each triangle's corners in world space with its normals, sorted."""
-        found = []
+        results = []
         for number, world in model.worlds().items():
             mesh = model.json["nodes"][number].get("mesh")
             for primitive in [] if mesh is None else model.json["meshes"][mesh]["primitives"]:
@@ -169,8 +169,8 @@ class Joining(Delivered):
                     turned = triangle[[0, 2, 1]] if flip else triangle
                     corners = np.concatenate([positions[turned], normals[turned]], axis=1).round(4) + 0.0
                     start = min(range(3), key=lambda k: tuple(corners[k]))
-                    found.append(tuple(map(tuple, np.roll(corners, -start, axis=0))))
-        return sorted(found)
+                    results.append(tuple(map(tuple, np.roll(corners, -start, axis=0))))
+        return sorted(results)
 
     def test_transforms_mirrored_scales_and_normals(self):
         apart = self.world_corners(Model(self.deliver() / "several.glb"))
@@ -195,7 +195,7 @@ class Joining(Delivered):
         """Base colour at every corner of every triangle, in the model that is joined and the one that is not."""
 
         def readings(model):
-            found = {}
+            results = {}
             for number, world in model.worlds().items():
                 mesh = model.json["nodes"][number].get("mesh")
                 for primitive in [] if mesh is None else model.json["meshes"][mesh]["primitives"]:
@@ -203,8 +203,8 @@ class Joining(Delivered):
                     places = model.accessor(primitive["attributes"]["POSITION"]) @ world[:3, :3].T + world[:3, 3]
                     for triangle in model.accessor(primitive["indices"]).reshape(-1, 3):
                         middle = tuple((places[triangle].mean(0) * 500).round().astype(int))
-                        found[middle] = uvs[triangle].mean(0)
-            return found
+                        results[middle] = uvs[triangle].mean(0)
+            return results
 
         apart, joined = (
             readings(Model(self.deliver(combine="bundle" if on else "none") / "several.glb")) for on in (False, True)
@@ -220,14 +220,14 @@ class Joining(Delivered):
         groups, apart = groups_of(self.document.scene, bundle.objects, settings, name=bundle.name)
         self.assertEqual([sorted(group.objects) for group in groups], [["Box"], ["Square"], ["Mirrored"]])
         self.assertEqual(apart, ["Moved"])
-        found = balance(self.document.scene, [bundle], replace(settings, region=0.0))
-        self.assertEqual((found.calls_apart, found.calls_joined), (4, 2))
+        result = balance(self.document.scene, [bundle], replace(settings, region=0.0))
+        self.assertEqual((result.calls_apart, result.calls_joined), (4, 2))
         # three of four objects draw all 26 triangles of the joined mesh, the fourth its own two
-        self.assertAlmostEqual(found.seen_joined, (3 * (12 + 12 + 2) + 2) / 4)
-        self.assertAlmostEqual(found.seen_apart, (12 + 12 + 2 + 2) / 4)
+        self.assertAlmostEqual(result.seen_joined, (3 * (12 + 12 + 2) + 2) / 4)
+        self.assertAlmostEqual(result.seen_apart, (12 + 12 + 2 + 2) / 4)
         split = balance(self.document.scene, [bundle], settings)
         self.assertEqual(split.calls_joined, 4)
-        self.assertAlmostEqual(split.seen_joined, found.seen_apart)
+        self.assertAlmostEqual(split.seen_joined, result.seen_apart)
 
 
 class ObjOut(Delivered):
@@ -258,8 +258,8 @@ class ObjOut(Delivered):
 
     def test_what_obj_cannot_hold_is_told(self):
         document = replace(self.document, delivery=DeliverySettings(models=("obj",)))
-        found = deliver(document, Path(tempfile.mkdtemp()), self.store)
-        self.assertIn("obj_loses", {finding.code for finding in found.findings})
+        result = deliver(document, Path(tempfile.mkdtemp()), self.store)
+        self.assertIn("obj_loses", {finding.code for finding in result.findings})
 
 
 class Edges(unittest.TestCase):
@@ -277,9 +277,9 @@ class Edges(unittest.TestCase):
         make([glb.write(folder / "b.glb")], folder / "out", PixelStore(folder / "p"), order)
         model = Model(folder / "out" / "b.glb")
         primitive = model.json["meshes"][0]["primitives"][0]
-        found = tuple(model.accessor(primitive["attributes"][name]) for name in ("POSITION", "NORMAL"))
+        result = tuple(model.accessor(primitive["attributes"][name]) for name in ("POSITION", "NORMAL"))
         triangles = model.accessor(primitive["indices"]).reshape(-1, 3).astype(int)
-        return (*found, triangles) if with_triangles else found
+        return (*result, triangles) if with_triangles else result
 
     def test_hard_smooth_and_as_they_came(self):
         for edges in ("source", "smooth"):
@@ -413,9 +413,9 @@ class Extensions(unittest.TestCase):
         path = glb.write(folder / "e.glb")
         order = Order("one", SheetSettings(64, 64, padding=2, seconds=0))
         _, findings = make([path], folder / "out", PixelStore(folder / "p"), order)
-        found = Model(folder / "out" / "e.glb").json
-        self.assertEqual(found["nodes"][0]["extensions"], {"EXT_kept": {"mass": 3}})
-        self.assertEqual(found["extensions"], {"EXT_root": {"wind": [1, 2]}})
+        result = Model(folder / "out" / "e.glb").json
+        self.assertEqual(result["nodes"][0]["extensions"], {"EXT_kept": {"mass": 3}})
+        self.assertEqual(result["extensions"], {"EXT_root": {"wind": [1, 2]}})
         words = {finding.message for finding in findings if finding.code == "extension"}
         self.assertEqual(sum("carried through" in word for word in words), 2)
         self.assertEqual(sum("left out" in word and "EXT_lost" in word for word in words), 1)
@@ -436,14 +436,14 @@ class Extensions(unittest.TestCase):
         glb.json["extensionsRequired"] = ["EXT_texture_webp"]
         order = Order("one", SheetSettings(64, 64, padding=2, seconds=0))
         make([glb.write(folder / "w.glb")], folder / "out", PixelStore(folder / "p"), order)
-        found = Model(folder / "out" / "w.glb").json
+        result = Model(folder / "out" / "w.glb").json
         # a light that no node places does not shine
-        self.assertEqual(found["extensions"]["KHR_lights_punctual"]["lights"], lights[1:])
-        self.assertEqual(found["nodes"][1]["extensions"], {"KHR_lights_punctual": {"light": 0}})
+        self.assertEqual(result["extensions"]["KHR_lights_punctual"]["lights"], lights[1:])
+        self.assertEqual(result["nodes"][1]["extensions"], {"KHR_lights_punctual": {"light": 0}})
         # the sheet is a PNG; the line's material keeps its WebP
-        kinds = {image["mimeType"] for image in found["images"]}
+        kinds = {image["mimeType"] for image in result["images"]}
         self.assertEqual(kinds, {"image/png", "image/webp"})
-        modes = [primitive.get("mode", 4) for primitive in found["meshes"][0]["primitives"]]
+        modes = [primitive.get("mode", 4) for primitive in result["meshes"][0]["primitives"]]
         self.assertEqual(sorted(modes), [3, 4])
 
     def test_every_scene_is_delivered_with_its_own(self):
@@ -456,9 +456,9 @@ class Extensions(unittest.TestCase):
         path = glb.write(folder / "s.glb")
         order = Order("one", SheetSettings(64, 64, padding=2, seconds=0))
         make([path], folder / "out", PixelStore(folder / "p"), order)
-        found = Model(folder / "out" / "s.glb").json
-        self.assertEqual(found["scenes"], [{"nodes": [0]}, {"name": "winter", "nodes": [0, 1]}])
-        self.assertEqual(json.dumps(found).count('"mesh": 0'), 2)
+        result = Model(folder / "out" / "s.glb").json
+        self.assertEqual(result["scenes"], [{"nodes": [0]}, {"name": "winter", "nodes": [0, 1]}])
+        self.assertEqual(json.dumps(result).count('"mesh": 0'), 2)
 
 
 if __name__ == "__main__":

@@ -218,8 +218,8 @@ class Projects(Delivering):
     def test_there_and_back(self):
         document = self.project()
         path = save_project(document, self.folder / "p.fasc", self.store)
-        found = open_project(path, PixelStore(self.folder / "other"))
-        one, two = document.bundle("One"), found.bundle("One")
+        result = open_project(path, PixelStore(self.folder / "other"))
+        one, two = document.bundle("One"), result.bundle("One")
         self.assertEqual((one.sheet, one.bake, one.shares, one.objects), (two.sheet, two.bake, two.shares, two.objects))
         np.testing.assert_array_equal(one.layout.placements, two.layout.placements)
         np.testing.assert_array_equal(one.layout.surfaces[0].corners, two.layout.surfaces[0].corners)
@@ -230,7 +230,7 @@ class Projects(Delivering):
                 self.store.get(one.texturing.map(name).pixels), other.get(two.texturing.map(name).pixels)
             )
         for state in (layout_state, bake_state, check_state):
-            self.assertEqual(state(found, two), DONE)
+            self.assertEqual(state(result, two), DONE)
 
     def test_sources_are_found_from_the_projects_folder(self):
         document = self.project()
@@ -265,11 +265,11 @@ class Projects(Delivering):
     def test_a_changed_source_is_told_and_makes_stale(self):
         path = save_project(self.project(), self.folder / "p.fasc", self.store)
         textured_square(smooth_image(seed=9)).write(self.folder / "model.glb")
-        found = open_project(path, PixelStore(self.folder / "other"))
-        self.assertIn("source_changed", {finding.code for finding in found.gathered})
+        result = open_project(path, PixelStore(self.folder / "other"))
+        self.assertIn("source_changed", {finding.code for finding in result.gathered})
         # only the texture is another one: the layout holds, the maps do not
-        self.assertEqual(layout_state(found, found.bundle("One")), DONE)
-        self.assertEqual(bake_state(found, found.bundle("One")), STALE)
+        self.assertEqual(layout_state(result, result.bundle("One")), DONE)
+        self.assertEqual(bake_state(result, result.bundle("One")), STALE)
 
 
 class Costs(Delivering):

@@ -53,43 +53,43 @@ class Lights(unittest.TestCase):
         make([self.glb.write(self.folder / "m.glb")], self.folder / "out", PixelStore(self.folder / "p"), order)
         model = Model(self.folder / "out" / "m.glb")
         lights = model.json.get("extensions", {}).get(PUNCTUAL, {}).get("lights", [])
-        worlds, found = model.worlds(), {}
+        worlds, result = model.worlds(), {}
         for number, node in enumerate(model.json["nodes"]):
             held = node.get("extensions", {}).get(PUNCTUAL)
             if held is not None:
-                found[node["name"]] = lights[held["light"]], worlds[number]
-        return found, lights
+                result[node["name"]] = lights[held["light"]], worlds[number]
+        return result, lights
 
     def test_untouched_they_are_what_they_were(self):
-        found, lights = self.delivered(Lighting())
+        result, lights = self.delivered(Lighting())
         self.assertEqual(lights, self.glb.json["extensions"][PUNCTUAL]["lights"])
-        self.assertEqual(set(found), {"Noon", "Noon too", "Spot"})
+        self.assertEqual(set(result), {"Noon", "Noon too", "Spot"})
 
     def test_a_changed_one_has_its_new_values_and_the_other_of_that_light_keeps_its_own(self):
         dusk = replace(self.own["Noon"], strength=420.0, color=(2.0, 1.0, 0.5))
-        found, lights = self.delivered(Lighting(changed=(dusk,)))
-        light, _ = found["Noon"]
+        result, lights = self.delivered(Lighting(changed=(dusk,)))
+        light, _ = result["Noon"]
         # colours are 0 to 1 in glTF: what is brighter goes into the intensity
         self.assertEqual((light["type"], light["intensity"], light["color"]), ("directional", 840.0, [1.0, 0.5, 0.25]))
-        self.assertEqual(found["Noon too"][0]["intensity"], 60000.0)
+        self.assertEqual(result["Noon too"][0]["intensity"], 60000.0)
         self.assertEqual(len(lights), 3)
 
     def test_one_that_is_switched_off_is_left_out(self):
-        found, lights = self.delivered(Lighting(changed=(replace(self.own["Spot"], on=False),)))
-        self.assertEqual(set(found), {"Noon", "Noon too"})
+        result, lights = self.delivered(Lighting(changed=(replace(self.own["Spot"], on=False),)))
+        self.assertEqual(set(result), {"Noon", "Noon too"})
         self.assertEqual(len(lights), 1)
 
     def test_one_that_was_turned_and_one_that_was_added_stand_where_they_should(self):
         low = replace(self.own["Noon"], direction=sun_direction(90.0, 30.0))
         added = Lamp("Cabin", LampKind.SPOT, (1, 0.5, 0.25), 90.0, (2.0, 1.5, -3.0), (0.0, -1.0, 0.0), 4.0, 0.2, 0.6)
         gone = replace(added, key="Off", on=False)
-        found, _ = self.delivered(Lighting(changed=(low,), added=(added, gone)))
-        self.assertNotIn("Off", found)
+        result, _ = self.delivered(Lighting(changed=(low,), added=(added, gone)))
+        self.assertNotIn("Off", result)
         for lamp in (low, added):
-            light, world = found[lamp.key]
+            light, world = result[lamp.key]
             np.testing.assert_allclose(-world[:3, 2], lamp.direction, atol=1e-6)
             self.assertAlmostEqual(float(np.linalg.det(world[:3, :3])), 1.0, 6)
-        light, world = found["Cabin"]
+        light, world = result["Cabin"]
         np.testing.assert_allclose(world[:3, 3], added.place, atol=1e-6)
         self.assertEqual((light["type"], light["intensity"], light["range"]), ("spot", 90.0, 4.0))
         self.assertEqual(light["spot"], {"innerConeAngle": 0.2, "outerConeAngle": 0.6})
@@ -97,5 +97,5 @@ class Lights(unittest.TestCase):
 
     def test_without_lights_there_are_none(self):
         added = Lamp("Cabin", LampKind.POINT, strength=9.0)
-        found, lights = self.delivered(Lighting(added=(added,)), lights=False)
-        self.assertEqual((found, lights), ({}, []))
+        result, lights = self.delivered(Lighting(added=(added,)), lights=False)
+        self.assertEqual((result, lights), ({}, []))

@@ -33,8 +33,8 @@ class Gathered(unittest.TestCase):
         if scene is None:
             scene, _ = gather([self.low.write(self.folder / "low.glb")], self.store)
         path = self.high.write(self.folder / "high.glb")
-        found, *_ = gather_high(scene, [path], [], pairing or Pairing(), file, self.store)
-        return found
+        result, *_ = gather_high(scene, [path], [], pairing or Pairing(), file, self.store)
+        return result
 
     def found(self, scene):
         return {pair.low: (sorted(pair.high), str(pair.by)) for pair in scene.detail.pairs}
@@ -93,9 +93,9 @@ class Pairings(Gathered):
         self.plate(self.low, "door_frame")
         for name in ("door_high", "door_rivets", "Door_High_Planks", "door_frame_high", "doorway_high"):
             self.plate(self.high, name)
-        found = self.found(self.paired())
-        self.assertEqual(found["door"][0], ["Door_High_Planks", "door_high", "door_rivets"])
-        self.assertEqual(found["door_frame"][0], ["door_frame_high"])
+        result = self.found(self.paired())
+        self.assertEqual(result["door"][0], ["Door_High_Planks", "door_high", "door_rivets"])
+        self.assertEqual(result["door_frame"][0], ["door_frame_high"])
 
     def test_own_suffixes(self):
         self.plate(self.low, "hull@game")
@@ -203,9 +203,9 @@ class Reaches(Gathered):
 
     def test_handles_hold_where_they_are(self):
         corners = np.array([[[0.0, 0, 0], [1, 0, 0], [0, 1, 0]]])
-        found = held_spans(corners, (0.1, 0.2), [Handle((1.0, 0.0, 0.0), (0.5, 0.6))])
-        np.testing.assert_allclose(found[0, 1], (0.5, 0.6), rtol=1e-4)
-        self.assertTrue(((found[0, [0, 2]] > (0.1, 0.2)) & (found[0, [0, 2]] < (0.5, 0.6))).all())
+        result = held_spans(corners, (0.1, 0.2), [Handle((1.0, 0.0, 0.0), (0.5, 0.6))])
+        np.testing.assert_allclose(result[0, 1], (0.5, 0.6), rtol=1e-4)
+        self.assertTrue(((result[0, [0, 2]] > (0.1, 0.2)) & (result[0, [0, 2]] < (0.5, 0.6))).all())
 
 
 if __name__ == "__main__":

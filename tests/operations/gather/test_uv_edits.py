@@ -25,10 +25,10 @@ def scene(meshes=3):
 def sets_of(scene, key):
     """The UV sets of an object as lists, empty ones at the end left out."""
     (primitive,) = scene.primitives_of(scene.object(key))
-    found = [uvs.tolist() for uvs in primitive.uv_sets]
-    while found and not found[-1]:
-        found.pop()
-    return found
+    results = [uvs.tolist() for uvs in primitive.uv_sets]
+    while results and not results[-1]:
+        results.pop()
+    return results
 
 
 class Edits(unittest.TestCase):
@@ -70,9 +70,9 @@ class Edits(unittest.TestCase):
                 for key in meant & set(paper):
                     paper[key] = self.apply(paper[key], edit)
                 for key, sets in paper.items():
-                    found = sets_of(now, key)
-                    self.assertEqual(len(found), len(sets), (seed, edit, key))
-                    for one, two in zip(found, sets, strict=True):
+                    result = sets_of(now, key)
+                    self.assertEqual(len(result), len(sets), (seed, edit, key))
+                    for one, two in zip(result, sets, strict=True):
                         np.testing.assert_allclose(np.array(one), np.array(two), err_msg=f"{seed} {edit} {key}")
 
     def test_what_is_not_touched_is_the_very_same(self):

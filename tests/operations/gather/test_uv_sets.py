@@ -62,20 +62,20 @@ class Sets(SetCase):
 
     def test_reading_another_set_gives_a_material_of_its_own_where_others_share_it(self):
         scene = self.two_plates(shared=False)
-        found = edited(scene, UvEdit("read", ("Plate 1",), target=1))
-        self.assertEqual((self.read(found, "Plate 1"), self.read(found, "Plate 2")), (1, 0))
-        self.assertEqual(len(found.materials), 2)
-        back = edited(found, UvEdit("read", ("Plate 2",), target=1))
+        result = edited(scene, UvEdit("read", ("Plate 1",), target=1))
+        self.assertEqual((self.read(result, "Plate 1"), self.read(result, "Plate 2")), (1, 0))
+        self.assertEqual(len(result.materials), 2)
+        back = edited(result, UvEdit("read", ("Plate 2",), target=1))
         self.assertEqual({self.read(back, key) for key in ("Plate 1", "Plate 2")}, {1})
 
     def test_deleting_moves_the_later_sets_and_what_reads_them(self):
         scene = edited(self.two_plates(), UvEdit("read", ("Plate 1",), target=1))
         squeezed = scene.primitives_of(scene.object("Plate 1"))[0].uv_sets[1]
-        found = edited(scene, UvEdit("delete", ("Plate 1",), target=0))
-        (primitive,) = found.primitives_of(found.object("Plate 1"))
+        result = edited(scene, UvEdit("delete", ("Plate 1",), target=0))
+        (primitive,) = result.primitives_of(result.object("Plate 1"))
         self.assertEqual(len(primitive.uv_sets), 1)
         np.testing.assert_array_equal(primitive.uv_sets[0], squeezed)
-        self.assertEqual(self.read(found, "Plate 1"), 0)
+        self.assertEqual(self.read(result, "Plate 1"), 0)
 
     def test_swapping_twice_changes_nothing(self):
         scene = self.two_plates()
@@ -92,9 +92,9 @@ class Sets(SetCase):
     def test_the_wrong_set_is_found_and_gone_once_it_is_right(self):
         scene = edited(self.two_plates(shared=False), UvEdit("read", ("Plate 2",), target=1))
         document = edit_uvs(Document(scene=scene), UvEdit("rename", ("Plate 1",), target=0, name="a"))
-        found = [f for f in document.gathered if f.code == "suspicious_uv_set"]
-        self.assertEqual([f.object for f in found], ["Plate 2"])
-        self.assertIn("UV set 0 suits", found[0].message)
+        results = [f for f in document.gathered if f.code == "suspicious_uv_set"]
+        self.assertEqual([f.object for f in results], ["Plate 2"])
+        self.assertIn("UV set 0 suits", results[0].message)
         right = edit_uvs(document, UvEdit("read", ("Plate 2",), target=0))
         self.assertFalse([f for f in right.gathered if f.code == "suspicious_uv_set"])
 

@@ -92,10 +92,10 @@ class Arranging(LaidOut):
     def test_larger_islands_have_larger_shares(self):
         places = [0, 2]
         x, y = self.middle(places)
-        found = arrange.scaled(self.layout, places, 1.25)
-        self.check(found, places, lambda rows: (rows - [x, y]) * 1.25 + [x, y])
+        result = arrange.scaled(self.layout, places, 1.25)
+        self.check(result, places, lambda rows: (rows - [x, y]) * 1.25 + [x, y])
         chosen = np.isin(self.layout.places, places)
-        np.testing.assert_allclose(found.shares / self.layout.shares, np.where(chosen, 1.25, 1.0))
+        np.testing.assert_allclose(result.shares / self.layout.shares, np.where(chosen, 1.25, 1.0))
 
     def test_aligning(self):
         places = [0, 1, 4, 5]
@@ -125,17 +125,17 @@ class Arranging(LaidOut):
         self.assertIs(arrange.distributed(self.layout, [0, 1], 0), self.layout)
 
     def test_pins(self):
-        found = arrange.pinned(self.layout, [1, 2], True)
-        self.assertEqual(found.held_places(), {1, 2})
-        self.assertEqual(arrange.pinned(found, [2], False).held_places(), {1})
+        result = arrange.pinned(self.layout, [1, 2], True)
+        self.assertEqual(result.held_places(), {1, 2})
+        self.assertEqual(arrange.pinned(result, [2], False).held_places(), {1})
 
     def test_tiles_change_places(self):
         two = replace(self.layout, tiles=2)
         # all on the first tile go to the second, and back
-        there = arrange.tiles_swapped(two, 0, 1)
+        present = arrange.tiles_swapped(two, 0, 1)
         for place in range(len(two.placements)):
-            np.testing.assert_allclose(self.corners(there, place), self.corners(two, place) + [256, 0], atol=1e-7)
-        np.testing.assert_allclose(arrange.tiles_swapped(there, 0, 1).placements, two.placements, atol=1e-9)
+            np.testing.assert_allclose(self.corners(present, place), self.corners(two, place) + [256, 0], atol=1e-7)
+        np.testing.assert_allclose(arrange.tiles_swapped(present, 0, 1).placements, two.placements, atol=1e-9)
 
     def test_maps_between_placements(self):
         moved = arrange.turned(arrange.moved(self.layout, [0, 1], 5, 6), [0, 1], 0.7)
@@ -170,20 +170,20 @@ class Snapping(unittest.TestCase):
 
 class Trouble(LaidOut):
     def polygons(self, layout):
-        found = []
+        results = []
         for place in range(len(layout.placements)):
             rows = self.corners(layout, place).reshape(-1, 3, 2)
-            found.append(shapely.union_all([shapely.Polygon(row) for row in rows]))
-        return found
+            results.append(shapely.union_all([shapely.Polygon(row) for row in rows]))
+        return results
 
     def test_overlaps_are_those_that_shapely_finds(self):
         rng = np.random.default_rng(4)
         hits = 0
         for _ in range(80):
             place = int(rng.integers(0, len(self.layout.placements)))
-            found = arrange.moved(self.layout, [place], *rng.uniform(-40, 40, 2))
-            overlapped, near = arrange.find_conflicts(found, [place], place_borders(found))
-            shapes = self.polygons(found)
+            result = arrange.moved(self.layout, [place], *rng.uniform(-40, 40, 2))
+            overlapped, near = arrange.find_conflicts(result, [place], place_borders(result))
+            shapes = self.polygons(result)
             beyond = not shapely.box(0, 0, 256, 256).buffer(1e-6).contains(shapes[place])
             self.assertEqual(-1 in overlapped, beyond)
             if beyond:
@@ -199,7 +199,7 @@ class Trouble(LaidOut):
                 elif shared == 0 and shape.distance(shapes[place]) > 0.01:
                     self.assertNotIn(other, overlapped)
                 # two texels more than the padding away is never too near
-                if shape.distance(shapes[place]) > found.padding + 3:
+                if shape.distance(shapes[place]) > result.padding + 3:
                     self.assertNotIn(other, near)
         self.assertGreater(hits, 5)
 

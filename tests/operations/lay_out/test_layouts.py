@@ -214,16 +214,16 @@ class CalmChanges(LayoutCase):
 
         scene = self.scene(self.parts(30))
         bundle = self.bundle(scene, seconds=3600.0)
-        first = lay_out(scene, bundle, progress=Progress(cancelled=tired, enough=lambda: True))
+        first = lay_out(scene, bundle, progress=Progress(cancelled=tired, stop_early=lambda: True))
         self.assertGreater(first.scale, 0)
         self.assertEqual(first.overlap, 0)
         checks.clear()
         # what does not fit at its size is made smaller, a little at a time, unless the first that fits is enough
         larger = scaled(first, [3, 4, 5], 1.6)
-        least = repacked(larger, bundle.sheet, [3, 4, 5], progress=Progress(enough=lambda: True))
+        least = repacked(larger, bundle.sheet, [3, 4, 5], progress=Progress(stop_early=lambda: True))
         most = repacked(larger, bundle.sheet, [3, 4, 5])
         self.assertEqual((least.overlap, most.overlap), (0, 0))
-        self.assertLess(least.squeezed.min(), most.squeezed.min())
+        self.assertLess(least.density_scale.min(), most.density_scale.min())
 
     def test_an_island_scaled_by_hand_keeps_its_size(self):
         scene = self.scene(self.parts(8))
@@ -301,10 +301,10 @@ class Saving(LayoutCase):
         document = commands.keep_version(document, "b", "first try")
         path = self.folder / "p.fasc"
         save_project(document, path, self.store)
-        found = open_project(path, self.store).bundle("b")
-        self.assertEqual(found.twin_rules, (("part 1", "apart"),))
-        self.assertEqual(found.versions[0].name, "first try")
-        for one in (found.layout, found.versions[0].layout):
+        result = open_project(path, self.store).bundle("b")
+        self.assertEqual(result.twin_rules, (("part 1", "apart"),))
+        self.assertEqual(result.versions[0].name, "first try")
+        for one in (result.layout, result.versions[0].layout):
             np.testing.assert_array_equal(one.placements, layout.placements)
             np.testing.assert_array_equal(one.pinned, pinned)
             np.testing.assert_array_equal(one.shares, layout.shares)

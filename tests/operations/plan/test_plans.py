@@ -123,8 +123,8 @@ class Delivered(unittest.TestCase):
         self.assertGreaterEqual(plan["yield"]["p10"], 0.9)
         for bundle in report["bundles"]:
             self.assertLessEqual(bundle["sheet"]["clean_down_to_px"] * 4, bundle["sheet"]["width"])
-            for found in bundle["fidelity"]:
-                self.assertGreaterEqual(found["base_color_db"] or 99, 38, found["object"])
+            for result in bundle["fidelity"]:
+                self.assertGreaterEqual(result["base_color_db"] or 99, 38, result["object"])
 
 
 class Front(unittest.TestCase):
@@ -184,9 +184,9 @@ class Front(unittest.TestCase):
             scene, _ = gather([build(folder / "scene.glb")], PixelStore(folder / build.__name__))
             for combine in Combine:
                 settings, terms = DeliverySettings(combine=combine), Terms(largest=1024)
-                found = Planner(scene, settings).plans(terms).front
+                result = Planner(scene, settings).plans(terms).front
                 with self.subTest(f"{build.__name__} {combine}"):
-                    points = {(p.draw_calls, p.texture_bytes, round(p.point[2], 9)) for p in found}
+                    points = {(p.draw_calls, p.texture_bytes, round(p.point[2], 9)) for p in result}
                     self.assertEqual(points, self.brute(scene, settings, terms))
                     named = set(Planner(scene, settings).plans(terms).named)
                     self.assertEqual(named, {"balanced", "fewest", "smallest", "sharpest"})

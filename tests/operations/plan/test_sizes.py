@@ -9,7 +9,7 @@ import numpy as np
 
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Rule, MaterialTreatment
+from fasciculum.model.choices import Rule, Treatment
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.check.waste import waste_of
@@ -90,7 +90,7 @@ class Sizes(unittest.TestCase):
         (bundle,) = bundle_objects(scene, Rule.ALPHA, SheetSettings(256, 256, padding=2, seconds=0.0), BakeSettings())[
             0
         ]
-        bundle = bundle.treating([scene.material_name(2)], MaterialTreatment.APART)
+        bundle = bundle.treating([scene.material_name(2)], Treatment.APART)
         yields, areas = surface_yields(scene, bundle, lay_out(scene, bundle))
         self.assertAlmostEqual(float(areas[yields == 1].sum()), 400.0, places=3)
 
@@ -102,8 +102,8 @@ class Wasted(unittest.TestCase):
     def test_a_smooth_gradient(self):
         y, x = np.mgrid[0:2048, 0:2048] / 2048
         pixels = np.round(np.dstack([x, y, (x + y) / 2]) * 180 + 40).astype(np.uint8)
-        found = waste_of(pixels, self.whole(pixels), srgb=True)
-        self.assertEqual(found.levels, 5)
+        result = waste_of(pixels, self.whole(pixels), srgb=True)
+        self.assertEqual(result.levels, 5)
 
     def test_a_texture_that_was_scaled_up_four_times(self):
         small = smooth_image(256, seed=3).astype(np.float64)
@@ -123,10 +123,10 @@ class Wasted(unittest.TestCase):
         owner[:, 128:] = 1
         owner[100:130] = -1
         pixels[:, 128:, 0] = np.random.default_rng(5).integers(0, 256, (256, 128))
-        found = waste_of(pixels, owner, srgb=False)
-        self.assertEqual(found.levels, 0)
-        self.assertEqual(found.islands[1], 0)
+        result = waste_of(pixels, owner, srgb=False)
+        self.assertEqual(result.levels, 0)
+        self.assertEqual(result.islands[1], 0)
         # the border to its lively neighbour is all that a smaller one would spoil
-        self.assertGreaterEqual(found.islands[0], 0)
+        self.assertGreaterEqual(result.islands[0], 0)
         flat = waste_of(np.full((256, 256, 1), 130, np.uint8), owner, srgb=False)
         self.assertEqual((flat.levels, flat.islands.tolist()), (5, [5, 5]))

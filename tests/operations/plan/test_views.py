@@ -35,9 +35,9 @@ class Views(unittest.TestCase):
             enter = np.minimum(near, far).max(axis=2)
             leave = np.maximum(near, far).min(axis=2)
             met = ((leave >= enter) & (leave > 0)).any(axis=1)
-            found = in_view(boxes, eye, angle)
-            self.assertFalse((met & ~found).any())
-            self.assertLess((found & ~met).sum(), 4)
+            result = in_view(boxes, eye, angle)
+            self.assertFalse((met & ~result).any())
+            self.assertLess((result & ~met).sum(), 4)
 
     def test_a_crowd_in_four_places(self):
         folder = Path(tempfile.mkdtemp())

@@ -29,7 +29,7 @@ from fasciculum.app.look import ICONS, Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.counting import counted
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.ledger import bundle_calls, cost_of
@@ -37,7 +37,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.units import density_words
 from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"
@@ -388,8 +388,12 @@ class BundleList(QWidget):
         for number in range(row.childCount()):
             child = row.child(number)
             key, words, told = child.data(0, KEY), "", ""
-            ways = resolve_bundle(document.scene, bundle).ways_of(document.scene, key) if bundle.ways else (MaterialTreatment.BAKE,)
-            if MaterialTreatment.BAKE not in ways:
+            ways = (
+                resolve_bundle(document.scene, bundle).ways_of(document.scene, key)
+                if bundle.ways
+                else (Treatment.BAKE,)
+            )
+            if Treatment.BAKE not in ways:
                 words = self._ways_of(bundle, key)
                 told = self._ways_of(bundle, key, whole=True)
             elif fresh and key in self._densities and math.isfinite(self._densities[key]):

@@ -160,9 +160,9 @@ class Files:
         ask.addButton("Do not open", QMessageBox.ButtonRole.RejectRole)
         ask.exec()
         if ask.clickedButton() is where:
-            found, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(error.file).name}?", "", MODELS)
-            if found:
-                again(error.file, found)
+            result, _ = QFileDialog.getOpenFileName(self.window, f"Where is {Path(error.file).name}?", "", MODELS)
+            if result:
+                again(error.file, result)
         elif ask.clickedButton() is without:
             again(error.file, "")
 

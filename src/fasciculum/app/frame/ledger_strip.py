@@ -26,7 +26,7 @@ from fasciculum.operations.lay_out.forecast import clean_size
 from fasciculum.operations.ledger import cost_of, ledger_of
 from fasciculum.session.stale import DONE, check_state
 from fasciculum.units import MIB, density_words, texture_bytes
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 FIGURES = (
     (
@@ -141,8 +141,8 @@ class LedgerStrip(QWidget):
             about = "" if bundle.check is not None and figures.measured else "about "
             self._show("clean", f"{about}<b>{figures.clean} px</b>")
         if bundle.check is not None and check_state(document, bundle) == DONE:
-            found = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
-            worst = min((figure for figure in found if not math.isnan(figure)), default=math.nan)
+            results = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
+            worst = min((figure for figure in results if not math.isnan(figure)), default=math.nan)
             self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
@@ -152,10 +152,10 @@ class LedgerStrip(QWidget):
         document = self.workspace.shown
         scene, bundle = document.scene, self.workspace.bundle
         if name == "draw_calls":
-            found = [(len(scene.materials_of(item)), item.key) for item in scene.objects]
+            results = [(len(scene.materials_of(item)), item.key) for item in scene.objects]
             return [
                 (key, counted(count, "draw call"), key)
-                for count, key in sorted(found, key=lambda pair: (-pair[0], pair[1]))
+                for count, key in sorted(results, key=lambda pair: (-pair[0], pair[1]))
             ]
         if name == "materials":
             users: dict[int, list[str]] = {}

@@ -24,12 +24,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.actions import add_actions
+from fasciculum.app.commands import add_actions
 from fasciculum.app.fields import ComboBox, Slider
 from fasciculum.app.following import Following
-from fasciculum.app.frame.acts import make_acts
 from fasciculum.app.frame.bundle_list import BundleList
 from fasciculum.app.frame.command_search import CommandSearch, Hit
+from fasciculum.app.frame.command_table import make_acts
 from fasciculum.app.frame.files import Files
 from fasciculum.app.frame.guide_pages import GuidePages
 from fasciculum.app.frame.ledger_strip import LedgerStrip
@@ -48,7 +48,7 @@ from fasciculum.app.model.shaper import Shaper
 from fasciculum.app.pairs import Pairs
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import set_state
-from fasciculum.app.sheet.hand import IslandEditor
+from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
 from fasciculum.app.tonight import Tonight

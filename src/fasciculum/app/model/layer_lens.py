@@ -76,8 +76,8 @@ class LayerLens:
             if layer is not None and layer.lies_on(item.key):
                 world = scene.nodes[item.node].world
                 points = np.concatenate([one.positions for one in scene.primitives_of(item)]).astype(np.float64)
-                found: np.ndarray = world[:3, :3] @ ((points.min(axis=0) + points.max(axis=0)) / 2) + world[:3, 3]
-                return found
+                result: np.ndarray = world[:3, :3] @ ((points.min(axis=0) + points.max(axis=0)) / 2) + world[:3, 3]
+                return result
         return None
 
     def handles(self) -> dict[str, QPointF]:

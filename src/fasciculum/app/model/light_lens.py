@@ -86,15 +86,15 @@ class LightLens:
     def handles(self) -> list[tuple[str, bool, np.ndarray]]:
         """Return the handles: each lamp's key, whether it is a spot's ring, and its place in the world."""
         middle, size = self._scale()
-        found = []
+        results = []
         for lamp in self.lights.lamps():
             if lamp.kind is LampKind.SUN:
-                found.append((lamp.key, False, middle - np.array(lamp.direction) * FAR * size))
+                results.append((lamp.key, False, middle - np.array(lamp.direction) * FAR * size))
                 continue
-            found.append((lamp.key, False, np.array(lamp.place)))
+            results.append((lamp.key, False, np.array(lamp.place)))
             if lamp.kind is LampKind.SPOT:
-                found.append((lamp.key, True, np.array(lamp.place) + np.array(lamp.direction) * TIP * size))
-        return found
+                results.append((lamp.key, True, np.array(lamp.place) + np.array(lamp.direction) * TIP * size))
+        return results
 
     def on_widget(self) -> list[tuple[str, bool, QPointF]]:
         """Return the handles where they are in the widget."""
@@ -151,8 +151,8 @@ class LightLens:
         for spot in (before, point):
             eye, way = self.tools.ray(spot)
             ends.append(eye + way * ((place - eye) @ back) / (way @ back))
-        found: np.ndarray = place + ends[1] - ends[0]
-        return found
+        result: np.ndarray = place + ends[1] - ends[0]
+        return result
 
     def _on_ball(self, point: QPointF, middle: np.ndarray, radius: float) -> np.ndarray:
         """Return where the line of sight meets a ball, or comes nearest to it, on the side of the camera."""
@@ -161,8 +161,8 @@ class LightLens:
         off = eye + way * along - middle
         square = radius * radius - float(off @ off)
         if square > 0:
-            found: np.ndarray = eye + way * (along - math.sqrt(square))
-            return found
+            result: np.ndarray = eye + way * (along - math.sqrt(square))
+            return result
         rim: np.ndarray = middle + off / max(float(np.linalg.norm(off)), 1e-9) * radius
         return rim
 

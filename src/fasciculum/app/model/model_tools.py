@@ -102,8 +102,8 @@ class ModelTools:
             return {}
         middle, axes = np.array(projection.origin), np.array(projection.axes).reshape(3, 3)
         points = np.array([middle, middle + axes[0] * projection.size, middle + axes[1] * projection.size * 1.3])
-        there = self.on_widget(points)
-        return {name: QPointF(x, y) for name, (x, y) in zip(HANDLES, there.tolist(), strict=True) if math.isfinite(x)}
+        present = self.on_widget(points)
+        return {name: QPointF(x, y) for name, (x, y) in zip(HANDLES, present.tolist(), strict=True) if math.isfinite(x)}
 
     def press(self, event: QMouseEvent) -> bool:
         """Take hold of a handle; False when there is none."""
@@ -149,14 +149,14 @@ class ModelTools:
         key = self.view.object_at(event.position())
         keys = event.modifiers()
         more = bool(keys & Qt.KeyboardModifier.ControlModifier)
-        found = hit(self.shaper.graph(key).corners, *self.ray(event.position())) if key else None
-        if found is None:
+        result = hit(self.shaper.graph(key).corners, *self.ray(event.position())) if key else None
+        if result is None:
             self.shaper.clear()
         elif self.shaper.tool == EDGES:
             path = bool(keys & Qt.KeyboardModifier.ShiftModifier)
-            self.shaper.pick_edge(key, found[0], found[1], path=path, more=more)
+            self.shaper.pick_edge(key, result[0], result[1], path=path, more=more)
         else:
-            self.shaper.pick_face(key, found[0], more=more, single=bool(keys & Qt.KeyboardModifier.AltModifier))
+            self.shaper.pick_face(key, result[0], more=more, single=bool(keys & Qt.KeyboardModifier.AltModifier))
         return True
 
     def key(self, event: QKeyEvent) -> bool:
@@ -225,33 +225,33 @@ class ModelTools:
         if not len(edges):
             return
         ends = graph.points[graph.ends[edges]]
-        there = self.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
+        present = self.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
         facing = self._facing(key)[edges]
-        seen = np.isfinite(there).all(axis=1)
+        seen = np.isfinite(present).all(axis=1)
         faint = QColor(color)
         faint.setAlpha(70)
         for part, tint in ((~facing, faint), (facing, color)):
             painter.setPen(QPen(tint, width))
-            painter.drawLines([QLineF(*row) for row in there[seen & part].tolist()])
+            painter.drawLines([QLineF(*row) for row in present[seen & part].tolist()])
 
     def _facing(self, key: str) -> np.ndarray:
         """Return which edges have a triangle that faces the camera."""
         graph = self.shaper.graph(key)
         front = np.einsum("ij,ij->i", graph.normals, self.view.camera.eye() - graph.corners[:, 0]) > 0
-        found = np.zeros(len(graph.ends), np.bool_)
-        found[graph.edge_of[np.repeat(front, 3)]] = True
-        return found
+        result = np.zeros(len(graph.ends), np.bool_)
+        result[graph.edge_of[np.repeat(front, 3)]] = True
+        return result
 
     def _faces(self, painter: QPainter) -> None:
         graph = self.shaper.graph(self.shaper.key)
         corners = graph.corners[sorted(self.shaper.faces)[:MOST_LINES]]
-        there = self.on_widget(corners.reshape(-1, 3)).reshape(-1, 3, 2)
+        present = self.on_widget(corners.reshape(-1, 3)).reshape(-1, 3, 2)
         tint = QColor(self.view.theme.accent)
         tint.setAlpha(95)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(tint)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        for triangle in there[np.isfinite(there).all(axis=(1, 2))].tolist():
+        for triangle in present[np.isfinite(present).all(axis=(1, 2))].tolist():
             painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in triangle]))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
 
@@ -304,5 +304,5 @@ def _about(axis: np.ndarray, angle: float) -> np.ndarray:
     """Return the matrix that turns about a unit vector (Rodrigues)."""
     x, y, z = axis
     cross = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
-    found: np.ndarray = np.eye(3) + math.sin(angle) * cross + (1 - math.cos(angle)) * cross @ cross
-    return found
+    result: np.ndarray = np.eye(3) + math.sin(angle) * cross + (1 - math.cos(angle)) * cross @ cross
+    return result

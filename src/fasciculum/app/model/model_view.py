@@ -39,7 +39,7 @@ from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.overlaps import overlapping_triangles
 from fasciculum.uv.stretch import angle_stretch
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140
@@ -61,7 +61,7 @@ def stretch_colors(document: Document) -> dict[str, np.ndarray]:
             known: dict[object, np.ndarray] = {}
             for key in surface.objects:
                 # copies in nodes of uneven scale are stretched otherwise
-                alike = scene.alike(scene.object(key))
+                alike = scene.instance_key(scene.object(key))
                 if alike not in known:
                     world = corners_of(scene, scene.object(key)).world
                     if len(world) != len(surface.corners):
@@ -90,9 +90,9 @@ def overlap_colors(document: Document, theme: Theme) -> dict[str, np.ndarray]:
             continue
         # what is verified and in order needs no second look
         order = layout.overlap <= 0 and 0 <= layout.gap >= layout.padding
-        found = np.zeros(int(layout.places.max(initial=-1)) + 1, np.int8) if order else conflicts(layout)
+        result = np.zeros(int(layout.places.max(initial=-1)) + 1, np.int8) if order else conflicts(layout)
         for index, surface in enumerate(layout.surfaces):
-            own = found[layout.places[layout.starts[index] : layout.starts[index + 1]]]
+            own = result[layout.places[layout.starts[index] : layout.starts[index + 1]]]
             colors |= dict.fromkeys(surface.objects, levels[[own.max(initial=0)]])
     rest = [item for item in document.scene.objects if item.key not in colors]
     for key, marked in overlapping_triangles(document.scene, rest).items():
@@ -306,8 +306,8 @@ class ModelView(QWidget):
             for bundle in document.bundles:
                 if bundle.layout is None or bundle.layout.scale <= 0:
                     continue
-                found = object_densities(*islands_alone(document.scene, bundle))
-                for key, value in found.items():
+                result = object_densities(*islands_alone(document.scene, bundle))
+                for key, value in result.items():
                     colors[key] = scale_colors(np.array([value / (bundle.layout.scale * bundle.share(key))]))
         return colors
 
@@ -529,9 +529,9 @@ class ModelView(QWidget):
             return
         if kind == "orbit" and not self._moved:
             key = self.object_at(event.position())
-            found = {key} if key else set()
+            result = {key} if key else set()
             more = bool(event.modifiers() & (Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier))
-            self.workspace.select(self.workspace.selection ^ found if more else found)
+            self.workspace.select(self.workspace.selection ^ result if more else result)
         self.ask(whole=True)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

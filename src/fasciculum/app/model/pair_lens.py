@@ -45,17 +45,17 @@ class PairLens:
         """Return the colours of objects; those that are not told are dimmed."""
         document = self.workspace.document
         detail = document.scene.detail
-        found: dict[str, np.ndarray] = {}
+        results: dict[str, np.ndarray] = {}
         if detail is None:
-            return found
+            return results
         if lens == MISSED:
             return {key: scale_colors(1.0 + 3.0 * part) for key, part in self._missed_parts().items() if len(part)}
         for pair in detail.pairs:
             color = object_color(pair.low).lighter(125)
             values = np.array([[color.redF(), color.greenF(), color.blueF()]])
             for key in (pair.low, *pair.high):
-                found.setdefault(key, values)
-        return found
+                results.setdefault(key, values)
+        return results
 
     def _missed_parts(self) -> dict[str, np.ndarray]:
         """Return what is known of what is missed; have it found when it is not."""
@@ -127,14 +127,14 @@ class PairLens:
         world = scene.nodes[scene.object(key).node].world
         corners = world_corners(scene, scene.object(key)).reshape(-1, 3)
         ways = self._rows()[..., 3:6].reshape(-1, 3)
-        found = []
+        results = []
         for handle in self.handles():
             place = world[:3, :3] @ np.array(handle.place) + world[:3, 3]
             nearest = int(((corners - place) ** 2).sum(axis=1).argmin())
             way = ways[nearest] / max(float(np.linalg.norm(ways[nearest])), 1e-12)
             ((x, y),) = self.tools.on_widget((place + way * handle.span[0])[None]).tolist()
-            found.append((QPointF(x, y), way))
-        return found
+            results.append((QPointF(x, y), way))
+        return results
 
     # -- hands ------------------------------------------------------------------------------------------------
 
@@ -190,10 +190,10 @@ class PairLens:
         scene = self.workspace.document.scene
         item = scene.object(key)
         corners = world_corners(scene, item)
-        found = hit(corners, *self.tools.ray(event.position()))
-        if found is None:
+        result = hit(corners, *self.tools.ray(event.position()))
+        if result is None:
             return False
-        triangle, point = found
+        triangle, point = result
         nearest = corners[triangle][((corners[triangle] - point) ** 2).sum(axis=1).argmin()]
         back = np.linalg.pinv(scene.nodes[item.node].world)
         x, y, z = (back[:3, :3] @ nearest + back[:3, 3]).tolist()
@@ -235,10 +235,10 @@ class PairLens:
             assert detail is not None
             ends = [np.mean(world_box(scene, [pair.low]), axis=0)]
             ends += [np.mean(world_box(detail.scene, [key]), axis=0) for key in pair.high]
-            there = self.tools.on_widget(np.array(ends))
-            if not np.isfinite(there).all():
+            present = self.tools.on_widget(np.array(ends))
+            if not np.isfinite(present).all():
                 continue
-            self._paint_pair(painter, pair, [QPointF(x, y) for x, y in there.tolist()])
+            self._paint_pair(painter, pair, [QPointF(x, y) for x, y in present.tolist()])
 
     def _paint_pair(self, painter: QPainter, pair: Pair, places: list[QPointF]) -> None:
         theme = self.tools.view.theme
@@ -257,21 +257,21 @@ class PairLens:
         painter.drawEllipse(places[0], 4, 4)
 
     def _paint_shell(self, painter: QPainter) -> None:
-        found = self.shell()
-        if found is None:
+        result = self.shell()
+        if result is None:
             return
         theme = self.tools.view.theme
-        _, out, into = found
+        _, out, into = result
         quiet = QColor(theme.quiet)
         quiet.setAlpha(150)
         outer = QColor(theme.accent)
         outer.setAlpha(170)
         for corners, color in ((into, quiet), (out, outer)):
             ends = np.stack([corners, np.roll(corners, -1, axis=1)], axis=2).reshape(-1, 2, 3)[:MOST_LINES]
-            there = self.tools.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
-            seen = np.isfinite(there).all(axis=1)
+            present = self.tools.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
+            seen = np.isfinite(present).all(axis=1)
             painter.setPen(QPen(color, 1.0))
-            painter.drawLines([QLineF(*row) for row in there[seen].tolist()])
+            painter.drawLines([QLineF(*row) for row in present[seen].tolist()])
         painter.setPen(QPen(QColor(theme.view), 1.5))
         for number, (place, _) in enumerate(self._knobs()):
             painter.setBrush(QColor(theme.text if number == self._picked else theme.accent))

@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
-from fasciculum.app.actions import Command
-from fasciculum.app.sheet.hand import IslandEditor
+from fasciculum.app.commands import Command
+from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import ObjectPolicy, ProjectionKind
 from fasciculum.model.counting import counted
@@ -71,8 +71,8 @@ class Shaper(QObject):
 
     def edges_in(self, key: str, half_edges: Sequence[int]) -> int:
         """Return how many edges of an object some half-edges are of."""
-        found = np.array([half for half in half_edges if half < len(self.graph(key).edge_of)], np.int64)
-        return len(self.graph(key).edges_of(found)) if len(found) else 0
+        result = np.array([half for half in half_edges if half < len(self.graph(key).edge_of)], np.int64)
+        return len(self.graph(key).edges_of(result)) if len(result) else 0
 
     def set_tool(self, tool: str) -> None:
         """Choose a tool; the one that is chosen already is put away."""
@@ -117,10 +117,10 @@ class Shaper(QObject):
         """Go on from every picked edge as far as it leads straight on."""
         if self.key and self.edges:
             graph = self.graph(self.key)
-            found = set(self.edges)
+            results = set(self.edges)
             for edge in self.edges:
-                found |= set(graph.loop(edge).tolist())
-            self.edges = frozenset(found)
+                results |= set(graph.loop(edge).tolist())
+            self.edges = frozenset(results)
             self.changed.emit()
 
     def pick_face(self, key: str, triangle: int, *, more: bool, single: bool) -> None:
@@ -128,11 +128,11 @@ class Shaper(QObject):
         self._on(key)
         bundle = self.workspace.document.bundle_of(key)
         angle = min(bundle.sheet.unwrap.sharp if bundle else 40.0, 40.0)
-        found = {triangle} if single else set(self.graph(key).flat_region(triangle, angle).tolist())
+        result = {triangle} if single else set(self.graph(key).flat_region(triangle, angle).tolist())
         if not more:
-            self.faces = frozenset(found)
+            self.faces = frozenset(result)
         else:
-            self.faces = self.faces - found if found <= self.faces else self.faces | found
+            self.faces = self.faces - result if result <= self.faces else self.faces | result
         self.changed.emit()
 
     # -- what is said -----------------------------------------------------------------------------------------
@@ -322,7 +322,7 @@ class Shaper(QObject):
         def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Command:
             return Command(name, title, tip, call, key, when, "surface")
 
-        found = [
+        results = [
             act(
                 "unwrap_anew",
                 "Unwrap anew",
@@ -390,7 +390,7 @@ class Shaper(QObject):
             ),
         ]
         for kind in KINDS:
-            found.append(
+            results.append(
                 act(
                     f"project_{kind}",
                     f"Project a {kind}",
@@ -398,7 +398,7 @@ class Shaper(QObject):
                     partial(self.begin_projection, kind),
                 )
             )
-        found += [
+        results += [
             act(
                 "project_apply",
                 "Apply the projection",
@@ -435,8 +435,8 @@ class Shaper(QObject):
             ),
             ("rectangle", "Make rectangles", "Lay the chosen islands into rectangles by their four strongest corners"),
         ):
-            found.append(act(f"island_{how}", title, tip, partial(self.reshape, how), "", islands))
-        return found
+            results.append(act(f"island_{how}", title, tip, partial(self.reshape, how), "", islands))
+        return results
 
 
 def _projection(

@@ -17,18 +17,18 @@ from fasciculum.app.panels.one_map import OneMap
 from fasciculum.app.parts import Form, Switch, note
 from fasciculum.app.rows import BAKE, Rows
 from fasciculum.app.workspace import Workspace
-from fasciculum.baking.needs import needs_of
+from fasciculum.baking.required_maps import needs_of
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace, FileFormat
 from fasciculum.model.counting import counted
-from fasciculum.model.map_wishes import Cell
+from fasciculum.model.map_overrides import Cell
 from fasciculum.model.maps import AUTO, KINDS, LIGHT, LIT, Origin
 from fasciculum.model.settings import words_of
 from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
 from fasciculum.units import MIB, texture_bytes
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 DENOISERS = {"oidn": "removed by Open Image Denoise", "own": "removed by the simple filter"}
@@ -282,10 +282,10 @@ class BakePanel(FoldColumn):
             state = STATE_WORDS.get(states.get(name, ""), "")
             if name in constants and states.get(name) == DONE:
                 state = "one value"
-            told = "  ".join(part for part in (size, depth, state) if part)
+            text = "  ".join(part for part in (size, depth, state) if part)
             if bundle.objects and resolve_bundle(self.workspace.document.scene, bundle).bare:
-                told = "not needed"
-            button.setText(told if name in wanted else "options")
+                text = "not needed"
+            button.setText(text if name in wanted else "options")
             button.setToolTip(
                 f"{KINDS[name].title}: {width} × {height} px, {wish.bits} bits a channel, {wish.format.upper()}, "
                 f"{memory:.1f} MiB in the engine{f', {state}' if state else ''}. Click to set these for this map alone."
@@ -312,8 +312,8 @@ class BakePanel(FoldColumn):
         part = np.asarray(pixels[step // 2 :: step, step // 2 :: step, channel]).astype(np.float64)
         top = 1.0 if pixels.dtype.kind == "f" else float(np.iinfo(pixels.dtype).max)
         levels = np.clip(part / top, 0, 1)
-        found: NDArray[np.uint8] = np.round((1 - levels if cell.inverted else levels) * 255).astype(np.uint8)
-        return found
+        result: NDArray[np.uint8] = np.round((1 - levels if cell.inverted else levels) * 255).astype(np.uint8)
+        return result
 
     def _say_baked(self, bundle: Bundle) -> None:
         made = bundle.texturing

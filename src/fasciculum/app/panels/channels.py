@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.parts import Column, Switch, note
 from fasciculum.errors import FasciculumError, InputError
-from fasciculum.model.map_wishes import CHANNEL_SETS, LETTERS, Cell, ChannelFile, read_channels
+from fasciculum.model.map_overrides import CHANNEL_SETS, LETTERS, Cell, ChannelFile, read_channels
 from fasciculum.model.maps import KINDS
 
 #: px along the edge of a cell's picture
@@ -186,9 +186,9 @@ class FileBar(QWidget):
         if not self.name.hasFocus():
             self.name.setText(file.name)
         for which, button in enumerate(self.cells):
-            there = which < len(file.cells) or which < 3
+            present = which < len(file.cells) or which < 3
             cell = file.cells[which] if which < len(file.cells) else Cell()
-            button.show_cell(cell, there, picture(cell) if cell.map else None)
+            button.show_cell(cell, present, picture(cell) if cell.map else None)
 
     def _put(self, which: int, cell: Cell) -> None:
         cells = [*self.file.cells, *(Cell() for _ in range(which + 1 - len(self.file.cells)))]
@@ -290,8 +290,8 @@ class ChannelEditor(Column):
     def read_set(self, path: Path) -> None:
         """Take the packed files of a JSON file in."""
         try:
-            found = json.loads(path.read_text())
-            texts = tuple(found["channels"])
+            result = json.loads(path.read_text())
+            texts = tuple(result["channels"])
             for text in texts:
                 read_channels(text)
         except FasciculumError as error:

@@ -30,7 +30,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.model.choices import Combine, Green
 from fasciculum.model.counting import counted
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
-from fasciculum.model.map_wishes import judge_pattern
+from fasciculum.model.map_overrides import judge_pattern
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import words_of
 from fasciculum.operations.bake.bake import wanted_maps
@@ -183,9 +183,9 @@ class DeliverPanel(FoldColumn):
             self.workspace.apply(f"Keep delivery {title}", lambda document: commands.keep_delivery(document, title))
 
     def _choose(self) -> None:
-        found = QFileDialog.getExistingDirectory(self, "Deliver to", self.folder.text() or str(Path.home()))
-        if found:
-            self.folder.setText(found)
+        result = QFileDialog.getExistingDirectory(self, "Deliver to", self.folder.text() or str(Path.home()))
+        if result:
+            self.folder.setText(result)
 
     def _follow_project(self) -> None:
         """Show where another project was delivered to, or nothing."""
@@ -234,11 +234,11 @@ class DeliverPanel(FoldColumn):
         for kind, box in self.kinds.items():
             box.setChecked(kind in settings.models)
         bundles = [bundle for bundle in document.bundles if bundle.objects]
-        there = {name for bundle in bundles for name in wanted_maps(document.scene, bundle).maps}
-        there = there or {kind.name for kind in KINDS.values() if kind.fills}
+        present = {name for bundle in bundles for name in wanted_maps(document.scene, bundle).maps}
+        present = present or {kind.name for kind in KINDS.values() if kind.fills}
         for name, box in self.maps.items():
             box.setChecked(not settings.maps or name in settings.maps)
-            box.setVisible(name in there or name in settings.maps)
+            box.setVisible(name in present or name in settings.maps)
         self._filling = False
         self.rows.refresh()
         line = self.rows.control("name")
@@ -286,13 +286,13 @@ class DeliverPanel(FoldColumn):
         if not bundles or document.delivery.combine != Combine.BUNDLE:
             self.balance_note.setText("each object is drawn by itself" if bundles else "")
             return
-        found = balance(document.scene, bundles, document.delivery)
+        result = balance(document.scene, bundles, document.delivery)
         # the same figures as in the ledger
         apart = replace(document, delivery=replace(document.delivery, combine=Combine.NONE))
         calls = tuple(ledger_of(one).after.draw_calls for one in (apart, document))
         self.balance_note.setText(
             f"{calls[0]} → {calls[1]} draw calls; seeing a corner of an object draws "
-            f"{found.seen_apart:,.0f} → {found.seen_joined:,.0f} triangles on average"
+            f"{result.seen_apart:,.0f} → {result.seen_joined:,.0f} triangles on average"
         )
 
     def _show_files(self) -> None:

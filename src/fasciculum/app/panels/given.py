@@ -155,9 +155,9 @@ class GivenPanel(Column):
         given, cell = self.sheets.given, self.list.row(item)
         if given is not None and given.looks:
             shown = shown_color(given.looks[cell][:3])  # type: ignore[arg-type]
-            found = QColorDialog.getColor(shown, self.window(), "Colour of the cell")
-            if found.isValid():
-                self.sheets.recolour(cell, picked_color(found))
+            result = QColorDialog.getColor(shown, self.window(), "Colour of the cell")
+            if result.isValid():
+                self.sheets.recolour(cell, picked_color(result))
 
     def _named(self) -> None:
         name = self.name.text().strip()

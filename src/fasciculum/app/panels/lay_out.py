@@ -32,7 +32,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB, density_words
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: folds that say nothing of a sheet that is given
 OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness")
@@ -287,9 +287,9 @@ class LayOutPanel(FoldColumn):
     def _show_measured(self, scale: float, values: np.ndarray, weights: np.ndarray, yields: dict[str, float]) -> None:
         self.histogram.show_values(values, weights, scale)
         self.folds["Density"].say(density_words(scale))
-        found = sorted((value, key) for key, value in yields.items() if math.isfinite(value))
-        lines = [f"{value:.2f}   {key}" for value, key in found[:5]]
-        if len(found) > 5:
-            lines.append(f"{found[-1][0]:.2f}   {found[-1][1]} (best)")
+        results = sorted((value, key) for key, value in yields.items() if math.isfinite(value))
+        lines = [f"{value:.2f}   {key}" for value, key in results[:5]]
+        if len(results) > 5:
+            lines.append(f"{results[-1][0]:.2f}   {results[-1][1]} (best)")
         self.yields.setText("\n".join(lines) or "No object of this bundle reads a texture.")
-        self.folds["Sharpness"].say(f"{found[0][0]:.2f} at worst" if found else "nothing to keep")
+        self.folds["Sharpness"].say(f"{results[0][0]:.2f} at worst" if results else "nothing to keep")

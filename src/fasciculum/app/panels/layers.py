@@ -293,8 +293,8 @@ class LayersPanel(Column):
         picture = QPixmap(STRIP, STRIP)
         picture.fill(QColor("transparent"))
         if isinstance(layer.base_color, LayerImage):
-            found = QPixmap(layer.base_color.file)
-            picture = picture if found.isNull() else found.scaled(STRIP, STRIP)
+            result = QPixmap(layer.base_color.file)
+            picture = picture if result.isNull() else result.scaled(STRIP, STRIP)
         elif layer.base_color is not None:
             picture.fill(shown_color(layer.base_color))
         return QIcon(picture)

@@ -75,12 +75,12 @@ class PackingNow(QWidget):
         box.setContentsMargins(12, 4, 12, 8)
         box.setSpacing(4)
         self.curve = Curve(theme)
-        self.enough = QPushButton("Stop with the best so far")
-        self.enough.setToolTip("End the packing with the best layout so far (Ctrl+E)")
-        self.enough.clicked.connect(acts("enough"))
+        self.stop_early = QPushButton("Stop with the best so far")
+        self.stop_early.setToolTip("End the packing with the best layout so far (Ctrl+E)")
+        self.stop_early.clicked.connect(acts("stop_early"))
         box.addWidget(heading("Packing"))
         box.addWidget(self.curve)
-        box.addWidget(self.enough)
+        box.addWidget(self.stop_early)
         workspace.queue_changed.connect(self.refresh)
         workspace.live_changed.connect(self.refresh)
         self.refresh()
@@ -188,5 +188,5 @@ class Versions(QWidget):
 
     def _say(self) -> None:
         bundle, title = self.workspace.bundle, self.list.currentText()
-        found = next((v.layout for v in bundle.versions if v.name == title), None) if bundle is not None else None
-        self.compare.setText(figures(found) if found is not None else "none kept yet")
+        result = next((v.layout for v in bundle.versions if v.name == title), None) if bundle is not None else None
+        self.compare.setText(figures(result) if result is not None else "none kept yet")

@@ -392,9 +392,9 @@ class LightsPanel(Column):
         lamp = self.lights.lamp()
         if lamp is None:
             return
-        found = {name: math.radians(value) for name, value in values.items()}
-        inner, outer = found.get("inner", lamp.inner), found.get("outer", lamp.outer)
-        inner = min(inner, outer) if "outer" in found else inner
+        results = {name: math.radians(value) for name, value in values.items()}
+        inner, outer = results.get("inner", lamp.inner), results.get("outer", lamp.outer)
+        inner = min(inner, outer) if "outer" in results else inner
         self.lights.change(f"{lamp.key}: cone", inner=inner, outer=max(inner, outer))
 
     def _choose_sky(self) -> None:
@@ -448,12 +448,12 @@ class LightsPanel(Column):
 
     def _fill(self, lamps: tuple[Lamp, ...]) -> None:
         told = [(lamp.key, f"{lamp.key}    {lamp.strength:,.6g} {lamp.unit}", lamp.on) for lamp in lamps]
-        there = [
+        present = [
             (self.list.item(row).data(KEY), self.list.item(row).text(), self.list.item(row).checkState())
             for row in range(self.list.count())
         ]
         ticks = {True: Qt.CheckState.Checked, False: Qt.CheckState.Unchecked}
-        if there != [(key, words, ticks[on]) for key, words, on in told]:
+        if present != [(key, words, ticks[on]) for key, words, on in told]:
             self.list.clear()
             for key, words, on in told:
                 item = QListWidgetItem(words)

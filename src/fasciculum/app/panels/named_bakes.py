@@ -188,7 +188,7 @@ class NamedBakes(Column):
         """Take the presets of a file in; those of the same titles give way."""
         told: list[str] = []
         try:
-            found = presets_of(path.read_bytes(), path.name, told.append)
+            result = presets_of(path.read_bytes(), path.name, told.append)
         except OSError as error:
             self.workspace.say(f"{path.name} cannot be read ({error.strerror}). Choose another file.", "broken")
             return
@@ -197,12 +197,12 @@ class NamedBakes(Column):
             return
 
         def change(document: Document) -> Document:
-            for one in found:
+            for one in result:
                 document = commands.keep_bake(document, one.title, one.settings)
             return document
 
         self.workspace.apply(f"Take in {path.name}", change)
-        self.workspace.say(" ".join([f"Took in {len(found)} presets.", *told]), "broken" if told else "good")
+        self.workspace.say(" ".join([f"Took in {len(result)} presets.", *told]), "broken" if told else "good")
 
     def _save(self) -> None:
         path, _ = QFileDialog.getSaveFileName(self, "Keep presets", "bakes.json", "Presets of bakes (*.json)")

@@ -12,7 +12,7 @@ from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.errors import FasciculumError
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.map_wishes import ALL_THE_WAY, MapOverride, judge_depth, judge_pattern, read_wish
+from fasciculum.model.map_overrides import ALL_THE_WAY, MapOverride, judge_depth, judge_pattern, read_wish
 from fasciculum.model.maps import KINDS
 
 AS_BUNDLE = "as the bundle"

@@ -272,8 +272,8 @@ class PairingPanel(Column):
         keys = self.lows.chosen()
         if self._filling or not keys:
             return
-        found = self.pairs.reach_of(keys[0])
-        span = self.out.value() or found[0], self.into.value() or found[1]
+        result = self.pairs.reach_of(keys[0])
+        span = self.out.value() or result[0], self.into.value() or result[1]
         self.pairs.set_span(keys[0], None if not self.out.value() and not self.into.value() else span)
 
     # -- what is shown ----------------------------------------------------------------------------------------
@@ -282,9 +282,9 @@ class PairingPanel(Column):
         """Show the pairs."""
         document = self.workspace.document
         detail = document.scene.detail
-        there = detail is not None
+        mask = detail is not None
         for part in (self.columns, self.join, self.part, self.reach, self.cage, self.remove, self.by):
-            part.setVisible(there)
+            part.setVisible(mask)
         self._filling = True
         self.rule.setCurrentIndex(max(self.rule.findData(document.pairing.by), 0))
         if detail is None:

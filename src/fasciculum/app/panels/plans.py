@@ -15,7 +15,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.panels.plot import PlanPlot
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.choices import Combine, MaterialTreatment
+from fasciculum.model.choices import Combine, Treatment
 from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
@@ -236,7 +236,7 @@ class PlanPanel(Column):
             self.workspace.pointing = False
             self.workspace.preview(None)
             return
-        counts: dict[MaterialTreatment, int] = {}
+        counts: dict[Treatment, int] = {}
         for bundle in plan.bundles:
             for _, way in bundle.ways:
                 counts[way] = counts.get(way, 0) + 1

@@ -23,8 +23,8 @@ LEAST = 0.01
 def ticks(low: float, high: float) -> list[float]:
     """Return round numbers, 1, 2 and 5 times powers of ten, from low to high."""
     first, last = math.floor(math.log10(low)), math.ceil(math.log10(high))
-    found = [step * 10.0**power for power in range(first, last + 1) for step in STEPS]
-    return [value for value in found if low <= value <= high]
+    results = [step * 10.0**power for power in range(first, last + 1) for step in STEPS]
+    return [value for value in results if low <= value <= high]
 
 
 class PlanPlot(QWidget):

@@ -51,23 +51,23 @@ class Repairs:
         start = str(Path(image.path).parent) if image is not None and image.path else ""
         while start and not Path(start).is_dir():
             start = str(Path(start).parent)
-        found, _ = QFileDialog.getOpenFileName(
+        result, _ = QFileDialog.getOpenFileName(
             self.window, f"Where is {name}?", start, "Images and libraries (*.png *.jpg *.jpeg *.webp *.mtl);;All (*)"
         )
-        if not found:
+        if not result:
             return
         lookup = self.workspace.document.lookup
-        if image is None or not image.path or Path(found).name.lower() == Path(image.path).name.lower():
-            lookup = with_folder(lookup, str(Path(found).parent))
+        if image is None or not image.path or Path(result).name.lower() == Path(image.path).name.lower():
+            lookup = with_folder(lookup, str(Path(result).parent))
         else:
-            lookup = with_file(lookup, image.path, found)
-        self.workspace.reload(lookup, f"Looked in {Path(found).parent}")
+            lookup = with_file(lookup, image.path, result)
+        self.workspace.reload(lookup, f"Looked in {Path(result).parent}")
 
     def allow_folder(self, start: str = "") -> None:
         """Ask for a folder that models may refer into."""
-        found = QFileDialog.getExistingDirectory(self.window, "Allow models to refer into", start)
-        if found:
-            self.workspace.reload(with_folder(self.workspace.document.lookup, found), f"Allowed {found}")
+        result = QFileDialog.getExistingDirectory(self.window, "Allow models to refer into", start)
+        if result:
+            self.workspace.reload(with_folder(self.workspace.document.lookup, result), f"Allowed {result}")
 
     def do_without(self, name: str) -> None:
         """Accept that an image is missing."""

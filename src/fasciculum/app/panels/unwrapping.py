@@ -36,12 +36,12 @@ PRESET_WORDS = (("balanced", "balanced"), ("hard shapes", "hard"), ("soft shapes
 
 def laid_out(bundle: Bundle) -> dict[str, np.ndarray]:
     """Return for each object that is laid out which of its islands were made anew; why is not known any more."""
-    found: dict[str, np.ndarray] = {}
+    results: dict[str, np.ndarray] = {}
     for surface in bundle.layout.surfaces if bundle.layout is not None else ():
         anew = np.zeros(int(surface.island.max(initial=-1)) + 1, np.int64)
         anew[surface.island[surface.projected]] = 1
-        found |= dict.fromkeys((key for key in surface.objects if key in bundle.objects), anew)
-    return found
+        results |= dict.fromkeys((key for key in surface.objects if key in bundle.objects), anew)
+    return results
 
 
 def kept_and_new(anew: np.ndarray) -> str:
@@ -214,7 +214,7 @@ class ByHand(Column):
     def _buttons(self, entries: tuple) -> dict[str, QPushButton]:
         grid = QGridLayout()
         grid.setSpacing(4)
-        found = {}
+        results = {}
         for number, (words, act, tip) in enumerate(entries):
             button = QPushButton(words)
             button.setToolTip(tip)
@@ -224,11 +224,11 @@ class ByHand(Column):
             button.setCheckable(act in ("pick_edges", "pick_faces"))
             button.clicked.connect(lambda _=False, act=act: self._do(act))
             grid.addWidget(button, number // 3, number % 3)
-            found[act] = button
+            results[act] = button
         for number in range(3):
             grid.setColumnStretch(number, 1)
         self.box.addLayout(grid)
-        return found
+        return results
 
     def _do(self, act: str) -> None:
         self._acts(act)()

@@ -19,12 +19,12 @@ from fasciculum.app.panels.plans import REST
 from fasciculum.app.parts import Column, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.operations.plan.ways import WayCost, way_costs
 from fasciculum.session import commands
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import MIB
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 COLUMNS = ("way", "texels", "MiB", "calls", "sharp")
 #: px, of the columns behind the first
@@ -109,7 +109,7 @@ class WaysPanel(Column):
             self.material.setCurrentIndex(max(self.material.findText(before), 0) if names else -1)
         self.setEnabled(bool(names))
         if bundle is not None:
-            counts: dict[MaterialTreatment, int] = {}
+            counts: dict[Treatment, int] = {}
             work = resolve_bundle(self.workspace.document.scene, bundle)
             for index, name in enumerate(self.workspace.document.scene.material_names):
                 if name in names:
@@ -187,5 +187,5 @@ class WaysPanel(Column):
         )
 
 
-def _short(way: MaterialTreatment) -> str:
-    return {MaterialTreatment.APART: "apart", MaterialTreatment.BAKE: "baked"}.get(way, WAY_SHORT[way])
+def _short(way: Treatment) -> str:
+    return {Treatment.APART: "apart", Treatment.BAKE: "baked"}.get(way, WAY_SHORT[way])

@@ -9,11 +9,11 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent
 
-from fasciculum.app.sheet.hand import IslandEditor
+from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.layout import Layout
-from fasciculum.operations.lay_out.arrange import moved, snapped, find_conflicts
+from fasciculum.operations.lay_out.arrange import find_conflicts, moved, snapped
 from fasciculum.operations.lay_out.onto import snapped_onto
 
 #: pixels of the screen that the pointer moves before a press becomes a drag, and within which islands snap
@@ -174,12 +174,12 @@ class SheetMouse:
         bundle = self.view.hand.bundle
         if bundle is None or bundle.given is None or bundle.given.is_palette:
             return ""
-        found = snapped_onto(moved(layout, places, dx, dy), bundle.given, layout)
-        number = int(np.flatnonzero(np.isin(found.places, places))[0])
-        a, b, _, c, d, _ = found.placements[number].tolist()
+        result = snapped_onto(moved(layout, places, dx, dy), bundle.given, layout)
+        number = int(np.flatnonzero(np.isin(result.places, places))[0])
+        a, b, _, c, d, _ = result.placements[number].tolist()
         stretch = np.linalg.svd(np.array([[a, b], [c, d]]), compute_uv=False)
         density = float(np.sqrt(abs(a * d - b * c)))
-        name = bundle.given.trims[int(found.fields[number])].name
+        name = bundle.given.trims[int(result.fields[number])].name
         return f"onto {name} · {density:.0f} px/m · stretch {stretch[0] / stretch[1]:.2f}"
 
     def release(self, event: QMouseEvent) -> None:

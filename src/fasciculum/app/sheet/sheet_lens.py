@@ -13,20 +13,20 @@ from fasciculum.app.colors import WAY_WORDS, object_color, scale_colors, way_col
 from fasciculum.app.look import Theme
 from fasciculum.app.sheet.sheet_islands import Island
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields, wasted_sizes
 from fasciculum.operations.check.missed import missed_texels
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: lenses that colour islands by what is known of their object
 OF_OBJECTS = ("way", "yield", "repeats", "waste", "pairs", "missed", "reach")
 #: hatching of patches by their way
 HATCHES = {
-    MaterialTreatment.LANE: Qt.BrushStyle.HorPattern,
-    MaterialTreatment.CUT: Qt.BrushStyle.CrossPattern,
-    MaterialTreatment.SWATCH: Qt.BrushStyle.Dense5Pattern,
-    MaterialTreatment.SLICE: Qt.BrushStyle.FDiagPattern,
+    Treatment.LANE: Qt.BrushStyle.HorPattern,
+    Treatment.CUT: Qt.BrushStyle.CrossPattern,
+    Treatment.SWATCH: Qt.BrushStyle.Dense5Pattern,
+    Treatment.SLICE: Qt.BrushStyle.FDiagPattern,
 }
 
 
@@ -57,7 +57,7 @@ class SheetLens:
         self._lost: tuple[object, QImage | None] = (None, None)
 
     @property
-    def _ways(self) -> dict[str, MaterialTreatment]:
+    def _ways(self) -> dict[str, Treatment]:
         """The way of each patch of the shown bundle, by its key."""
         bundle = self.workspace.bundle
         if bundle is None:
@@ -68,7 +68,7 @@ class SheetLens:
         """Return an island's colour by the lens that is on."""
         lens = self.workspace.lens
         if lens == "way":
-            return way_color(self._ways.get(island.keys[0], MaterialTreatment.BAKE))
+            return way_color(self._ways.get(island.keys[0], Treatment.BAKE))
         if lens in ("pairs", "missed", "reach"):
             detail = self.workspace.document.scene.detail
             paired = detail is not None and any(detail.pair(key) is not None for key in island.keys)
@@ -92,19 +92,19 @@ class SheetLens:
         if lens == "waste":
             return wasted_sizes(bundle)
         measured = (part_yields if lens == "yield" else part_repeats)(scene, bundle)
-        found = {}
+        results = {}
         for key, values in measured.items():
-            found[key] = max((value for value in values if math.isfinite(value)), default=math.nan)
+            results[key] = max((value for value in values if math.isfinite(value)), default=math.nan)
         # a patch shows what its readers have
         work = resolve_bundle(scene, bundle)
         for key in bundle.objects:
             for reader in work.readers_of(scene, key):
-                found.setdefault(work.patches[reader.patch].key, found.get(key, math.nan))
-        return found
+                results.setdefault(work.patches[reader.patch].key, results.get(key, math.nan))
+        return results
 
     def hatch(self, painter: QPainter, island: Island) -> None:
         """Lay a hatching of its own over each way but that of islands, so that nobody needs the colour."""
-        pattern = HATCHES.get(self._ways.get(island.keys[0], MaterialTreatment.BAKE))
+        pattern = HATCHES.get(self._ways.get(island.keys[0], Treatment.BAKE))
         if pattern is not None:
             brush = QBrush(QColor(0, 0, 0, 150), pattern)
             brush.setTransform(painter.transform().inverted()[0])
@@ -114,7 +114,7 @@ class SheetLens:
         """Say what the colours mean, from a place on to the right, within so many px."""
         lens = self.workspace.lens
         if lens == "way":
-            ways = dict.fromkeys([MaterialTreatment.BAKE, *self._ways.values()])
+            ways = dict.fromkeys([Treatment.BAKE, *self._ways.values()])
             entries = [(way_color(way), WAY_WORDS[way]) for way in ways]
         else:
             entries = [(_ratio(value), words) for value, words in LEGENDS.get(lens, ())]

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QWidget
 
 from fasciculum.app.colors import WAY_WORDS, object_color, scale_colors
 from fasciculum.app.look import Theme
-from fasciculum.app.sheet.hand import IslandEditor
+from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.sheet.sheet_drag import Carried, SheetMouse
 from fasciculum.app.sheet.sheet_islands import Drawn, Island
 from fasciculum.app.sheet.sheet_lens import OF_OBJECTS, SheetLens
@@ -35,7 +35,7 @@ from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.units import density_words
-from fasciculum.ways.on_sheet import islands_alone, resolve_bundle
+from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000
@@ -593,8 +593,8 @@ class SheetView(QWidget):
             scene, own = (
                 (None, layout) if bundle is None else islands_alone(self.workspace.document.scene, bundle, layout)
             )
-            there = scene is not None and any(key in surface.objects for surface in own.surfaces)
-            known[key] = object_density(scene, own, key) if there and scene is not None else math.nan
+            present = scene is not None and any(key in surface.objects for surface in own.surfaces)
+            known[key] = object_density(scene, own, key) if present and scene is not None else math.nan
         return known.get(key, math.nan)
 
     def _forget_picture(self) -> None:

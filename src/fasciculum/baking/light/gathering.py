@@ -81,14 +81,14 @@ def gather_light(
     noise = 1.0
     for last in steps_of(rays):
         share = (last - passes.done) / rays * 0.85
-        told = f", noise {noise:.1%}" if passes.done > 1 else ""
-        progress.update(spent, f"Gathering light, {passes.done} of {rays} rays{told}")
+        text = f", noise {noise:.1%}" if passes.done > 1 else ""
+        progress.update(spent, f"Gathering light, {passes.done} of {rays} rays{text}")
         passes.run(last, progress.part(spent, spent + share))
         spent += share
         noise = passes.noise()
         if show is not None and last < rays:
             show(finished(passes, wanted, noise, seams=None, denoise=False))
-        if progress.enough():
+        if progress.stop_early():
             break
     progress.update(0.86, f"Removing noise of {noise:.1%}" if passes.terms.denoise else "Putting light together")
     return finished(passes, wanted, noise, seams=seams, denoise=passes.terms.denoise, progress=progress.part(0.86, 1.0))

@@ -114,8 +114,8 @@ def _by_library(layer: NDArray[np.float32], progress: Progress) -> None:
             y0, x0 = max(top - OVERLAP, 0), max(left - OVERLAP, 0)
             box = np.s_[y0 : min(low + OVERLAP, height), x0 : min(right + OVERLAP, width)]
             color = np.ascontiguousarray(np.broadcast_to(layer[box], (*layer[box].shape[:2], 3)), np.float32)
-            found = denoise(color, hdr=True)
-            own = found[top - y0 : low - y0, left - x0 : right - x0, : layer.shape[2]]
+            result = denoise(color, hdr=True)
+            own = result[top - y0 : low - y0, left - x0 : right - x0, : layer.shape[2]]
             even[top:low, left:right] = np.maximum(own, 0)
     layer[:] = even
 
@@ -169,5 +169,5 @@ def _variance(passes: LightPasses, layer: NDArray[np.float32], labels: NDArray[n
     light = total / done
     # other layers are as noisy as the light, in parts of it
     share = np.square(np.divide(_bright(layer), light, out=np.ones_like(light), where=light > 1e-12))
-    found: NDArray[np.float32] = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
-    return found
+    result: NDArray[np.float32] = np.where(labels >= 0, own * np.minimum(share, 4.0), 0).astype(np.float32)
+    return result

@@ -229,8 +229,8 @@ class LightPasses:
     @cached_property
     def lit(self) -> NDArray[np.bool_]:
         """Which texels have samples, (H, W)."""
-        found: NDArray[np.bool_] = (self.openings & CLOSED) == 0
-        return found & self.covered
+        result: NDArray[np.bool_] = (self.openings & CLOSED) == 0
+        return result & self.covered
 
     @cached_property
     def covered(self) -> NDArray[np.bool_]:

@@ -52,13 +52,13 @@ class Seams:
         for channel in range(layer.shape[2]):
             progress.check()
             given = flat[self.texels, channel].astype(np.float64)
-            found, _ = solving.cg(square, HOLD * given, x0=given, rtol=ENOUGH, maxiter=STEPS)
-            flat[self.texels, channel] = np.maximum(found, 0)
+            result, _ = solving.cg(square, HOLD * given, x0=given, rtol=ENOUGH, maxiter=STEPS)
+            flat[self.texels, channel] = np.maximum(result, 0)
 
     def differences(self, layer: NDArray[np.float32]) -> NDArray[np.float64]:
         """Return by how much both sides differ at places along the seams of a layer (H, W, C), (P, C)."""
-        found: NDArray[np.float64] = self._apart @ layer.reshape(-1, layer.shape[2])[self.texels].astype(np.float64)
-        return np.abs(found)
+        result: NDArray[np.float64] = self._apart @ layer.reshape(-1, layer.shape[2])[self.texels].astype(np.float64)
+        return np.abs(result)
 
 
 def _readings(places: NDArray[np.float64], shape: tuple[int, int]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:

@@ -50,5 +50,5 @@ def shares_of(passes: LightPasses, layout: Layout, progress: Progress = SILENT) 
     usual = max(float(np.average(change[known], weights=many[known])), 1e-9)
     share = np.where(known, (np.maximum(change, 1e-9) / usual) ** POWER, 1.0)
     # in steps, so that the least change of light moves nothing
-    found: NDArray[np.float64] = np.clip(STEP ** np.round(np.log(share) / np.log(STEP)), FEWEST, MOST)
-    return found
+    result: NDArray[np.float64] = np.clip(STEP ** np.round(np.log(share) / np.log(STEP)), FEWEST, MOST)
+    return result

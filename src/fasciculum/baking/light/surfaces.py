@@ -435,5 +435,5 @@ def _mean_of(image: NDArray[np.float32], read: NDArray[np.float64], wraps: Itera
         else:
             x = x % 1.0
         numbers.append(np.minimum((x * size).astype(np.int64), size - 1))
-    found: NDArray[np.float64] = image[numbers[1], numbers[0]].astype(np.float64).mean(axis=0)
-    return found
+    result: NDArray[np.float64] = image[numbers[1], numbers[0]].astype(np.float64).mean(axis=0)
+    return result

@@ -79,8 +79,8 @@ WRITTEN_FORMATS = tuple(entry for entry in FORMATS if entry.writes)
 def loaded(name: str) -> Callable[..., Any]:
     """Return a function by its module and name."""
     module, _, function = name.partition(":")
-    found: Callable[..., Any] = getattr(importlib.import_module(module), function)
-    return found
+    result: Callable[..., Any] = getattr(importlib.import_module(module), function)
+    return result
 
 
 def suffixes(last: str = "or") -> str:

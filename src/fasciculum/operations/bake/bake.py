@@ -8,12 +8,12 @@ from typing import Any
 
 from numpy.typing import NDArray
 
-from fasciculum.baking.bakers import MapBaker, Conditions, Made, MapPlan
+from fasciculum.baking.bakers import Conditions, Made, MapBaker, MapPlan
 from fasciculum.baking.identifiers import identify, legend_of
 from fasciculum.baking.light.gathering import Gathered
 from fasciculum.baking.light.passes import LightScene
-from fasciculum.baking.needs import RequiredMaps, needs_of
 from fasciculum.baking.occlusion import rays_of
+from fasciculum.baking.required_maps import RequiredMaps, needs_of
 from fasciculum.baking.target import Target, build_target
 from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
@@ -35,7 +35,7 @@ from fasciculum.operations.bake.light import (
     shining_in,
 )
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 
 def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: RequiredMaps) -> str:
@@ -84,15 +84,21 @@ def _own_surfaces(scene: Scene, bundle: Bundle, kind: MapKind, whole: Scene) -> 
         return tuple(scene.surfaces[key] for key in bundle.objects)
     if kind.source is Values.LIGHT:
         everything = light_digest(whole)
-        return tuple(digest_of(whole.standing.get(key, key), everything) for key in bundle.objects)
+        return tuple(digest_of(whole.occluder_digests.get(key, key), everything) for key in bundle.objects)
     if kind.source is Values.HEIGHT:
         return tuple("" for _ in bundle.objects)
     if kind.source is Values.RAYS:
         casts = bundle.bake.ao_of
-        there = whole.standing if casts is Casts.SCENE else {key: whole.standing.get(key, "") for key in bundle.objects}
-        beside = [] if whole.detail is None else [*whole.partners.values(), *whole.detail.scene.standing.values()]
-        everything = "" if casts is Casts.SELF else digest_of(*there.values(), *beside)
-        return tuple(digest_of(whole.standing.get(key, key), everything) for key in bundle.objects)
+        present = (
+            whole.occluder_digests
+            if casts is Casts.SCENE
+            else {key: whole.occluder_digests.get(key, "") for key in bundle.objects}
+        )
+        beside = (
+            [] if whole.detail is None else [*whole.partners.values(), *whole.detail.scene.occluder_digests.values()]
+        )
+        everything = "" if casts is Casts.SELF else digest_of(*present.values(), *beside)
+        return tuple(digest_of(whole.occluder_digests.get(key, key), everything) for key in bundle.objects)
     # shape is in the layout; where it stands in the world is not
     return tuple(digest_of(scene.nodes[scene.object(key).node].world) for key in bundle.objects)
 
@@ -122,9 +128,9 @@ def wanted_maps(scene: Scene, bundle: Bundle) -> RequiredMaps:
 
 def stale_maps(scene: Scene, bundle: Bundle) -> tuple[str, ...]:
     """Return the maps that a bundle should have and that are missing, or made from something else by now."""
-    there = (bundle.texturing or Texturing()).made
+    present = (bundle.texturing or Texturing()).made
     needs = wanted_maps(scene, bundle)
-    return tuple(name for name in needs.maps if there.get(name) != map_digest(scene, bundle, KINDS[name], needs))
+    return tuple(name for name in needs.maps if present.get(name) != map_digest(scene, bundle, KINDS[name], needs))
 
 
 def _size(bundle: Bundle, layout: Layout, kind: MapKind) -> tuple[int, int]:
@@ -206,12 +212,12 @@ def bake(
         if any(kind.source is Values.LIGHT for kind in sheet.kinds):
             baking.show = _shower(sheet, plans, before, store, progress)
         try:
-            found = baking.bake(plans, part.part(0.0, 0.95))
-            if NORMAL.name in found and found[NORMAL.name].constant is None:
-                keep_normals(scene, work, layout, found[NORMAL.name].pixels, lambda image: store.get(image.pixels))
+            result = baking.bake(plans, part.part(0.0, 0.95))
+            if NORMAL.name in result and result[NORMAL.name].constant is None:
+                keep_normals(scene, work, layout, result[NORMAL.name].pixels, lambda image: store.get(image.pixels))
             for count, plan in enumerate(plans):
                 part.part(0.95, 1.0).update(count / len(plans), "Keeping the maps")
-                made[plan.kind.name] = _kept(whole_scene, sheet, plan, found[plan.kind.name], needs, store)
+                made[plan.kind.name] = _kept(whole_scene, sheet, plan, result[plan.kind.name], needs, store)
         finally:
             for array in blanks:
                 store.discard(array)
@@ -220,9 +226,9 @@ def bake(
         light_layout = sheet.layout if sheet.tex_coord else light_layout
         if baking.gathered is not None:
             figures = _figures(baking.gathered)
-    there: dict[str, BakedMap | MapConstant] = {one.name: one for one in before.maps}
-    there |= {one.name: one for one in before.constants} | made
-    results = [there[name] for name in needs.maps if name in there]
+    present: dict[str, BakedMap | MapConstant] = {one.name: one for one in before.maps}
+    present |= {one.name: one for one in before.constants} | made
+    results = [present[name] for name in needs.maps if name in present]
     return Texturing(
         maps=tuple(one for one in results if isinstance(one, BakedMap)),
         metallic=needs.metallic,
@@ -286,7 +292,7 @@ def _sheets(
     assert layout is not None
     lit = [kind for kind in kinds if bundle.bake.on_light_sheet(kind.name)]
     rest = [kind for kind in kinds if kind not in lit]
-    found = []
+    results = []
     if lit:
         light = light_layout_of(whole, given, shining, progress=progress)
         if light.scale <= 0:
@@ -302,10 +308,10 @@ def _sheets(
                 item=given.name,
                 hint="Move them apart in the sheet, or pack the lightmap afresh.",
             )
-        found.append(_Sheet(whole, given, light, build_target(whole, light, *edges), lit, 1))
+        results.append(_Sheet(whole, given, light, build_target(whole, light, *edges), lit, 1))
     if rest or not lit:
-        found.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))
-    return found
+        results.append(_Sheet(scene, bundle, layout, build_target(scene, layout, *edges), rest))
+    return results
 
 
 def _figures(gathered: Gathered) -> LightFigures:

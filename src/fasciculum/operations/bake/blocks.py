@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
-from fasciculum.ways.laid import ResolvedBundle
-from fasciculum.ways.patches import AtlasRegion, corners, transform_uvs
+from fasciculum.ways.regions import AtlasRegion, corners, transform_uvs
+from fasciculum.ways.resolved import ResolvedBundle
 
 #: how far a block may lie off the grid and still be on it, texels
 NEAR = 1e-3
@@ -33,7 +33,7 @@ def keep_normals(
     if pixels.dtype.kind != "u" or pixels.shape[:2] != (layout.height, layout.across):
         return
     for patch in on.patches:
-        if patch.way is MaterialTreatment.BAKE:
+        if patch.way is Treatment.BAKE:
             _keep_one(scene, patch, layout, pixels, read)
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.needs import RequiredMaps
+from fasciculum.baking.required_maps import RequiredMaps
 from fasciculum.errors import MissingFile
 from fasciculum.io.codecs import decode
 from fasciculum.io.pixels import PixelStore
@@ -108,19 +108,19 @@ def _map(given: Given, one: GivenMap, store: PixelStore) -> BakedMap:
 def palette_map(given: Given, name: str) -> tuple[NDArray[np.uint8], float]:
     """Return one map of a palette that was made here, (H, W, C), and what its values are to be multiplied with."""
     looks = np.array(given.looks, np.float64)
-    found = np.full((given.height, given.width, 3), 255, np.uint8)
+    result = np.full((given.height, given.width, 3), 255, np.uint8)
     strength = 1.0
     if name == EMISSIVE.name:
         strength = max(float(looks[:, 6:9].max()), 1e-9)
         values = linear_to_srgb(looks[:, 6:9] / strength)
-        found[:] = 0
+        result[:] = 0
     elif name == ORM.name:
         values = np.column_stack([np.ones(len(looks)), looks[:, 4:6]])
     else:
         values = linear_to_srgb(np.clip(looks[:, :3], 0, 1))
         if (looks[:, 3] < 1).any():
             values = np.column_stack([values, looks[:, 3]])
-            found = np.full((given.height, given.width, 4), 255, np.uint8)
+            result = np.full((given.height, given.width, 4), 255, np.uint8)
     for (x0, y0, x1, y1), value in zip(given.cells, np.round(np.clip(values, 0, 1) * 255), strict=True):
-        found[int(y0) : int(y1), int(x0) : int(x1)] = value
-    return found, strength
+        result[int(y0) : int(y1), int(x0) : int(x1)] = value
+    return result, strength

@@ -43,12 +43,12 @@ def store_pictures(
     images: Iterable[LayerImage], store: PixelStore, *, progress: Progress = SILENT
 ) -> dict[LayerImage, str]:
     """Return the keys of layers' pictures in the pixel store, those left out that cannot be read."""
-    found = {}
+    results = {}
     for image in dict.fromkeys(images):
         progress.update(0.0, f"Reading {Path(image.file).name}")
         with suppress(InputError):
-            found[image] = store.put(decode(read_file(Path(image.file)), place=image.file))
-    return found
+            results[image] = store.put(decode(read_file(Path(image.file)), place=image.file))
+    return results
 
 
 def layer_image(file: str, *, progress: Progress = SILENT) -> LayerImage:

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.baking.light.passes import LightPasses, LightTerms, LightScene, shining_of, world_in
+from fasciculum.baking.light.passes import LightPasses, LightScene, LightTerms, shining_of, world_in
 from fasciculum.baking.light.shares import LEAST, PART, RAYS, shares_of
 from fasciculum.baking.light.surfaces import World
 from fasciculum.baking.target import build_target
@@ -62,8 +62,8 @@ def surfaces_digest(scene: Scene) -> str:
     beside: list[str] = []
     if scene.detail is not None:
         detailed = scene.detail.scene
-        beside = [*scene.partners.values(), *detailed.standing.values(), *detailed.surfaces.values()]
-    return digest_of(*scene.standing.values(), *scene.surfaces.values(), *beside)
+        beside = [*scene.partners.values(), *detailed.occluder_digests.values(), *detailed.surfaces.values()]
+    return digest_of(*scene.occluder_digests.values(), *scene.surfaces.values(), *beside)
 
 
 #: for as long as no surface changes: lights alone may be moved without building it anew
@@ -176,15 +176,17 @@ def light_layout_of(
     shared = shining is not None and bundle.bake.light_shares
     first = replace(own, sheet=replace(own.sheet, seconds=0.0)) if shared else own
     # layouts in the making are no light
-    found = lay_out(scene, first, fresh=True, progress=progress.part(0.0, 0.4).unseen())
-    if shining is not None and shared and found.scale > 0:
-        shares = _shares(scene, bundle, found, shining, progress.part(0.4, 0.6).unseen())
-        own = replace(own, layout=replace(found, shares=shares))
-        found = lay_out(scene, own, fresh=True, progress=progress.part(0.6, 1.0).unseen())
-    return measured(replace(found, made_from=digest))
+    result = lay_out(scene, first, fresh=True, progress=progress.part(0.0, 0.4).unseen())
+    if shining is not None and shared and result.scale > 0:
+        shares = _shares(scene, bundle, result, shining, progress.part(0.4, 0.6).unseen())
+        own = replace(own, layout=replace(result, shares=shares))
+        result = lay_out(scene, own, fresh=True, progress=progress.part(0.6, 1.0).unseen())
+    return measured(replace(result, made_from=digest))
 
 
-def _shares(scene: Scene, bundle: Bundle, layout: Layout, shining: LightScene, progress: Progress) -> NDArray[np.float64]:
+def _shares(
+    scene: Scene, bundle: Bundle, layout: Layout, shining: LightScene, progress: Progress
+) -> NDArray[np.float64]:
     """Return how many texels each island of a light sheet is worth."""
     bake = bundle.bake
     width, height = (max(edge // PART, LEAST) for edge in (layout.width, layout.height))

@@ -34,7 +34,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import angle_stretch, measure_stretch
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9
@@ -61,7 +61,7 @@ class _Measured:
     def of(self, key: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return the areas of an object's triangles, square metres, and those that they cover in their source."""
         item = self.scene.object(key)
-        alike = self.scene.alike(item)
+        alike = self.scene.instance_key(item)
         if alike not in self._known:
             corners = corners_of(self.scene, item)
             self._known[alike] = surface_areas(corners.world), source_texel_areas(self.scene, item, corners)
@@ -91,12 +91,12 @@ def object_density(scene: Scene, layout: Layout, key: str) -> float:
 
 def object_densities(scene: Scene, layout: Layout) -> dict[str, float]:
     """Return the density of each object of a layout, px/m."""
-    found, measured = {}, _Measured(scene)
+    result, measured = {}, _Measured(scene)
     for index, surface in enumerate(layout.surfaces):
         flat = texel_areas(layout, index)
         for key in surface.objects:
-            found[key] = density(flat, measured.of(key)[0])
-    return found
+            result[key] = density(flat, measured.of(key)[0])
+    return result
 
 
 def worlds_of(scene: Scene, keys: Sequence[str]) -> list[tuple[NDArray[np.float64], int]]:
@@ -106,7 +106,7 @@ def worlds_of(scene: Scene, keys: Sequence[str]) -> list[tuple[NDArray[np.float6
     """
     known: dict[object, list[str]] = {}
     for key in keys:
-        known.setdefault(scene.alike(scene.object(key)), []).append(key)
+        known.setdefault(scene.instance_key(scene.object(key)), []).append(key)
     return [(corners_of(scene, scene.object(own[0])).world, len(own)) for own in known.values()]
 
 
@@ -160,15 +160,15 @@ def measure_islands(
 
 def object_yields(scene: Scene, layout: Layout) -> dict[str, float]:
     """Return the yield of each object of a layout; NaN where it reads no texture."""
-    found, measured = {}, _Measured(scene)
+    result, measured = {}, _Measured(scene)
     for index, surface in enumerate(layout.surfaces):
         flat = texel_areas(layout, index)
         for key in surface.objects:
             _, source = measured.of(key)
             reads = source > 0
             wanted = float(source[reads].sum())
-            found[key] = math.sqrt(float(flat[reads].sum()) / wanted) if wanted > 0 else math.nan
-    return found
+            result[key] = math.sqrt(float(flat[reads].sum()) / wanted) if wanted > 0 else math.nan
+    return result
 
 
 def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
@@ -177,11 +177,11 @@ def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
     for index, surface in enumerate(layout.surfaces):
         flat = layout.sheet_corners(index)
         for world, count in worlds_of(scene, surface.objects):
-            found = measure_stretch(world, flat)
-            if math.isfinite(found.l2):
+            result = measure_stretch(world, flat)
+            if math.isfinite(result.l2):
                 weights.append(float(surface_areas(world).sum()) * count)
-                l2.append(found.l2**2)
-                shares.append(found.share_over_2)
+                l2.append(result.l2**2)
+                shares.append(result.share_over_2)
     total = sum(weights)
     if total <= 0:
         return math.nan, math.nan
@@ -214,8 +214,8 @@ def check_bundle(
     paired = [one or index in over.cast for index, one in enumerate(paired)]
     target = replace(target, area=np.where(np.array(paired, np.bool_)[target.surface], 0.0, target.area))
     # light has no source to be compared with, and may lie on a sheet of its own
-    there = tuple(one for one in texturing.maps if KINDS[one.name].source is not Values.LIGHT and not one.tex_coord)
-    texturing = replace(texturing, maps=there)
+    present = tuple(one for one in texturing.maps if KINDS[one.name].source is not Values.LIGHT and not one.tex_coord)
+    texturing = replace(texturing, maps=present)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)
@@ -282,9 +282,9 @@ def _waste(
             scale = np.array([baked.width / layout.across, baked.height / layout.height])
             claim(np.ascontiguousarray(triangles * scale), labels, 0.0, owner)
             owners[size] = owner
-        found = waste_of(maps[baked.name], owners[size], srgb=baked.color_space == ColorSpace.SRGB)
-        wasted[baked.name] = found.levels
-        for number, levels in enumerate(found.islands.tolist()):
+        result = waste_of(maps[baked.name], owners[size], srgb=baked.color_space == ColorSpace.SRGB)
+        wasted[baked.name] = result.levels
+        for number, levels in enumerate(result.islands.tolist()):
             for key in layout.surfaces[number].objects if levels >= 0 else ():
                 least[key] = float(min(least.get(key, MOST_LEVELS), levels))
     return tuple(sorted(wasted.items())), tuple(sorted(least.items()))
@@ -292,19 +292,19 @@ def _waste(
 
 def _by_object(parts: list[Fidelity]) -> tuple[Fidelity, ...]:
     """Return one result for each object: the worst of its islands' and of what reads patches."""
-    found: dict[str, Fidelity] = {}
+    results: dict[str, Fidelity] = {}
     for part in parts:
-        before = found.get(part.object)
+        before = results.get(part.object)
         if before is None:
-            found[part.object] = part
+            results[part.object] = part
             continue
         figures = dict(before.figures)
         for name, value in part.figures:
             worse = max if KINDS[name].judged is Judged.ANGLE else min
             figures[name] = worse(figures.get(name, value), value)
         known = [value for value in (before.yield_, part.yield_) if math.isfinite(value)]
-        found[part.object] = Fidelity(part.object, min(known, default=math.nan), tuple(figures.items()))
-    return tuple(found.values())
+        results[part.object] = Fidelity(part.object, min(known, default=math.nan), tuple(figures.items()))
+    return tuple(results.values())
 
 
 def _clean_down_to(layout: Layout, bundle: Bundle) -> int:

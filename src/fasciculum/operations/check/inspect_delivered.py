@@ -97,7 +97,7 @@ def _sheet_of(scene: Scene, index: int) -> dict[str, Any] | None:
     uvs, world = np.concatenate(flats), np.concatenate(worlds)
     texels = uvs * np.array([width, height], np.float64)
     label = np.concatenate(labels).astype(np.int32)
-    found = verify(texels, label, width, height)
+    result = verify(texels, label, width, height)
     areas, flat = surface_areas(world), np.abs(signed_uv_areas(texels))
     stretch = measure_stretch(world, texels)
     middle = density(flat, areas)
@@ -111,9 +111,9 @@ def _sheet_of(scene: Scene, index: int) -> dict[str, Any] | None:
             "islands": first,
             "twins": 0,
             "fill": number(float(flat.sum()) / (width * height)) or 0.0,
-            "overlap_area": number(found.overlap),
-            "min_gap_px": found.gap,
-            "margin_px": found.border_gap,
+            "overlap_area": number(result.overlap),
+            "min_gap_px": result.gap,
+            "margin_px": result.border_gap,
             "clean_down_to_px": None,
         },
         "density": {"unit": "px/m", "p05": None, "median": number(middle, 1), "p95": None},

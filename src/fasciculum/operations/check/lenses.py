@@ -16,8 +16,8 @@ from fasciculum.operations.check.owners import owners_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.on_sheet import resolve_bundle
 from fasciculum.ways.reading import read_of
+from fasciculum.ways.resolving import resolve_bundle
 
 
 def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
@@ -26,14 +26,14 @@ def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
     if layout is None or layout.scale <= 0:
         return {}
     known: dict[object, list[float]] = {}
-    found: dict[str, list[float]] = {}
+    results: dict[str, list[float]] = {}
     for key in bundle.objects:
         item = scene.object(key)
-        alike = scene.alike(item), layout.surface_numbers.get(key, -1)
+        alike = scene.instance_key(item), layout.surface_numbers.get(key, -1)
         if alike not in known:
             known[alike] = _yields_of(scene, bundle, layout, key)
-        found[key] = known[alike]
-    return found
+        results[key] = known[alike]
+    return results
 
 
 def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[float]:
@@ -44,7 +44,7 @@ def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[f
     islands = None
     if key in layout.surface_numbers:
         islands = np.abs(signed_uv_areas(layout.sheet_corners(layout.surface_of(key))))
-    found, first = [], 0
+    result, first = [], 0
     for place, (number, primitive) in enumerate(zip(item.primitives, scene.primitives_of(item), strict=True)):
         wanted = float(source[corners.primitive == place].sum())
         reader = work.readers.get((mesh, number))
@@ -59,14 +59,14 @@ def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[f
             if islands is not None and last <= len(islands):
                 flat = float(islands[first:last].sum())
             first = last
-        found.append(math.sqrt(flat / wanted) if wanted > 0 and math.isfinite(flat) else math.nan)
-    return found
+        result.append(math.sqrt(flat / wanted) if wanted > 0 and math.isfinite(flat) else math.nan)
+    return result
 
 
 def part_repeats(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
     """Return how often each primitive of a bundle's objects repeats its textures, at least 1; NaN without any."""
     known: dict[tuple[int, int], float] = {}
-    found: dict[str, list[float]] = {}
+    results: dict[str, list[float]] = {}
     for key in bundle.objects:
         item = scene.object(key)
         mesh = scene.nodes[item.node].mesh
@@ -76,8 +76,8 @@ def part_repeats(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
                 read = read_of(scene, primitive, leading=True)
                 known[mesh, number] = math.nan if read is None else max(*read.span, 1.0)
             spans.append(known[mesh, number])
-        found[key] = spans
-    return found
+        results[key] = spans
+    return results
 
 
 def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Progress = SILENT) -> NDArray[np.uint8]:
@@ -91,11 +91,11 @@ def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Pro
     progress.update(0.0, "Looking for mixing")
     layout = layout.before_slices()
     owned, covered = owners_of(layout, bleed, progress.part(0.1, 0.8))
-    found = mixed_at(owned, covered, level, wraps=bool(layout.lanes.any()))
-    if found.shape[1] > 1024:
-        wide, high = 1024, max(round(found.shape[0] * 1024 / found.shape[1]), 1)
-        found = np.asarray(cv2.resize(found, (wide, high), interpolation=cv2.INTER_NEAREST), np.uint8)
-    return found
+    result = mixed_at(owned, covered, level, wraps=bool(layout.lanes.any()))
+    if result.shape[1] > 1024:
+        wide, high = 1024, max(round(result.shape[0] * 1024 / result.shape[1]), 1)
+        result = np.asarray(cv2.resize(result, (wide, high), interpolation=cv2.INTER_NEAREST), np.uint8)
+    return result
 
 
 def wasted_sizes(bundle: Bundle) -> dict[str, float]:

@@ -20,11 +20,11 @@ def light_findings(document: Document) -> list[Finding]:
     lit = [bundle for bundle in document.bundles if bakes_light(bundle) and bundle.objects]
     if not lit:
         return []
-    found = [*_dark(document.scene)]
+    results = [*_dark(document.scene)]
     for bundle in lit:
-        found += _shared(bundle)
-        found += _noisy(bundle)
-    return found
+        results += _shared(bundle)
+        results += _noisy(bundle)
+    return results
 
 
 def _dark(scene: Scene) -> Iterator[Finding]:

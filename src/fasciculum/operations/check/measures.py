@@ -15,16 +15,16 @@ from fasciculum.uv.sets import reads_badly
 
 def badly_read(scene: Scene) -> dict[str, tuple[int, int]]:
     """Return, for each object whose material reads an unsuitable UV set, that set and a better one."""
-    found: dict[str, tuple[int, int]] = {}
+    results: dict[str, tuple[int, int]] = {}
     known: dict[tuple[int, tuple[int, ...], str], tuple[int, int] | None] = {}
     for item in scene.objects:
-        alike = scene.alike(item)
+        alike = scene.instance_key(item)
         if alike not in known:
             known[alike] = reads_badly(scene, item)
         better = known[alike]
         if better is not None:
-            found[item.key] = better
-    return found
+            results[item.key] = better
+    return results
 
 
 #: what can be measured of a scene itself; other measures come from whoever has what they are taken from

@@ -16,7 +16,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: px along the longer edge of what is shown, and rays from each triangle
 LONGEST, ASKED = 1024, 12
@@ -54,17 +54,17 @@ def missed_texels(
     target = target.resized(width / layout.across, height / layout.height)
     reader = reader.on(target, width, height)
     tiles = Tiles(target, width, height)
-    found = np.zeros((height, width), np.uint8)
+    result = np.zeros((height, width), np.uint8)
     ids = tiles.whole(progress.part(0.0, 0.2))
-    found[(ids >= 0) & reader.paired[np.maximum(ids, 0)]] = 1
+    result[(ids >= 0) & reader.paired[np.maximum(ids, 0)]] = 1
 
     def work_on(piece: NDArray[np.int64]) -> None:
         reader.hits(piece, tiles.across, tiles.ids(piece))
 
     which = tiles.of(reader.paired)
     in_pieces(work_on, tiles.pieces(which), words="Looking for what is missed", progress=progress.part(0.2, 1.0))
-    found[reader.missed] = 2
-    return found
+    result[reader.missed] = 2
+    return result
 
 
 def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -> dict[str, NDArray[np.float64]]:
@@ -73,7 +73,7 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
     if detail is None:
         return {}
     told = bundle.bake.reach_out, bundle.bake.reach_in
-    found: dict[str, NDArray[np.float64]] = {}
+    results: dict[str, NDArray[np.float64]] = {}
     steps = np.arange(ASKED)
     a, b = (steps + 0.5) / ASKED, (steps * 0.6180339887498949) % 1.0
     root = np.sqrt(a)
@@ -84,11 +84,11 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
         if pair is None or not pair.high:
             continue
         rows = low_rows(scene, key, pair.reach(told), pair.handles, detail.cage_of(pair))
-        there, own = RayTargets(detail.scene, pair.high), RayTargets(scene, [key])
-        mark_single_sheets(rows, own, there)
+        present, own = RayTargets(detail.scene, pair.high), RayTargets(scene, [key])
+        mark_single_sheets(rows, own, present)
         triangles = np.repeat(np.arange(len(rows)), ASKED)
         met, where = np.empty(len(triangles), np.int64), np.empty((len(triangles), 4))
         weights = np.tile(spread, (len(rows), 1))
-        probe_points(triangles, weights, rows, there.tree, there.numbers, there.sides, own.tree, met, where)
-        found[key] = (met < 0).reshape(len(rows), ASKED).mean(axis=1)
-    return found
+        probe_points(triangles, weights, rows, present.tree, present.numbers, present.sides, own.tree, met, where)
+        results[key] = (met < 0).reshape(len(rows), ASKED).mean(axis=1)
+    return results

@@ -7,13 +7,13 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
 from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.laid import ResolvedBundle, RegionUser
-from fasciculum.ways.patches import transform_uvs
+from fasciculum.ways.regions import transform_uvs
+from fasciculum.ways.resolved import RegionUser, ResolvedBundle
 
 #: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on
 SMALL = np.array([[-0.4, -0.4], [0.4, -0.4], [0.0, 0.4]], np.float64)
@@ -67,18 +67,7 @@ def with_readers(whole: Scene, on: ResolvedBundle, layout: Layout, objects: tupl
         surfaces.append(Surface(tuple(names), corners, np.zeros(count, np.int32), np.zeros(count, np.bool_), area))
     more = len(surfaces) - len(layout.surfaces)
     rows = np.tile(np.array([1.0, 0, 0, 0, 1, 0]), (more, 1))
-    places = np.arange(more, dtype=np.int32) + int(layout.places.max(initial=-1)) + 1
-    grown = replace(
-        layout,
-        surfaces=tuple(surfaces),
-        placements=np.concatenate([layout.placements, rows]),
-        places=np.concatenate([layout.places, places]),
-        pages=np.concatenate([layout.pages, np.zeros(more, np.int32)]),
-        pinned=np.concatenate([layout.pinned, np.zeros(more, np.bool_)]),
-        moved=np.concatenate([layout.moved, np.zeros(more, np.bool_)]),
-        shares=np.concatenate([layout.shares, np.ones(more)]),
-        squeezed=np.concatenate([layout.squeezed, np.ones(more)]),
-    )
+    grown = replace(layout, surfaces=tuple(surfaces), **layout.with_more_islands(rows))
     return replace(scene, nodes=tuple(nodes), meshes=tuple(meshes), objects=tuple(items)), grown
 
 
@@ -106,9 +95,9 @@ def _corners(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> NDArray[
     """Return where a reader's triangles lie, each within the sheet, with an area to be sampled on."""
     corners: NDArray[np.float64] = on.sheet_corners(layout, reader)
     way = on.patches[reader.patch].way
-    if way is MaterialTreatment.SWATCH:
+    if way is Treatment.SWATCH:
         return corners + SMALL
-    if way is MaterialTreatment.LANE:
+    if way is Treatment.LANE:
         shift = np.floor(corners[..., 0].mean(axis=1) / layout.width) * layout.width
         corners = corners - np.stack([shift, np.zeros(len(shift))], axis=1)[:, None, :]
     return corners

@@ -45,10 +45,12 @@ def unlike_copies(
     casting = every if rays.casts is Casts.SCENE else bundle.objects
     tree, _ = tree_of([(scene, key) for key in casting], pixels)
     radius = radii_of(scene, bundle.objects, rays)[0]
-    found = []
+    results = []
     for surface in shared:
-        found += [(key, round(away, 3)) for key, away in _away(scene, surface.objects, tree, radius) if away > VISIBLE]
-    return tuple(found)
+        results += [
+            (key, round(away, 3)) for key, away in _away(scene, surface.objects, tree, radius) if away > VISIBLE
+        ]
+    return tuple(results)
 
 
 def with_parted(scene: Scene, bundle: Bundle) -> Bundle:
@@ -73,7 +75,7 @@ def _standing_otherwise(scene: Scene, objects: tuple[str, ...], bake: BakeSettin
     """Return the copies of one mesh whose openness differs visibly from that of the first."""
     copies: dict[object, list[str]] = {}
     for key in objects:
-        copies.setdefault(scene.alike(scene.object(key)), []).append(key)
+        copies.setdefault(scene.instance_key(scene.object(key)), []).append(key)
     several = [keys for keys in copies.values() if len(keys) > 1]
     if not several:
         return ()

@@ -20,7 +20,7 @@ from fasciculum.model.choices import ColorSpace, FileFormat, Green, Packing
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of
 from fasciculum.model.document import Document
-from fasciculum.model.map_wishes import Cell, ChannelFile, is_alpha, judge_pattern
+from fasciculum.model.map_overrides import Cell, ChannelFile, is_alpha, judge_pattern
 from fasciculum.model.maps import KINDS, MapKind
 from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap, MapConstant
@@ -118,11 +118,11 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
     judge_pattern(settings.pattern, f"Write it of {{name}}, {{bundle}} and {{map}}, such as {PATTERN}.")
     name = delivery_name(document)
     names = _Names(name)
-    found: dict[str, list[TextureFile]] = {}
+    results: dict[str, list[TextureFile]] = {}
     for bundle in bundles:
         made = bundle.texturing
         assert made is not None
-        files = found[bundle.name] = []
+        files = results[bundle.name] = []
         slices = bundle.layout.slices if bundle.layout is not None else 0
         for baked in made.maps:
             if baked.name in made.unwritten:
@@ -142,7 +142,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                         file = names.made(bundle, pattern, name_of, f".{suffix}")
                         files.append(TextureFile(file, shown, baked, tile, light=stored))
         files += _packed_files(bundle, names)
-    return found
+    return results
 
 
 def _packed_files(bundle: Bundle, names: _Names) -> Iterator[TextureFile]:
@@ -297,15 +297,17 @@ def packed_channels(store: PixelStore, texture: TextureFile) -> NDArray[Any]:
     packed, baked = texture.packed, texture.baked
     assert packed is not None
     top = (1 << baked.bits) - 1
-    found = np.zeros((baked.height, texture.width, baked.channels), np.uint8 if baked.bits == 8 else np.uint16)
+    result = np.zeros((baked.height, texture.width, baked.channels), np.uint8 if baked.bits == 8 else np.uint16)
     for channel, cell in enumerate(packed.cells):
         if cell.map:
             shades = _shades(store, texture, cell)
-            whole = shades if shades.dtype == found.dtype else np.round(np.clip(shades, 0, 1) * top).astype(found.dtype)
-            found[..., channel] = top - whole if cell.inverted else whole
+            whole = (
+                shades if shades.dtype == result.dtype else np.round(np.clip(shades, 0, 1) * top).astype(result.dtype)
+            )
+            result[..., channel] = top - whole if cell.inverted else whole
         else:
-            found[..., channel] = round(cell.value * top)
-    return found
+            result[..., channel] = round(cell.value * top)
+    return result
 
 
 def _shades(store: PixelStore, texture: TextureFile, cell: Cell) -> NDArray[Any]:
@@ -353,33 +355,33 @@ def _converted(
     pixels: NDArray[Any], texture: TextureFile, size: tuple[int, int], bits: int, down: bool
 ) -> NDArray[Any]:
     baked = texture.baked
-    found = np.ascontiguousarray(pixels)
+    result = np.ascontiguousarray(pixels)
     if baked.format == FileFormat.EXR:
         if size != (texture.width, baked.height):
-            found = np.asarray(cv2.resize(found, size, interpolation=cv2.INTER_CUBIC)).reshape(size[1], size[0], -1)
+            result = np.asarray(cv2.resize(result, size, interpolation=cv2.INTER_CUBIC)).reshape(size[1], size[0], -1)
         if texture.map in KINDS[baked.name].parts:
-            found = found[..., KINDS[baked.name].parts.index(texture.map), None]
+            result = result[..., KINDS[baked.name].parts.index(texture.map), None]
         if down:
-            found = found.copy()
-            found[..., 1] = 1 - found[..., 1]
-        return found.astype(np.float16 if bits == 16 else np.float32)
+            result = result.copy()
+            result[..., 1] = 1 - result[..., 1]
+        return result.astype(np.float16 if bits == 16 else np.float32)
     if size != (texture.width, baked.height):
-        found = _resized(found, size, baked)
+        result = _resized(result, size, baked)
     parts = KINDS[baked.name].parts
     if texture.map in parts:
-        found = found[..., parts.index(texture.map), None]
+        result = result[..., parts.index(texture.map), None]
     elif texture.map == METAL_SMOOTHNESS:
-        top = np.iinfo(found.dtype).max
-        metallic, roughness = (found[..., parts.index(name)] for name in ("metallic", "roughness"))
-        found = np.dstack([metallic, metallic, metallic, top - roughness])
+        top = np.iinfo(result.dtype).max
+        metallic, roughness = (result[..., parts.index(name)] for name in ("metallic", "roughness"))
+        result = np.dstack([metallic, metallic, metallic, top - roughness])
     if down:
-        found = found.copy()
-        found[..., 1] = np.iinfo(found.dtype).max - found[..., 1]
-    if bits == 16 and found.dtype == np.uint8:
-        return found.astype(np.uint16) * 257
-    if bits == 8 and found.dtype == np.uint16:
-        return ((found.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
-    return found
+        result = result.copy()
+        result[..., 1] = np.iinfo(result.dtype).max - result[..., 1]
+    if bits == 16 and result.dtype == np.uint8:
+        return result.astype(np.uint16) * 257
+    if bits == 8 and result.dtype == np.uint16:
+        return ((result.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    return result
 
 
 def _resized(pixels: NDArray[Any], size: tuple[int, int], baked: BakedMap) -> NDArray[Any]:

@@ -98,16 +98,16 @@ def notes_on(document: Document) -> list[str]:
     """Return in words what is otherwise in the model files than in the files beside them."""
     ready, settings = ready_bundles(document), document.delivery
     normals = any(bundle.texturing is not None and bundle.texturing.map(NORMAL.name) is not None for bundle in ready)
-    found = []
+    results = []
     held = [name for name in settings.models if name in HOLDS_TEXTURES and not settings.external_textures]
     if normals and settings.green is Green.DOWN and held:
-        found.append(
+        results.append(
             f"Normal maps within .{' and .'.join(held)} have green up, as glTF has it; those of the files beside have "
             "green down, as this delivery says."
         )
     if settings.lights and light_is_baked(ready):
-        found.append("Lights are left out of the models, since their light is baked.")
-    return found
+        results.append("Lights are left out of the models, since their light is baked.")
+    return results
 
 
 def _high_poly(document: Document) -> Document | None:

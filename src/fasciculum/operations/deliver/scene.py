@@ -30,7 +30,6 @@ from fasciculum.operations.deliver.conventions import (
     encoded_source,
     tile_name,
 )
-from fasciculum.operations.deliver.dressing import Dress, by_material, build_mesh_parts, dress_reader, tinted
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
 from fasciculum.operations.deliver.lights import (
     LIGHT_UVS,
@@ -39,10 +38,11 @@ from fasciculum.operations.deliver.lights import (
     reads_second_set,
     with_light_places,
 )
+from fasciculum.operations.deliver.mesh_parts import Dress, build_mesh_parts, by_material, dress_reader, tinted
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: magnifying and minifying filters of a sheet's textures, as glTF numbers them: none, linear, and linear between levels
 NEAREST, LINEAR, TRILINEAR = 9728, 9729, 9987
@@ -113,7 +113,7 @@ class SceneBuilder:
 
     def _bundles_by_object(self) -> dict[str, Bundle]:
         """Return the bundle of each object that is on its bundle's layout; others go along as they came."""
-        found: dict[str, Bundle] = {}
+        results: dict[str, Bundle] = {}
         for bundle in self.every:
             wanted = set(self.on[bundle.name].bundle.objects)
             placed = set(bundle.layout.surface_numbers) if bundle.layout is not None else set()
@@ -121,7 +121,7 @@ class SceneBuilder:
             if light is not None and reads_second_set(bundle):
                 placed &= set(light.surface_numbers)
             left = [key for key in bundle.objects if key in wanted and key not in placed]
-            found |= {key: bundle for key in bundle.objects if key not in left}
+            results |= {key: bundle for key in bundle.objects if key not in left}
             if left:
                 self.findings.append(
                     Finding(
@@ -132,17 +132,17 @@ class SceneBuilder:
                         bundle=bundle.name,
                     )
                 )
-        return found
+        return results
 
     def _joined_keys(self) -> dict[str, list[tuple[str, tuple[str, ...]]]]:
         """Return for each bundle the groups of objects that become one mesh."""
-        found: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
+        results: dict[str, list[tuple[str, tuple[str, ...]]]] = {}
         if self.settings.combine != Combine.BUNDLE:
-            return found
+            return results
         moving = moving_objects(self.scene)
         for bundle in self.every:
             groups, apart = groups_of(self.scene, bundle.objects, self.settings, name=bundle.name, moving=moving)
-            found[bundle.name] = [
+            results[bundle.name] = [
                 (group.name, tuple(key for key in group.objects if key in self.bundle_of)) for group in groups
             ]
             if apart:
@@ -154,7 +154,7 @@ class SceneBuilder:
                         bundle=bundle.name,
                     )
                 )
-        return found
+        return results
 
     def _mirrored_meshes(self) -> set[int]:
         """Return the meshes that some mirrored node draws."""

@@ -95,7 +95,7 @@ def _by_cost(
 
 def groups_by_look(scene: Scene) -> list[tuple[str, AlphaMode, tuple[str, ...]]]:
     """Return the objects that one material can stand for, by alpha mode and look: name, mode and keys of each group."""
-    found = []
+    results = []
     taken: set[str] = set()
     for mode in ALPHA_MODES:
         looks: dict[str, list[str]] = {}
@@ -107,8 +107,8 @@ def groups_by_look(scene: Scene) -> list[tuple[str, AlphaMode, tuple[str, ...]]]
             # looks that differ in values alone go by the same words
             unique = unique_name(name, taken)
             taken.add(unique)
-            found.append((unique, mode, tuple(looks[look])))
-    return found
+            results.append((unique, mode, tuple(looks[look])))
+    return results
 
 
 def look_of(scene: Scene, item: Object) -> str:

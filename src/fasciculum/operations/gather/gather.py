@@ -67,7 +67,7 @@ def gather(
                 hint=f"Export the model as {suffixes()}.",
             )
         try:
-            found, noticed = loaded(format_.reads)(path, store, named=named, lookup=lookup, progress=part)
+            result, noticed = loaded(format_.reads)(path, store, named=named, lookup=lookup, progress=part)
         except InputError as error:
             if own:
                 raise
@@ -75,7 +75,7 @@ def gather(
                 Finding("unreadable", ERROR, f"{named} was left out: {error.message}", error.hint or "Export it again.")
             )
             continue
-        scene = join_scenes(scene, found)
+        scene = join_scenes(scene, result)
         findings += noticed
     if not scene.sources:
         raise UnsupportedInput(findings[0].message, file=paths[0], hint="None of the folder's models could be read.")
@@ -115,19 +115,19 @@ def _models(named: str) -> list[tuple[str, bool]]:
         raise MissingFile("there is no such file.", file=named, hint="Check its path.")
     if not path.is_dir():
         return [(named, True)]
-    found: list[tuple[str, bool]] = []
+    results: list[tuple[str, bool]] = []
     for folder, folders, files in os.walk(path):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
         for name in sorted(files):
             if Path(name).suffix.lower() in READ_FORMATS and not name.startswith("."):
-                found.append((str(Path(folder) / name), False))
-        if len(found) > MOST_MODELS:
+                results.append((str(Path(folder) / name), False))
+        if len(results) > MOST_MODELS:
             raise UnsupportedInput(
                 f"the folder holds more than {MOST_MODELS} models.", file=named, hint="Name a smaller folder."
             )
-    if not found:
+    if not results:
         raise MissingFile("the folder holds no model.", file=named, hint=f"Name a folder with {suffixes()} files.")
-    return found
+    return results
 
 
 def join_scenes(one: Scene, two: Scene) -> Scene:
@@ -195,10 +195,10 @@ def _joined_images(one: Scene, two: Scene) -> tuple[tuple[Image, ...], list[int]
     known = {identity(image): index for index, image in enumerate(images) if image.pixels or image.path}
     place = []
     for image in two.images:
-        there = known.get(identity(image)) if image.pixels or image.path else None
-        if there is None:
-            there = len(images)
+        present = known.get(identity(image)) if image.pixels or image.path else None
+        if present is None:
+            present = len(images)
             images.append(image)
-            known[identity(image)] = there
-        place.append(there)
+            known[identity(image)] = present
+        place.append(present)
     return tuple(images), place

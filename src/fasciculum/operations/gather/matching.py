@@ -13,7 +13,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import Texturing
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 
 def _plain(key: str) -> str:
@@ -36,7 +36,7 @@ def match_objects(shapes: Mapping[str, str], scene: Scene) -> dict[str, str]:
     """
     left = dict(shapes)
     free = {item.key: scene.shapes[item.key] for item in scene.objects}
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     ways: list[Callable[[str, str], tuple[str, ...]]] = [
         lambda key, shape: (key, shape),
         lambda key, shape: (_plain(key), shape),
@@ -48,11 +48,11 @@ def match_objects(shapes: Mapping[str, str], scene: Scene) -> dict[str, str]:
         for key, shape in free.items():
             waiting.setdefault(way(key, shape), []).append(key)
         for key, shape in list(left.items()):
-            there = waiting.get(way(key, shape))
-            if there and (shape or way is ways[2]):
-                found[key] = there.pop(0)
-                del left[key], free[found[key]]
-    return found
+            present = waiting.get(way(key, shape))
+            if present and (shape or way is ways[2]):
+                results[key] = present.pop(0)
+                del left[key], free[results[key]]
+    return results
 
 
 def carried_bundle(bundle: Bundle, renamed: Mapping[str, str], scene: Scene) -> Bundle:
@@ -127,14 +127,7 @@ def _carried_layout(layout: Layout, renamed: Mapping[str, str], scene: Scene) ->
     return replace(
         layout,
         surfaces=tuple(surfaces),
-        placements=layout.placements[kept],
-        places=places.reshape(-1).astype(np.int32),
-        pinned=layout.pinned[kept],
-        moved=layout.moved[kept],
-        shares=layout.shares[kept],
-        squeezed=layout.squeezed[kept],
-        fields=layout.fields[kept] if len(layout.fields) == len(layout.placements) else layout.fields,
-        pages=layout.pages[kept],
+        **layout.islands_at(kept) | {"places": places.reshape(-1).astype(np.int32)},
     )
 
 

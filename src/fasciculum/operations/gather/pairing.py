@@ -31,36 +31,36 @@ MOST_BYTES = 16 << 20
 def words_of(name: str) -> tuple[str, ...]:
     """Return the words of a name in lower case, parted at signs and where small letters are followed by capitals."""
     parts = re.split(r"[\s_.\-:]+", re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", name))
-    found: list[str] = []
+    results: list[str] = []
     for part in (part.lower() for part in parts if part):
-        if part in ("poly", "res") and found and found[-1] in ("low", "lo", "high", "hi"):
+        if part in ("poly", "res") and results and results[-1] in ("low", "lo", "high", "hi"):
             continue
-        found.append(part)
-    return tuple(found)
+        results.append(part)
+    return tuple(results)
 
 
 def high_by_name(scene: Scene, keys: Sequence[str]) -> list[str]:
     """Return those of some objects that are called high-poly: by their own, a group's or their file's name."""
-    found = []
+    results = []
     for key in keys:
         item = scene.object(key)
         source = Path(scene.sources[scene.nodes[item.node].source].path).stem
         names = [*_chain(scene, item), source]
         if any(set(words_of(name)) & HIGH_WORDS and len(words_of(name)) > 1 for name in names):
-            found.append(key)
-    return found
+            results.append(key)
+    return results
 
 
 def _plain(name: str, suffix: str, words: frozenset[str]) -> tuple[str, ...]:
     """Return the words of a name without the last one that says which of two it is, or without a suffix."""
     if suffix and name.lower().endswith(suffix.lower()):
         return words_of(name[: -len(suffix)])
-    found = list(words_of(name))
-    for place in range(len(found) - 1, -1, -1):
-        if found[place] in words and len(found) > 1:
-            del found[place]
+    results = list(words_of(name))
+    for place in range(len(results) - 1, -1, -1):
+        if results[place] in words and len(results) > 1:
+            del results[place]
             break
-    return tuple(found)
+    return tuple(results)
 
 
 def _bases(name: str, suffix: str) -> Iterator[tuple[str, ...]]:
@@ -82,11 +82,11 @@ def _bases(name: str, suffix: str) -> Iterator[tuple[str, ...]]:
 
 def _chain(scene: Scene, item: Object) -> list[str]:
     """Return the names of an object's node and of the groups that it hangs under, the nearest first."""
-    found, node = [], item.node
+    result, node = [], item.node
     while node >= 0:
-        found.append(scene.nodes[node].name or item.key)
+        result.append(scene.nodes[node].name or item.key)
         node = scene.nodes[node].parent
-    return found
+    return result
 
 
 class _Names:
@@ -113,9 +113,9 @@ class _Names:
                 # a group has to be called what the object is
                 if place and number and not set(words_of(name)) & HIGH_WORDS:
                     break
-                there = self.own.get(base) or self.under.get(base)
-                if there:
-                    return self._closest(there, high, item), by
+                present = self.own.get(base) or self.under.get(base)
+                if present:
+                    return self._closest(present, high, item), by
         return [], PairBy.NAME
 
     def _closest(self, there: list[Object], high: Scene, item: Object) -> list[Object]:
@@ -133,27 +133,27 @@ class _Names:
 
 def _by_name(scene: Scene, high: Scene, pairing: Pairing) -> dict[str, tuple[list[str], PairBy]]:
     names = _Names(scene, pairing)
-    found: dict[str, tuple[list[str], PairBy]] = {}
+    results: dict[str, tuple[list[str], PairBy]] = {}
     for item in high.objects:
         lows, by = names.find(high, item)
         # parts of one node that were split by alpha mode read their like
         alike = [low for low in lows if low.alpha_mode == item.alpha_mode]
         for low in alike or lows:
-            keys, before = found.setdefault(low.key, ([], by))
+            keys, before = results.setdefault(low.key, ([], by))
             keys.append(item.key)
-            found[low.key] = keys, PairBy.GROUP if PairBy.GROUP in (before, by) else by
-    return found
+            results[low.key] = keys, PairBy.GROUP if PairBy.GROUP in (before, by) else by
+    return results
 
 
 def _by_nearness(scene: Scene, high: Scene) -> dict[str, tuple[list[str], PairBy]]:
     """Pair each high-poly object with the one that most of its surface lies on."""
-    found: dict[str, tuple[list[str], PairBy]] = {}
+    results: dict[str, tuple[list[str], PairBy]] = {}
     owners = Owners(scene)
     for item in high.objects:
         owner = owners.of(high, item.key, NEAR * diagonal_of(world_box(high, [item.key])))
         if owner is not None:
-            found.setdefault(owner, ([], PairBy.NEAREST))[0].append(item.key)
-    return found
+            results.setdefault(owner, ([], PairBy.NEAREST))[0].append(item.key)
+    return results
 
 
 def _named(high: Scene, name: str) -> list[str]:
@@ -167,13 +167,13 @@ def _told(
     scene: Scene, high: Scene, told: Sequence[tuple[str, tuple[str, ...]]], by: PairBy
 ) -> dict[str, tuple[list[str], PairBy]]:
     """Return pairs that were said; what is not there is left out."""
-    found: dict[str, tuple[list[str], PairBy]] = {}
+    results: dict[str, tuple[list[str], PairBy]] = {}
     for low, names in told:
         for item in scene.objects:
             if low in (item.key, scene.nodes[item.node].name):
                 keys = [key for name in names for key in _named(high, name)]
-                found[item.key] = list(dict.fromkeys(keys)), by
-    return found
+                results[item.key] = list(dict.fromkeys(keys)), by
+    return results
 
 
 def read_pairs(path: str, scene: Scene, high: Scene) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -227,17 +227,17 @@ def pair_up(scene: Scene, pairing: Pairing, *, progress: Progress = SILENT) -> S
         return scene
     high = detail.scene
     progress.update(0.0, "Pairing")
-    found = _rule(scene, high, pairing)
+    result = _rule(scene, high, pairing)
     by_hand = _told(scene, high, pairing.hand, PairBy.HAND)
     # what is given to one by hand is taken from the others
     given = {key for keys, _ in by_hand.values() for key in keys}
-    found = {low: ([key for key in keys if key not in given], by) for low, (keys, by) in found.items()} | by_hand
+    result = {low: ([key for key in keys if key not in given], by) for low, (keys, by) in result.items()} | by_hand
     spans, handles = dict(pairing.spans), dict(pairing.handles)
     known = {(pair.low, pair.high, pair.cage): pair for pair in detail.pairs}
     order = {item.key: number for number, item in enumerate(scene.objects)}
     pairs = []
-    for low in sorted(found, key=lambda key: order[key]):
-        keys, by = found[low]
+    for low in sorted(result, key=lambda key: order[key]):
+        keys, by = result[low]
         if keys:
             cage = cage_of(detail.cages, scene, low)
             before = known.get((low, tuple(keys), cage))

@@ -15,7 +15,7 @@ def thumbnails(
     images: tuple[Image, ...], store: PixelStore, *, edge: int = 40, progress: Progress = SILENT
 ) -> dict[int, NDArray[np.uint8]]:
     """Return a picture of each image that is there, shape (h, w, 4), at most ``edge`` texels along each side."""
-    found = {}
+    results = {}
     for number, image in enumerate(progress.over(images, lambda image: f"Shrinking {image.name}", total=len(images))):
         if image.missing:
             continue
@@ -29,5 +29,7 @@ def thumbnails(
         size = (max(round(sample.shape[1] * scale), 1), max(round(sample.shape[0] * scale), 1))
         small = np.asarray(cv2.resize(np.ascontiguousarray(sample), size, interpolation=cv2.INTER_AREA), np.uint8)
         opaque = np.full((*small.shape[:2], 1), 255, np.uint8)
-        found[number] = small if small.shape[2] == 4 else np.ascontiguousarray(np.concatenate([small, opaque], axis=2))
-    return found
+        results[number] = (
+            small if small.shape[2] == 4 else np.ascontiguousarray(np.concatenate([small, opaque], axis=2))
+        )
+    return results

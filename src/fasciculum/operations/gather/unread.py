@@ -49,16 +49,16 @@ def unread_textures(scene: Scene, told: Sequence[Finding] = ()) -> list[Finding]
     read = {os.path.realpath(image.path) for image in scene.images if image.path and "\0" not in image.path}
     names = {one.image for one in told if one.image}
     folders = dict.fromkeys(str(Path(source.path).resolve().parent) for source in scene.sources if source.path)
-    found = []
+    results = []
     for folder in folders:
         files = [name for name in _textures(folder) if os.path.join(folder, name) not in read and name not in names]
         if len(files) <= MOST_TOLD:
-            found += [_finding(folder, name) for name in files]
+            results += [_finding(folder, name) for name in files]
         elif files:
             listed = ", ".join(files[:MOST_TOLD])
             words = f"{counted(len(files), 'texture file')} in {folder} are read by no material: {listed}, ..."
-            found.append(Finding(CODE, INFO, words, "Check that no material has lost its texture."))
-    return found
+            results.append(Finding(CODE, INFO, words, "Check that no material has lost its texture."))
+    return results
 
 
 def _textures(folder: str) -> list[str]:

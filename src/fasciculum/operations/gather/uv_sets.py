@@ -58,7 +58,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
     Of many large objects the first are measured, `MOST_MEASURED` triangles in all; all are counted.
     """
     items = [scene.object(key) for key in keys]
-    found, left = [], MOST_MEASURED
+    result, left = [], MOST_MEASURED
     deep: set[str] = set()
     for item in items:
         left -= sum(len(primitive.triangles) for primitive in scene.primitives_of(item))
@@ -80,7 +80,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
             names[name] = names.get(name, 0) + 1
             if item.key not in deep:
                 continue
-            alike = scene.alike(item)
+            alike = scene.instance_key(item)
             if alike not in measured:
                 measured[alike] = _figures(scene, item, number)
             own_span, covered, own_stretch = measured[alike]
@@ -91,7 +91,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
             name = max(names, key=lambda name: names[name])
             share = twice / once if once > 0 else 0.0
             met = overlapping_objects(scene, [item for item in items if item.key in deep], number)
-            found.append(
+            result.append(
                 SetFigures(
                     number,
                     name,
@@ -104,7 +104,7 @@ def measure_sets(scene: Scene, keys: Sequence[str], *, progress: Progress = SILE
                     tuple(met),
                 )
             )
-    return found
+    return result
 
 
 def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float64], tuple[float, float], float]:
@@ -124,8 +124,8 @@ def _figures(scene: Scene, item: Object, number: int) -> tuple[NDArray[np.float6
 
 def edited(scene: Scene, edit: UvEdit) -> Scene:
     """Return the scene with one change to UV sets made; objects that are not there are passed over."""
-    there = {item.key for item in scene.objects}
-    items = [scene.object(key) for key in edit.objects if key in there]
+    present = {item.key for item in scene.objects}
+    items = [scene.object(key) for key in edit.objects if key in present]
     if edit.kind == "read":
         return _reading(scene, items, edit.target)
     changes: dict[str, Callable[[Primitive], Primitive]] = {
@@ -139,7 +139,7 @@ def edited(scene: Scene, edit: UvEdit) -> Scene:
     meshes = list(scene.meshes)
     done: set[tuple[int, int]] = set()
     materials: dict[int, int] = {}
-    found = scene
+    result = scene
     for item in items:
         number = scene.nodes[item.node].mesh
         primitives = list(meshes[number].primitives)
@@ -151,8 +151,8 @@ def edited(scene: Scene, edit: UvEdit) -> Scene:
             meshes[number], primitives=tuple(primitives), uv_names=_names(meshes[number], edit, number not in materials)
         )
         materials[number] = 1
-    found = replace(scene, meshes=tuple(meshes))
-    return _after_delete(found, items, edit.target) if edit.kind == "delete" else found
+    result = replace(scene, meshes=tuple(meshes))
+    return _after_delete(result, items, edit.target) if edit.kind == "delete" else result
 
 
 def _names(mesh: Mesh, edit: UvEdit, first: bool) -> tuple[str, ...]:

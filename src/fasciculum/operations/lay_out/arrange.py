@@ -17,8 +17,8 @@ from fasciculum.kernels.exact import exact_near
 from fasciculum.kernels.masks import too_near
 from fasciculum.model.layout import Layout
 from fasciculum.model.sheet import SheetSettings
-from fasciculum.operations.lay_out.lay_out import LEAST_SQUEEZED, measured, paged
-from fasciculum.operations.lay_out.pieces import islands_of, apply_affine
+from fasciculum.operations.lay_out.lay_out import LEAST_DENSITY_SCALE, measured, paged
+from fasciculum.operations.lay_out.pieces import apply_affine, islands_of
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.outlines import first_on_places, place_borders
@@ -68,8 +68,8 @@ def transformed(layout: Layout, places: Iterable[int], matrix: NDArray[np.float6
     out[:, :, 2] += own[:, :, 2]
     placements[chosen] = out.reshape(-1, 6)
     moved = layout.moved | chosen
-    found = replace(layout, placements=placements, moved=moved, gap=-1, border_gap=-1, overlap=0.0)
-    return paged(found, chosen)
+    result = replace(layout, placements=placements, moved=moved, gap=-1, border_gap=-1, overlap=0.0)
+    return paged(result, chosen)
 
 
 def shifts(by: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -128,9 +128,9 @@ def mirrored(layout: Layout, places: Iterable[int], *, across: bool = True) -> L
 def scaled(layout: Layout, places: Iterable[int], factor: float) -> Layout:
     """Return the layout with places made larger about their middle; their islands' shares follow."""
     places = list(places)
-    found = transformed(layout, places, about(np.eye(2) * factor, *middle_of(layout, places)))
+    result = transformed(layout, places, about(np.eye(2) * factor, *middle_of(layout, places)))
     chosen = _on(layout, places)
-    return replace(found, shares=np.where(chosen, layout.shares * factor, layout.shares))
+    return replace(result, shares=np.where(chosen, layout.shares * factor, layout.shares))
 
 
 def aligned(layout: Layout, places: Iterable[int], along: str) -> Layout:
@@ -188,7 +188,7 @@ def snapped(
     ``others`` are the neighbours' boxes. Along each axis the nearest place within ``within`` texels is taken where the
     two boxes have exactly ``padding`` free texels between them, or begin or end alike; else the next whole texel.
     """
-    found = []
+    results = []
     for axis in (0, 1):
         low, high = box[axis], box[axis + 2]
         wishes = [round(low) - low]
@@ -205,8 +205,8 @@ def snapped(
                 if len(options):
                     wishes = [float(options[np.abs(options).argmin()])]
                     break
-        found.append(wishes[0])
-    return found[0], found[1]
+        results.append(wishes[0])
+    return results[0], results[1]
 
 
 def find_conflicts(layout: Layout, places: Iterable[int], lines: Borders) -> tuple[set[int], set[int]]:
@@ -279,7 +279,7 @@ def conflicts(layout: Layout) -> NDArray[np.int8]:
     """Return for each place 2 when it overlaps another, 1 when it comes nearer than the padding, else 0."""
     lines = place_borders(layout)
     own = boxes_of(lines)
-    found = np.zeros(len(own), np.int8)
+    result = np.zeros(len(own), np.int8)
     pairs = np.empty((1 << 16, 2), np.int64)
     if layout.padding:
         owner = np.empty((layout.height, layout.across), np.int32)
@@ -293,11 +293,11 @@ def conflicts(layout: Layout) -> NDArray[np.int8]:
             owner,
             pairs,
         )
-        found[pairs[:count].ravel()] = 1
+        result[pairs[:count].ravel()] = 1
     tiles = np.zeros(len(own), np.int64)
     count = exact_near(lines.points, lines.loops, lines.islands, own, tiles, 1e-9, pairs)
-    found[pairs[:count].ravel()] = 2
-    return found
+    result[pairs[:count].ravel()] = 2
+    return result
 
 
 def _chosen(lines: Borders, which: NDArray[np.int64]) -> Borders:
@@ -338,19 +338,23 @@ def repacked(layout: Layout, sheet: SheetSettings, places: list[int], *, progres
     packer = Packer(
         [islands[index] * size for index, size in zip(moving.tolist(), sizes.tolist(), strict=True)],
         rules,
-        held=[apply_affine(islands[index], layout.placements[index]) for index in first[others].tolist() if on_tiles[index]],
+        held=[
+            apply_affine(islands[index], layout.placements[index])
+            for index in first[others].tolist()
+            if on_tiles[index]
+        ],
         seed=sheet.seed,
-        enough=progress.enough,
+        stop_early=progress.stop_early,
         progress=progress.part(0.0, 0.9),
     )
-    packed = packer.construct_near(layout.scale, LEAST_SQUEEZED)
+    packed = packer.construct_near(layout.scale, LEAST_DENSITY_SCALE)
     if packed.scale <= 0:
         return None
     smaller = packed.scale / layout.scale
     plain = packed.placements.copy()
     plain[:, [0, 1, 3, 4]] *= sizes[:, None]
-    found = transformed(layout, places, maps_between(rows, plain))
+    result = transformed(layout, places, maps_between(rows, plain))
     chosen = _on(layout, places)
-    squeezed = np.where(chosen, layout.squeezed * smaller, layout.squeezed)
+    density_scale = np.where(chosen, layout.density_scale * smaller, layout.density_scale)
     progress.update(0.95, "Verifying the layout")
-    return measured(replace(found, squeezed=squeezed))
+    return measured(replace(result, density_scale=density_scale))

@@ -17,7 +17,7 @@ from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import ObjectFigures, figures_of
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Grows, Turns, MaterialTreatment
+from fasciculum.model.choices import Grows, Treatment, Turns
 from fasciculum.model.digests import digest_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -18,19 +18,19 @@ from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.onto import given_rules, lay_onto
-from fasciculum.operations.lay_out.pieces import Pieces, flat_area, has_upright, pieces_of, apply_affine
+from fasciculum.operations.lay_out.pieces import Pieces, apply_affine, flat_area, has_upright, pieces_of
 from fasciculum.packing.engine import Packed, Packer, pack
 from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.laid import ResolvedBundle
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolved import ResolvedBundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6
 #: what is new is made smaller than its density asks for, down to this part of it, before anything else is moved
-LEAST_SQUEEZED = 0.5
+LEAST_DENSITY_SCALE = 0.5
 #: more places than this, and nobody waits to hear what a fresh layout would gain
 MOST_COMPARED = 600
 #: edges of sheets that a wanted density may lead to, texels
@@ -138,7 +138,7 @@ class _Laying:
             if patch is not None and patch.row is not None:
                 self.fixed[first] = np.array(patch.row)
                 self.sliced |= set() if patch.held else {first}
-            elif patch is not None and patch.way is MaterialTreatment.BAKE:
+            elif patch is not None and patch.way is Treatment.BAKE:
                 self.blocks = patch.density
                 self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
             first += surface.count
@@ -164,22 +164,24 @@ class _Laying:
     def _old_places(self, wanted: NDArray[np.bool_]) -> dict[int, NDArray[np.float64]]:
         """Return the maps of leading islands that an earlier layout gives, through any island of their kind."""
         before, pieces = self.before, self.pieces
-        found: dict[int, NDArray[np.float64]] = {}
+        results: dict[int, NDArray[np.float64]] = {}
         if before is None:
-            return found
+            return results
         for index in np.flatnonzero((self.numbers >= 0) & wanted).tolist():
             leader = int(pieces.twins.leader[index])
-            if leader in found:
+            if leader in results:
                 continue
             row = before.placements[self.numbers[index]]
             if leader != index:
                 row = (_square(row) @ np.linalg.inv(_square(pieces.twins.maps[index])))[:2].ravel()
-            found[leader] = row
-        return found
+            results[leader] = row
+        return results
 
     def _lying(self, held: dict[int, NDArray[np.float64]]) -> list[NDArray[np.float64]]:
         """Return the triangles of islands that lie on the sheet, in texels."""
-        return [apply_affine(self.pieces.islands[index], row) for index, row in held.items() if index not in self.sliced]
+        return [
+            apply_affine(self.pieces.islands[index], row) for index, row in held.items() if index not in self.sliced
+        ]
 
     def calm(self) -> Layout | None:
         """Keep what may stay, and put the rest around it at the same density; None when that cannot be done."""
@@ -188,11 +190,11 @@ class _Laying:
             return None
         old = self._old_places(np.ones(len(pieces.islands), np.bool_))
         known = self.numbers >= 0
-        squeezed = np.ones(len(pieces.islands))
-        squeezed[pieces.twins.leader[known]] = before.squeezed[self.numbers[known]]
+        density_scale = np.ones(len(pieces.islands))
+        density_scale[pieces.twins.leader[known]] = before.density_scale[self.numbers[known]]
         held, taken = {}, set()
         for index, row in old.items():
-            fits = abs(_size(row) / (before.scale * pieces.sizes[index] * squeezed[index]) - 1) < SAME_SIZE
+            fits = abs(_size(row) / (before.scale * pieces.sizes[index] * density_scale[index]) - 1) < SAME_SIZE
             # what were twins and are none any more lay on one place: the first of them stays there
             if fits and tuple(row) not in taken:
                 held[index] = row
@@ -210,10 +212,10 @@ class _Laying:
             packed = self._around(held, rest, before.scale, sheet)
             if packed.scale <= 0:
                 return None
-            squeezed[rest] = packed.scale / before.scale
+            density_scale[rest] = packed.scale / before.scale
             rows |= dict(zip(rest.tolist(), _plain(packed.placements, pieces.sizes[rest]), strict=True))
         made = self._layout(rows, before.scale, sheet)
-        return replace(made, squeezed=squeezed[pieces.twins.leader], gain=self._gain(sheet, before.scale))
+        return replace(made, density_scale=density_scale[pieces.twins.leader], gain=self._gain(sheet, before.scale))
 
     def _around(
         self, held: dict[int, NDArray[np.float64]], rest: NDArray[np.int64], scale: float, sheet: SheetSettings
@@ -227,7 +229,7 @@ class _Laying:
             seed=sheet.seed,
             progress=self.progress.part(0, 0.6),
         )
-        return packer.construct_near(scale, LEAST_SQUEEZED)
+        return packer.construct_near(scale, LEAST_DENSITY_SCALE)
 
     def _gain(self, sheet: SheetSettings, scale: float) -> float:
         """Return how much denser a first fresh layout would be."""
@@ -283,7 +285,7 @@ class _Laying:
                 smallest=sheet.smallest,
                 held=lying,
                 show=lambda packed: self.progress.show(shown_layout(layout_of(packed, sheet))),
-                enough=self.progress.enough,
+                stop_early=self.progress.stop_early,
                 progress=self.progress,
             )
         return layout_of(packed, sheet)
@@ -349,9 +351,9 @@ class _Laying:
         known = self.numbers >= 0
         if before is not None:
             old = before.placements[self.numbers[known]]
-            there = np.abs(placements[known] - old) <= 1e-9 * np.maximum(np.abs(old).max(axis=1, initial=1)[:, None], 1)
+            mask = np.abs(placements[known] - old) <= 1e-9 * np.maximum(np.abs(old).max(axis=1, initial=1)[:, None], 1)
             # what stayed keeps its numbers to the last bit
-            stayed = np.flatnonzero(known)[there.all(axis=1)]
+            stayed = np.flatnonzero(known)[mask.all(axis=1)]
             placements[stayed] = before.placements[self.numbers[stayed]]
             moved[stayed] = False
             pinned[known] = before.pinned[self.numbers[known]]
@@ -422,8 +424,8 @@ def paged(layout: Layout, which: NDArray[np.bool_] | None = None) -> Layout:
     low = np.full(len(layout.placements), np.inf)
     for index in range(len(layout.surfaces)):
         np.minimum.at(low, layout.islands_of(index), layout.sheet_corners(index)[..., 0].min(axis=1))
-    found = np.clip(np.nan_to_num(low + 1e-6, posinf=0.0) // layout.width, 0, layout.tiles - 1).astype(np.int32)
-    return replace(layout, pages=found if which is None else np.where(which, found, layout.pages))
+    result = np.clip(np.nan_to_num(low + 1e-6, posinf=0.0) // layout.width, 0, layout.tiles - 1).astype(np.int32)
+    return replace(layout, pages=result if which is None else np.where(which, result, layout.pages))
 
 
 def triangle_pages(layout: Layout) -> NDArray[np.int64]:
@@ -456,10 +458,10 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
         return replace(layout, gap=0, border_gap=0, overlap=0.0)
     corners, labels = sheet_triangles(layout), island_labels(layout)
     pages = triangle_pages(layout)
-    found = verify(corners, labels, layout.width, layout.height, pages=pages)
-    border = found.border_gap
+    result = verify(corners, labels, layout.width, layout.height, pages=pages)
+    border = result.border_gap
     lanes = np.concatenate([layout.lanes[layout.islands_of(index)] for index in range(len(layout.surfaces))])
-    if lanes.any() and found.overlap <= 0 and not found.outside:
+    if lanes.any() and result.overlap <= 0 and not result.outside:
         # a lane goes on beyond the sheet's sides: it keeps its distance above and below
         rest = verify(corners[~lanes], labels[~lanes], layout.width, layout.height, pages=pages[~lanes]).border_gap
         touched = corners[lanes][..., 1]
@@ -471,4 +473,4 @@ def measured(layout: Layout, *, progress: Progress = SILENT) -> Layout:
         own = -1 if whole else min(int(np.floor(touched.min())), layout.height - int(np.ceil(touched.max())))
         found_gaps = [gap for gap in (own, rest) if gap >= 0]
         border = min(found_gaps, default=layout.margin)
-    return replace(layout, gap=found.gap, border_gap=border, overlap=found.overlap, fill=fill_of(layout))
+    return replace(layout, gap=result.gap, border_gap=border, overlap=result.overlap, fill=fill_of(layout))

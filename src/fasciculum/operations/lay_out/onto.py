@@ -17,7 +17,7 @@ from fasciculum.model.given import Given, Trim, TrimRepeats
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import OPAQUE, Material, Object, Scene
 from fasciculum.model.unwrapping import Shaping, UnwrapSettings
-from fasciculum.operations.lay_out.pieces import earlier_islands, islands_of, pieces_of, apply_affine
+from fasciculum.operations.lay_out.pieces import apply_affine, earlier_islands, islands_of, pieces_of
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
@@ -58,9 +58,9 @@ def lay_onto(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Pro
     rows, fields = np.zeros((len(earlier), 6)), np.full(len(earlier), -1, np.int32)
     pinned = np.zeros(len(earlier), np.bool_)
     if before is not None and before.on_given and len(before.fields) == len(before.placements):
-        there = earlier >= 0
+        mask = earlier >= 0
         stays = (before.rules == given_rules(given)) and not fresh
-        kept[there] = (before.pinned[earlier[there]] | stays) & (before.fields[earlier[there]] < len(given.trims))
+        kept[mask] = (before.pinned[earlier[mask]] | stays) & (before.fields[earlier[mask]] < len(given.trims))
         rows[kept], fields[kept] = before.placements[earlier[kept]], before.fields[earlier[kept]]
         pinned[kept] = before.pinned[earlier[kept]]
     number = 0
@@ -115,9 +115,9 @@ def _surfaces(scene: Scene, bundle: Bundle, progress: Progress) -> tuple[Surface
         bundle.sheet, twins=False, wanted=NO_LIMIT, pieces=PieceRule.ISLANDS, unwrap=FOR_TRIMS, uv=bundle.sheet.uv
     )
     plain = replace(bundle, sheet=sheet, layout=None, given=None, ways=(), twin_rules=())
-    found = pieces_of(scene, plain, progress.part(0.0, 0.5)).surfaces
+    result = pieces_of(scene, plain, progress.part(0.0, 0.5)).surfaces
     shapings = dict(bundle.shapings)
-    for surface in found:
+    for surface in result:
         key = surface.objects[0]
         world = corners_of(scene, scene.object(key)).world
         keeps = bundle.policy(key) is UvPolicy.KEEP or bundle.shaping(key).hand or bundle.shaping(key).projections
@@ -128,7 +128,7 @@ def _surfaces(scene: Scene, bundle: Bundle, progress: Progress) -> tuple[Surface
         anew = Shaping(ObjectPolicy.UNWRAP, seams=seams, joined=told.joined, count=len(world))
         shapings |= dict.fromkeys(surface.objects, anew)
     if shapings == dict(bundle.shapings):
-        return found
+        return result
     again = replace(plain, shapings=tuple(sorted(shapings.items(), key=lambda entry: entry[0])))
     return pieces_of(scene, again, progress.part(0.5, 0.9)).surfaces
 
@@ -159,15 +159,15 @@ def island_figures(
     """Return for each island its stretch, s1 over s2 weighted by area, and its density, flat units a metre."""
     areas, lying = surface_areas(world), np.abs(signed_uv_areas(flat))
     stretch = angle_stretch(world, flat)
-    found = []
+    results = []
     for number in range(int(island.max(initial=-1)) + 1):
         own = (island == number) & (areas > 0) & (lying > 0) & np.isfinite(stretch)
         area = float(areas[own].sum())
         if area <= 0:
-            found.append((1.0, 0.0))
+            results.append((1.0, 0.0))
             continue
-        found.append((float((stretch[own] * areas[own]).sum()) / area, float(np.sqrt(lying[own].sum() / area))))
-    return found
+        results.append((float((stretch[own] * areas[own]).sum()) / area, float(np.sqrt(lying[own].sum() / area))))
+    return results
 
 
 def _bent_edges(world: NDArray[np.float64]) -> list[int]:
@@ -191,12 +191,12 @@ def _names(scene: Scene, surface: Surface) -> Iterator[tuple[str, str, int]]:
 
 def _names_on(names: Sequence[tuple[str, str, int]], own: NDArray[np.bool_]) -> list[str]:
     """Return what may call for a trim: the object's name, then the materials of an island's triangles."""
-    found, first = [names[0][0]], 0
+    result, first = [names[0][0]], 0
     for _, material, count in names:
         if own[first : first + count].any():
-            found.append(material)
+            result.append(material)
         first += count
-    return found
+    return result
 
 
 # -- what lies where --------------------------------------------------------------------------------------------------
@@ -227,7 +227,7 @@ def onto_rows(scene: Scene, bundle: Bundle) -> list[OntoRow]:
     if (trimmed := _trimmed(bundle)) is None:
         return []
     given, layout = trimmed
-    found = []
+    results = []
     for index, surface in enumerate(layout.surfaces):
         lying = layout.sheet_corners(index)
         for key in surface.objects:
@@ -236,8 +236,8 @@ def onto_rows(scene: Scene, bundle: Bundle) -> list[OntoRow]:
                 place = layout.starts[index] + number
                 field = int(layout.fields[place])
                 name = given.trims[field].name if 0 <= field < len(given.trims) else ""
-                found.append(OntoRow(key, number, name, turn_of(layout.placements[place]), stretch, density))
-    return found
+                results.append(OntoRow(key, number, name, turn_of(layout.placements[place]), stretch, density))
+    return results
 
 
 @dataclass(frozen=True)
@@ -255,7 +255,7 @@ def split_rows(scene: Scene, bundle: Bundle) -> list[SplitRow]:
     if (trimmed := _trimmed(bundle)) is None or not trimmed[0].split:
         return []
     layout = trimmed[1]
-    lying, found = layout.surface_numbers, []
+    lying, result = layout.surface_numbers, []
     for before in _surfaces(scene, bundle, SILENT):
         key = before.objects[0]
         if key not in lying or len(layout.surfaces[lying[key]].island) != len(before.island):
@@ -268,8 +268,8 @@ def split_rows(scene: Scene, bundle: Bundle) -> list[SplitRow]:
                 len(np.unique(np.stack([np.repeat(one.island, 3), vertices.ravel()], axis=1), axis=0))
                 for one in (before, after)
             )
-            found += [SplitRow(one, *counts, more - fewer) for one in before.objects]
-    return found
+            result += [SplitRow(one, *counts, more - fewer) for one in before.objects]
+    return result
 
 
 def turn_of(row: NDArray[np.float64]) -> int:
@@ -289,10 +289,10 @@ def sameness(scene: Scene, bundle: Bundle) -> dict[str, float]:
     for index, surface in enumerate(layout.surfaces):
         fields = layout.fields[layout.islands_of(index)]
         for key in surface.objects:
-            there = surface_areas(corners_of(scene, scene.object(key)).world)
+            present = surface_areas(corners_of(scene, scene.object(key)).world)
             # a layout on other trims than there are now is stale, and still shown
             known = (fields >= 0) & (fields < len(areas))
-            np.add.at(areas, fields[known], there[known])
+            np.add.at(areas, fields[known], present[known])
     whole = max(float(areas.sum()), 1e-300)
     return {trim.name: float(area) / whole for trim, area in zip(given.trims, areas, strict=True)}
 
@@ -328,7 +328,7 @@ def _into_cells(scene: Scene, bundle: Bundle, given: Given) -> Layout:
 
 def face_colors(scene: Scene, item: Object) -> NDArray[np.float64]:
     """Return the colour of each of an object's faces, (T, 4), linear with opacity: its material's, tinted."""
-    found = []
+    results = []
     for primitive in scene.primitives_of(item):
         material = scene.material_of(primitive)
         color = np.array(material.base_color_factor, float) * _texture_color(scene, material)
@@ -337,8 +337,8 @@ def face_colors(scene: Scene, item: Object) -> NDArray[np.float64]:
             colors *= primitive.colors[primitive.triangles].astype(np.float64).mean(axis=1)
         if material.alpha_mode == OPAQUE:
             colors[:, 3] = 1.0
-        found.append(colors)
-    return np.concatenate(found) if found else np.zeros((0, 4))
+        results.append(colors)
+    return np.concatenate(results) if results else np.zeros((0, 4))
 
 
 def _texture_color(scene: Scene, material: Material) -> NDArray[np.float64]:
@@ -347,10 +347,10 @@ def _texture_color(scene: Scene, material: Material) -> NDArray[np.float64]:
     if slot is None or scene.images[slot.image].missing:
         return np.ones(4)
     mean = np.array(scene.images[slot.image].mean[:4])
-    found = np.ones(4)
-    found[: len(mean)] = mean
-    found[:3] = srgb_to_linear(found[:3])
-    return found
+    result = np.ones(4)
+    result[: len(mean)] = mean
+    result[:3] = srgb_to_linear(result[:3])
+    return result
 
 
 # -- by hand ----------------------------------------------------------------------------------------------------------
@@ -402,12 +402,12 @@ def _refitted(
     trim = given.trims[field]
     a, b, _, c, d, _ = row.tolist()
     fit = fit_on(size_of(corners), trim, field, given.px_per_metre, turn_of(row) // 90)
-    found = row_of(corners, replace(fit, mirrored=a * d - b * c < 0), trim)
-    lying = corners.reshape(-1, 2) @ found.reshape(2, 3)[:, :2].T
+    result = row_of(corners, replace(fit, mirrored=a * d - b * c < 0), trim)
+    lying = corners.reshape(-1, 2) @ result.reshape(2, 3)[:, :2].T
     size = lying.max(axis=0) - lying.min(axis=0)
     start = middle - size / 2 - lying.min(axis=0)
-    found[[2, 5]] = start
-    return _pushed(found, start + lying.min(axis=0), start + lying.max(axis=0), trim)
+    result[[2, 5]] = start
+    return _pushed(result, start + lying.min(axis=0), start + lying.max(axis=0), trim)
 
 
 def _pushed(
@@ -415,12 +415,12 @@ def _pushed(
 ) -> NDArray[np.float64]:
     """Return a place moved so far that an island, px, lies in a trim's room."""
     x0, y0, x1, y1 = trim.room
-    found = row.copy()
+    result = row.copy()
     if trim.repeats is not TrimRepeats.U:
-        found[2] += max(x0 - low[0], 0.0) + min(x1 - high[0], 0.0)
+        result[2] += max(x0 - low[0], 0.0) + min(x1 - high[0], 0.0)
     if trim.repeats is not TrimRepeats.V:
-        found[5] += max(y0 - low[1], 0.0) + min(y1 - high[1], 0.0)
-    return found
+        result[5] += max(y0 - low[1], 0.0) + min(y1 - high[1], 0.0)
+    return result
 
 
 def shifted_along(layout: Layout, given: Given, places: Sequence[int]) -> Layout:

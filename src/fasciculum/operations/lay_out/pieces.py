@@ -140,8 +140,8 @@ class Pieces:
         """The place of each island."""
         number = np.zeros(len(self.islands), np.int32)
         number[self.leaders] = np.arange(len(self.leaders), dtype=np.int32)
-        found: NDArray[np.int32] = number[self.twins.leader]
-        return found
+        result: NDArray[np.int32] = number[self.twins.leader]
+        return result
 
     def sized(self, which: NDArray[np.int64]) -> list[NDArray[np.float64]]:
         """Return leading islands in metres times share."""
@@ -153,12 +153,12 @@ class Pieces:
         rows[self.leaders] = placed
         own = rows[self.twins.leader].reshape(-1, 2, 3)
         inner = self.twins.maps.reshape(-1, 2, 3)
-        found = np.empty_like(own)
-        found[:, :, :2] = own[:, :, :2] @ inner[:, :, :2]
-        found[:, :, 2] = (own[:, :, :2] @ inner[:, :, 2:])[:, :, 0] + own[:, :, 2]
+        result = np.empty_like(own)
+        result[:, :, :2] = own[:, :, :2] @ inner[:, :, :2]
+        result[:, :, 2] = (own[:, :, :2] @ inner[:, :, 2:])[:, :, 0] + own[:, :, 2]
         alone = self.twins.leader == np.arange(len(self.islands))
-        found[alone] = own[alone]
-        return found.reshape(-1, 6)
+        result[alone] = own[alone]
+        return result.reshape(-1, 6)
 
 
 #: what was laid flat last, by a digest of all that it was made from: looking ahead and packing need the same
@@ -266,7 +266,7 @@ def islands_of(surface: Surface) -> list[NDArray[np.float64]]:
 
 
 def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> list[Candidate]:
-    found = []
+    results = []
     for index, surface in enumerate(surfaces):
         item = scene.object(surface.objects[0])
         rule = bundle.twin_rule(item.key)
@@ -283,7 +283,7 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
         for corners, read, kinds in zip(
             _split(surface, surface.corners), _split(surface, content), _split(surface, material), strict=True
         ):
-            found.append(
+            results.append(
                 Candidate(
                     np.asarray(corners, np.float64),
                     np.asarray(read, np.float64),
@@ -293,22 +293,22 @@ def _candidates(scene: Scene, bundle: Bundle, surfaces: tuple[Surface, ...]) -> 
                     hand,
                 )
             )
-    return found
+    return results
 
 
 def earlier_islands(surfaces: tuple[Surface, ...], layout: Layout | None) -> NDArray[np.int64]:
     """Return for each island its number in an earlier layout, -1 where its surface was not there or was another."""
     home_of = {} if layout is None else layout.surface_numbers
     starts = [] if layout is None else layout.starts
-    found = [np.zeros(0, np.int64)]
+    results = [np.zeros(0, np.int64)]
     for surface in surfaces:
         home = np.full(_count(surface), -1, np.int64)
         for index in (home_of[key] for key in surface.objects if key in home_of):
             if layout is not None and _same_flat(surface, layout.surfaces[index]):
                 home = np.arange(len(home)) + starts[index]
                 break
-        found.append(home)
-    return np.concatenate(found)
+        results.append(home)
+    return np.concatenate(results)
 
 
 def _same_flat(one: Surface, two: Surface) -> bool:
@@ -322,8 +322,8 @@ def _same_flat(one: Surface, two: Surface) -> bool:
 def apply_affine(corners: NDArray[np.float64], row: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return corners, (..., 2), through a 2 x 3 map given as six numbers."""
     matrix = row.reshape(2, 3)
-    found: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]
-    return found
+    result: NDArray[np.float64] = corners @ matrix[:, :2].T + matrix[:, 2]
+    return result
 
 
 def flat_area(island: NDArray[np.float64]) -> float:

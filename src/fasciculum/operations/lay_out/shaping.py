@@ -26,12 +26,12 @@ def own_frame(scene: Scene, item: Object) -> NDArray[np.float64]:
     corners = corners_of(scene, item)
     own, world = corners.local.reshape(-1, 3), corners.world.reshape(-1, 3)
     linear = scene.nodes[item.node].world[:3, :3]
-    found = np.eye(4)
+    result = np.eye(4)
     if not np.array_equal(own, world):
         size = np.sqrt(float(np.trace(linear.T @ linear)) / 3)
-        found[:3, :3] = linear / size
-        found[:3, 3] = scene.nodes[item.node].world[:3, 3]
-    return found
+        result[:3, :3] = linear / size
+        result[:3, 3] = scene.nodes[item.node].world[:3, 3]
+    return result
 
 
 def into_own(scene: Scene, key: str, projection: Projection) -> Projection:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -17,8 +17,8 @@ from fasciculum.operations.lay_out.forecast import BOXY, RAGGED
 from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE, GroupFigures, MaterialFigures
 from fasciculum.units import texture_bytes
 from fasciculum.ways.even import Even, even_of
-from fasciculum.ways.patches import swatch_edge
 from fasciculum.ways.reading import held_meshes
+from fasciculum.ways.regions import swatch_edge
 
 #: the least part of a sheet's edge that a map has, when it holds nothing finer
 LEAST_PART = 0.25
@@ -139,41 +139,41 @@ class GroupCosts:
         if self.terms.repeats == "apart" and one.repeats:
             return False
         most = self.terms.most_repeats
-        return not (most is not None and one.span > most and self.way_of(one) is MaterialTreatment.BAKE)
+        return not (most is not None and one.span > most and self.way_of(one) is Treatment.BAKE)
 
-    def way_of(self, one: MaterialFigures) -> MaterialTreatment:
+    def way_of(self, one: MaterialFigures) -> Treatment:
         """Return how a material would lie on the sheet: on a swatch, cut at its repeats if that is less, or baked."""
         if one.flat and self.terms.swatches:
-            return MaterialTreatment.SWATCH
+            return Treatment.SWATCH
         rule = self.terms.repeats
         if rule == "lane" and one.lane is not None:
-            return MaterialTreatment.LANE
+            return Treatment.LANE
         may_cut = rule in ("auto", "cut", "lane") and one.cut is not None
         if may_cut and one.cut is not None and (rule == "cut" or one.cut[0] * one.cut[1] < one.texels):
-            return MaterialTreatment.CUT
-        return MaterialTreatment.BAKE
+            return Treatment.CUT
+        return Treatment.BAKE
 
     # -- what lies on the sheet -------------------------------------------------------------------------------
 
-    def measure(self, ways: Sequence[MaterialTreatment]) -> NDArray[np.float64]:
+    def measure(self, ways: Sequence[Treatment]) -> NDArray[np.float64]:
         """Return texels, boxes, half the girth and islands of each material on the sheet at full sharpness, (4, M)."""
-        found = np.zeros((4, len(ways)))
+        result = np.zeros((4, len(ways)))
         for number, (way, one) in enumerate(zip(ways, self.figures.materials, strict=True)):
-            if way in (MaterialTreatment.SWATCH, MaterialTreatment.LANE, MaterialTreatment.APART):
+            if way in (Treatment.SWATCH, Treatment.LANE, Treatment.APART):
                 continue
-            if way is MaterialTreatment.CUT and one.cut is not None:
+            if way is Treatment.CUT and one.cut is not None:
                 wide, high = one.cut
-                found[:, number] = wide * high, wide * high, wide + high, 1
+                result[:, number] = wide * high, wide * high, wide + high, 1
             elif one.texels > 0:
-                found[:, number] = one.texels, one.boxes, one.girth, one.islands
+                result[:, number] = one.texels, one.boxes, one.girth, one.islands
             else:
                 edge = self.density * (1.0 if one.detailed else HIGH_SHARE if one.paired else PLAIN_SHARE)
                 texels = one.area * edge**2
-                found[:, number] = texels, texels / 0.6, 2 * math.sqrt(texels / 0.6 * one.islands), one.islands
-        return found
+                result[:, number] = texels, texels / 0.6, 2 * math.sqrt(texels / 0.6 * one.islands), one.islands
+        return result
 
     def sharpness(
-        self, laid: NDArray[np.bool_], ways: Sequence[MaterialTreatment], sizes: Sequence[tuple[int, int]] | None = None
+        self, laid: NDArray[np.bool_], ways: Sequence[Treatment], sizes: Sequence[tuple[int, int]] | None = None
     ) -> NDArray[np.float64]:
         """Return the yield at each size, at most 1, shape (N, K); 0 where a sheet is too small.
 
@@ -191,11 +191,13 @@ class GroupCosts:
         sums: NDArray[np.float64] = self.measure(ways) @ laid.T.astype(np.float64)
         texels, boxes, girth, islands = sums
         usual = SURE * (RAGGED + (BOXY - RAGGED) * np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0))
-        found = np.zeros((len(laid), len(sizes)))
+        result = np.zeros((len(laid), len(sizes)))
         values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
         edge = swatch_edge(padding)
         swatches = (laid & self.flat[None, :]).any(axis=1)
-        lanes = [(m, one.lane) for m, one in enumerate(self.figures.materials) if ways[m] is MaterialTreatment.LANE and one.lane]
+        lanes = [
+            (m, one.lane) for m, one in enumerate(self.figures.materials) if ways[m] is Treatment.LANE and one.lane
+        ]
         for k, (wide, high) in enumerate(sizes):
             strips = np.zeros(len(laid))
             for m, (along, across) in lanes:
@@ -214,15 +216,15 @@ class GroupCosts:
             solved = np.where(texels > 0, solved, 1.0)
             taken = strips + cells + np.where(strips > 0, 2 * border, 0)
             fits = (taken <= high) & (~swatches | np.bool_(wide >= edge))
-            found[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
-        return found
+            result[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
+        return result
 
     def map_parts(self, laid: NDArray[np.bool_]) -> NDArray[np.float64]:
         """Return the part of the sheet's edge that each map has, shape (N, 4); 0 where it is not written.
 
         Base colour, normal, surface (occlusion, roughness, metallic) and emission.
         """
-        found = np.zeros((len(laid), 4))
+        result = np.zeros((len(laid), 4))
         for column, (labels, varied, ratio) in enumerate(self._held):
             low = np.where(laid, labels, np.inf).min(axis=1, initial=np.inf)
             high = np.where(laid, labels, -np.inf).max(axis=1, initial=-np.inf)
@@ -235,12 +237,12 @@ class GroupCosts:
                 shown = np.where(laid & (ratio > 0), self.area, 0.0).sum(axis=1)
                 part = np.where(shown < LITTLE * self.area.sum(), part / 2, part)
                 part = np.clip(2.0 ** np.ceil(np.log2(np.maximum(part, 1e-3)) - 1e-6), LEAST_PART, 1.0)
-            found[:, column] = np.where(needed & laid.any(axis=1), part, 0.0)
-        return found
+            result[:, column] = np.where(needed & laid.any(axis=1), part, 0.0)
+        return result
 
     # -- choices ----------------------------------------------------------------------------------------------
 
-    def options(self, laid: NDArray[np.bool_], ways: Sequence[MaterialTreatment] | None = None) -> Options:
+    def options(self, laid: NDArray[np.bool_], ways: Sequence[Treatment] | None = None) -> Options:
         """Return what choices of materials cost at each size that is worth while.
 
         Parameters
@@ -253,14 +255,14 @@ class GroupCosts:
         ways = self.ways if ways is None else ways
         some: NDArray[np.bool_] = np.asarray(laid.any(axis=1), np.bool_)
         yields = self.sharpness(laid, ways)
-        enough = yields >= LEAST_YIELD
-        if not enough.any():
+        sharp_enough = yields >= LEAST_YIELD
+        if not sharp_enough.any():
             # the largest sheet that is allowed cannot: what it can is a plan then
-            enough = (yields > 0) & (yields >= yields.max(axis=1, keepdims=True))
+            sharp_enough = (yields > 0) & (yields >= yields.max(axis=1, keepdims=True))
         # once all is as sharp as its source, a larger sheet gives nothing
         first = np.where((yields >= 1).any(axis=1), (yields >= 1).argmax(axis=1), len(self.sizes))
-        enough &= np.arange(len(self.sizes))[None, :] <= first[:, None]
-        row, size = np.nonzero(np.asarray(enough & some[:, None]))
+        sharp_enough &= np.arange(len(self.sizes))[None, :] <= first[:, None]
+        row, size = np.nonzero(np.asarray(sharp_enough & some[:, None]))
         none = np.flatnonzero(~some)
         parts = self.map_parts(laid)
         bytes_of = np.zeros((len(laid), len(self.sizes)))

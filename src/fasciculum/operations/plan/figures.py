@@ -145,7 +145,7 @@ class _Measuring:
     def areas(self, key: str) -> NDArray[np.float64]:
         """Return the surface of each of an object's primitives, square metres."""
         item = self.scene.object(key)
-        alike = self.scene.alike(item)
+        alike = self.scene.instance_key(item)
         if alike not in self._areas:
             corners = corners_of(self.scene, item)
             count = len(item.primitives)
@@ -252,14 +252,14 @@ def _crossings(read: Read) -> int:
 
 def _box(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int]:
     """Return the part of a texture that is used once surfaces are cut at its repeats, texels."""
-    found = []
+    results = []
     for axis in (0, 1):
         whole = any(float((read.high - read.low)[:, axis].max()) >= 1 for read in reads)
         low = min(float((read.low - read.shifts)[:, axis].min()) for read in reads)
         high = max(float((read.high - read.shifts)[:, axis].max()) for read in reads)
         part = 1.0 if whole or high > 1 + SLACK else high - low
-        found.append(max(1, round(part * size[axis])))
-    return found[0], found[1]
+        results.append(max(1, round(part * size[axis])))
+    return results[0], results[1]
 
 
 def _lane(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int] | None:
@@ -273,7 +273,7 @@ def _lane(reads: Sequence[Read], size: NDArray[np.float64]) -> tuple[int, int] |
 
 def _ratios(scene: Scene, material: Material, size: NDArray[np.float64]) -> dict[str, float]:
     edge = float(np.sqrt(size.prod()))
-    found = {}
+    results = {}
     for name, roles in BESIDE.items():
         edges = [
             float(np.sqrt(image.width * image.height))
@@ -282,8 +282,8 @@ def _ratios(scene: Scene, material: Material, size: NDArray[np.float64]) -> dict
             for image in [scene.images[getattr(material, role).image]]
         ]
         if edges:
-            found[name] = max(edges) / edge
-    return found
+            results[name] = max(edges) / edge
+    return results
 
 
 def group_figures(
@@ -304,7 +304,7 @@ def group_figures(
     measuring = _Measuring(scene, vertex_colors)
     joins = settings.combine == Combine.BUNDLE
     moving = moving_objects(scene) if joins else None
-    found = []
+    results = []
     for name, mode, objects in groups:
         held = held_meshes(scene, objects)
         uses: dict[tuple[int, bool], list[tuple]] = {}
@@ -337,7 +337,7 @@ def group_figures(
             read_by.append(read)
         keys = tuple(images)
         apart = apart_materials(scene, indices)
-        found.append(
+        results.append(
             GroupFigures(
                 name,
                 mode,
@@ -353,7 +353,7 @@ def group_figures(
                 np.array([images[key] for key in keys]),
             )
         )
-    return _with_partners(found)
+    return _with_partners(results)
 
 
 def _with_partners(groups: list[GroupFigures]) -> list[GroupFigures]:

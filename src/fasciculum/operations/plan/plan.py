@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import AlphaMode, MaterialTreatment
+from fasciculum.model.choices import AlphaMode, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -63,7 +63,7 @@ class PlannedBundle:
     mode: AlphaMode
     objects: tuple[str, ...]
     size: tuple[int, int] | None
-    ways: tuple[tuple[int, MaterialTreatment], ...]
+    ways: tuple[tuple[int, Treatment], ...]
     sharpness: float
     parts: tuple[tuple[str, float], ...]
     bytes: int
@@ -232,8 +232,8 @@ class Planner:
         def part(of: float) -> NDArray[np.float64]:
             """Return the yield below which a part of the surface lies; what is kept apart has 1."""
             reached = heaped >= of * whole * (1 - 1e-9)
-            found = np.where(reached.any(axis=1), np.take_along_axis(yields, reached.argmax(1)[:, None], 1)[:, 0], 1.0)
-            return np.minimum(found, 1.0)
+            result = np.where(reached.any(axis=1), np.take_along_axis(yields, reached.argmax(1)[:, None], 1)[:, 0], 1.0)
+            return np.minimum(result, 1.0)
 
         return calls, size, part(0.1), part(0.5)
 
@@ -253,7 +253,7 @@ class Planner:
         for cost, options, chosen in zip(costs, choices, row.tolist(), strict=True):
             laid, figures = options.laid[chosen], cost.figures
             ways = tuple(
-                (one.index, way if on else MaterialTreatment.APART)
+                (one.index, way if on else Treatment.APART)
                 for one, way, on in zip(figures.materials, cost.ways, laid, strict=True)
             )
             added += _added(cost, ways)
@@ -300,14 +300,14 @@ def _within(plan: Plan, memory: float, terms: Terms) -> bool:
 
 def misses_of(plan: Plan, now: Cost, terms: Terms) -> list[str]:
     """Return in words which of the limits that were given a plan does not keep."""
-    found = []
+    results = []
     if terms.calls and plan.draw_calls > terms.calls:
-        found.append(f"{plan.draw_calls} draw calls instead of {terms.calls}")
+        results.append(f"{plan.draw_calls} draw calls instead of {terms.calls}")
     if terms.memory and plan.texture_bytes > terms.memory:
-        found.append(f"{plan.texture_bytes / MIB:.3g} MiB instead of {terms.memory / MIB:.3g}")
+        results.append(f"{plan.texture_bytes / MIB:.3g} MiB instead of {terms.memory / MIB:.3g}")
     if plan.point[2] < terms.sharpness - 1e-9:
-        found.append(f"sharpness {plan.point[2]:.0%} instead of {terms.sharpness:.0%}")
-    return found
+        results.append(f"sharpness {plan.point[2]:.0%} instead of {terms.sharpness:.0%}")
+    return results
 
 
 def within_limits(plans: Sequence[Plan], terms: Terms) -> list[Plan]:
@@ -356,10 +356,10 @@ def named_among(plans: Sequence[Plan], now: Cost, terms: Terms, vertices: int = 
     }
 
 
-def _added(cost: GroupCosts, ways: Sequence[tuple[int, MaterialTreatment]]) -> int:
+def _added(cost: GroupCosts, ways: Sequence[tuple[int, Treatment]]) -> int:
     """Return about how many vertices cutting at repeats adds."""
     materials = cost.figures.materials
-    return sum(one.added for one, (_, way) in zip(materials, ways, strict=True) if way is MaterialTreatment.CUT)
+    return sum(one.added for one, (_, way) in zip(materials, ways, strict=True) if way is Treatment.CUT)
 
 
 def _gentle(costs: Sequence[GroupCosts], plan: Plan) -> Plan:
@@ -373,23 +373,23 @@ def _gentle(costs: Sequence[GroupCosts], plan: Plan) -> Plan:
 
 
 def _gentler(
-    cost: GroupCosts, size: tuple[int, int], sharpness: float, ways: tuple[tuple[int, MaterialTreatment], ...]
-) -> tuple[tuple[int, MaterialTreatment], ...]:
+    cost: GroupCosts, size: tuple[int, int], sharpness: float, ways: tuple[tuple[int, Treatment], ...]
+) -> tuple[tuple[int, Treatment], ...]:
     """Return ways that add fewer vertices on a sheet of that size, at that sharpness; those that add most first."""
-    found = [way for _, way in ways]
+    results = [way for _, way in ways]
     rule, most = cost.terms.repeats, cost.terms.most_repeats
-    laid = np.array([[way is not MaterialTreatment.APART for way in found]])
+    laid = np.array([[way is not Treatment.APART for way in results]])
     materials = cost.figures.materials
-    cuts = sorted((at for at, way in enumerate(found) if way is MaterialTreatment.CUT), key=lambda at: -materials[at].added)
+    cuts = sorted((at for at, way in enumerate(results) if way is Treatment.CUT), key=lambda at: -materials[at].added)
     for number in cuts[:MOST_SOFTENED]:
-        for way in (MaterialTreatment.BAKE, MaterialTreatment.LANE):
+        for way in (Treatment.BAKE, Treatment.LANE):
             one = materials[number]
-            if (way is MaterialTreatment.LANE and one.lane is None) or rule not in ("auto", str(way)):
+            if (way is Treatment.LANE and one.lane is None) or rule not in ("auto", str(way)):
                 continue
-            if way is MaterialTreatment.BAKE and most is not None and one.span > most:
+            if way is Treatment.BAKE and most is not None and one.span > most:
                 continue
-            tried = [way if at == number else other for at, other in enumerate(found)]
+            tried = [way if at == number else other for at, other in enumerate(results)]
             if cost.sharpness(laid, tried, [size])[0, 0] >= sharpness - 1e-9:
-                found[number] = way
+                results[number] = way
                 break
-    return tuple((index, way) for (index, _), way in zip(ways, found, strict=True))
+    return tuple((index, way) for (index, _), way in zip(ways, results, strict=True))

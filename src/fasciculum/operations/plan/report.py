@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.scene import Scene
 from fasciculum.operations.plan.plan import Plan, PlannedBundle, Plans
 from fasciculum.units import MIB, texture_bytes
@@ -18,20 +18,20 @@ def _number(value: float) -> float | None:
 
 
 def _bundle_entry(scene: Scene, plan: PlannedBundle) -> dict[str, Any]:
-    laid = [index for index, way in plan.ways if way not in (MaterialTreatment.APART, MaterialTreatment.SWATCH)]
+    laid = [index for index, way in plan.ways if way not in (Treatment.APART, Treatment.SWATCH)]
     materials = []
     for index, way in plan.ways:
         slots = scene.materials[index].slots().values() if index >= 0 else ()
         images = {scene.images[slot.image].pixels: scene.images[slot.image] for slot in slots}
         apart = sum(texture_bytes(image.width, image.height) for image in images.values())
         share = plan.bytes // max(len(laid), 1) if index in laid else 0
-        kept = 1.0 if way is MaterialTreatment.APART else _number(plan.sharpness)
+        kept = 1.0 if way is Treatment.APART else _number(plan.sharpness)
         materials.append(
             {
                 "material": scene.material_name(index),
                 "way": str(way),
-                "texture_bytes": apart if way is MaterialTreatment.APART else share,
-                "yield": None if way is MaterialTreatment.SWATCH or not slots else kept,
+                "texture_bytes": apart if way is Treatment.APART else share,
+                "yield": None if way is Treatment.SWATCH or not slots else kept,
             }
         )
     return {

@@ -19,7 +19,7 @@ from fasciculum.operations.plan.figures import held_density
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: part of the surface that may lose more than is wanted
 MAY_LOSE = 0.1
@@ -96,12 +96,12 @@ def smallest_size(scene: Scene, bundle: Bundle, terms: Terms, *, progress: Progr
                 return 0.0
             tried = replace(tried, sheet=replace(tried.sheet, seconds=seconds))
             layout = lay_out(scene, tried, progress=progress.part(0.0, 0.0))
-            found = low_yield(*surface_yields(scene, tried, layout)) if layout.scale > 0 else 0.0
-            if math.isnan(found):
+            result = low_yield(*surface_yields(scene, tried, layout)) if layout.scale > 0 else 0.0
+            if math.isnan(result):
                 # nothing reads textures: what high-poly partners hold is what there is to keep
                 held = held_density(scene, tried.objects)
-                found = min(layout.scale / held, 1.0) if held > 0 else 1.0
-            known[number] = found
+                result = min(layout.scale / held, 1.0) if held > 0 else 1.0
+            known[number] = result
         return known[number]
 
     # the yield grows as the root of the texels, so that one trial tells about where the end of the search lies

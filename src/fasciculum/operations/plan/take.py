@@ -8,7 +8,7 @@ from dataclasses import replace
 from fasciculum.errors import UsageError
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import DensityRule, Repeats, MaterialTreatment
+from fasciculum.model.choices import DensityRule, Repeats, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
@@ -19,8 +19,8 @@ from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans,
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.density import figures_of
 from fasciculum.ways.flats import flat_values
-from fasciculum.ways.on_sheet import resolve_bundle
 from fasciculum.ways.reading import SLACK, read_of, users
+from fasciculum.ways.resolving import resolve_bundle
 
 
 def planned_bundles(scene: Scene, plan: Plan, sheet: SheetSettings, bake: BakeSettings) -> tuple[Bundle, ...]:
@@ -37,7 +37,7 @@ def _bundle(scene: Scene, planned: PlannedBundle, sheet: SheetSettings, bake: Ba
     )
     if planned.size is not None:
         sheet = replace(sheet, width=planned.size[0], height=planned.size[1])
-    ways = tuple((scene.material_name(index), way) for index, way in planned.ways if way is not MaterialTreatment.BAKE)
+    ways = tuple((scene.material_name(index), way) for index, way in planned.ways if way is not Treatment.BAKE)
     bundle = Bundle(
         planned.name, planned.objects, planned.mode, sheet, replace(bake, wishes=(*bake.wishes, *wishes)), ways=ways
     )
@@ -105,7 +105,7 @@ def take_plan(
 
 def ruled_ways(
     scene: Scene, bundle: Bundle, repeats: Repeats, *, swatches: bool, most_repeats: float | None = None
-) -> tuple[tuple[str, MaterialTreatment], ...]:
+) -> tuple[tuple[str, Treatment], ...]:
     """Return the ways that rules lead to, without weighing what they cost.
 
     Parameters
@@ -115,21 +115,21 @@ def ruled_ways(
     swatches : bool
         Whether flat materials go onto swatches.
     """
-    found = []
+    results = []
     for index, uses in sorted(users(scene, bundle.objects).items()):
         if index < 0:
             continue
         name = scene.material_name(index)
         if swatches and flat_values(scene, scene.materials[index]) is not None:
-            found.append((name, MaterialTreatment.SWATCH))
+            results.append((name, Treatment.SWATCH))
             continue
         reads = [read_of(scene, primitive) for _, _, primitive in uses]
         span = max((max(read.span) for read in reads if read is not None), default=0.0)
         if span <= 1 + SLACK:
             continue
-        way = MaterialTreatment.BAKE if repeats is Repeats.AUTO else MaterialTreatment(repeats)
-        if way is MaterialTreatment.BAKE and most_repeats is not None and span > most_repeats:
-            way = MaterialTreatment.APART
-        if way is not MaterialTreatment.BAKE:
-            found.append((name, way))
-    return tuple(found)
+        way = Treatment.BAKE if repeats is Repeats.AUTO else Treatment(repeats)
+        if way is Treatment.BAKE and most_repeats is not None and span > most_repeats:
+            way = Treatment.APART
+        if way is not Treatment.BAKE:
+            results.append((name, way))
+    return tuple(results)

@@ -53,8 +53,8 @@ def in_view(boxes: NDArray[np.float64], eye: NDArray[np.float64], angle: float) 
     bearing = np.arctan2(off, ahead)
     within = (np.abs(bearing) <= HALF_VIEW).any(axis=1)
     across = (ahead > 0).all(axis=1) & (bearing.min(axis=1) < -HALF_VIEW) & (bearing.max(axis=1) > HALF_VIEW)
-    found: NDArray[np.bool_] = inside | within | across
-    return found
+    result: NDArray[np.bool_] = inside | within | across
+    return result
 
 
 def seen_in(document: Document, bundles: Sequence[Bundle], settings: DeliverySettings) -> Seen:

@@ -6,17 +6,24 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.plan.costs import GroupCosts
 from fasciculum.operations.plan.figures import MaterialFigures, group_figures
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: ways in the order in which they are shown
-ORDER = (MaterialTreatment.BAKE, MaterialTreatment.LANE, MaterialTreatment.CUT, MaterialTreatment.SLICE, MaterialTreatment.APART, MaterialTreatment.SWATCH)
+ORDER = (
+    Treatment.BAKE,
+    Treatment.LANE,
+    Treatment.CUT,
+    Treatment.SLICE,
+    Treatment.APART,
+    Treatment.SWATCH,
+)
 
 
 @dataclass(frozen=True)
@@ -38,7 +45,7 @@ class WayCost:
         Vertices that it adds.
     """
 
-    way: MaterialTreatment
+    way: Treatment
     why_not: str = ""
     texels: int = 0
     texture_bytes: int = 0
@@ -47,17 +54,17 @@ class WayCost:
     added: int = 0
 
 
-def _why_not(way: MaterialTreatment, one: MaterialFigures) -> str:
+def _why_not(way: Treatment, one: MaterialFigures) -> str:
     """Return why a way does not suit a material."""
-    if way is MaterialTreatment.SWATCH:
+    if way is Treatment.SWATCH:
         return "" if one.flat else "it is not the same all over"
-    if way in (MaterialTreatment.LANE, MaterialTreatment.CUT, MaterialTreatment.SLICE) and not one.detailed:
+    if way in (Treatment.LANE, Treatment.CUT, Treatment.SLICE) and not one.detailed:
         return "it reads no texture"
-    if way in (MaterialTreatment.LANE, MaterialTreatment.CUT) and not one.repeats:
+    if way in (Treatment.LANE, Treatment.CUT) and not one.repeats:
         return "its textures do not repeat"
-    if way is MaterialTreatment.LANE and one.lane is None:
+    if way is Treatment.LANE and one.lane is None:
         return "it repeats along both axes"
-    if way is MaterialTreatment.CUT and one.cut is None:
+    if way is Treatment.CUT and one.cut is None:
         return "its textures are not read alike"
     return ""
 
@@ -79,28 +86,28 @@ def way_costs(document: Document, name: str, material: str, *, progress: Progres
     costs = GroupCosts(scene, figures, terms)
     number = next(m for m, one in enumerate(figures.materials) if scene.material_name(one.index) == material)
     one = figures.materials[number]
-    found = []
+    results = []
     for place, way in enumerate(ORDER):
         progress.update(place / len(ORDER), f"Weighing ways of {material}")
         why_not = _why_not(way, one)
         if why_not:
-            found.append(WayCost(way, why_not))
+            results.append(WayCost(way, why_not))
             continue
         changed = bundle.treating((material,), way)
         bundles = tuple(replace(changed, texturing=None) if other is bundle else other for other in document.bundles)
         after = ledger_of(replace(document, bundles=bundles)).after
         work = resolve_bundle(scene, changed)
         ways = [work.way_of(each.index) for each in figures.materials]
-        if ways[number] is not way and way is not MaterialTreatment.SLICE:
-            found.append(WayCost(way, "its surfaces do not allow it"))
+        if ways[number] is not way and way is not Treatment.SLICE:
+            results.append(WayCost(way, "its surfaces do not allow it"))
             continue
-        laid = np.array([[each is not MaterialTreatment.APART for each in ways]])
-        sharpness = float(costs.sharpness(laid, ways)[0, 0]) if way not in (MaterialTreatment.APART, MaterialTreatment.SLICE) else 1.0
+        laid = np.array([[each is not Treatment.APART for each in ways]])
+        sharpness = float(costs.sharpness(laid, ways)[0, 0]) if way not in (Treatment.APART, Treatment.SLICE) else 1.0
         texels = costs.measure(ways)[0, number] * sharpness**2
-        if way is MaterialTreatment.LANE and one.lane is not None:
+        if way is Treatment.LANE and one.lane is not None:
             texels = next(
                 (p.box[3] - p.box[1]) * (p.box[2] - p.box[0]) for p in work.patches if p.box and p.material == one.index
             )
-        added = one.added if way is MaterialTreatment.CUT else 0
-        found.append(WayCost(way, "", round(texels), after.texture_bytes, after.draw_calls, sharpness, added))
-    return found
+        added = one.added if way is Treatment.CUT else 0
+        results.append(WayCost(way, "", round(texels), after.texture_bytes, after.draw_calls, sharpness, added))
+    return results

@@ -41,8 +41,8 @@ class Alike:
 
     def corner(self, triangles: NDArray[np.int64], k: int) -> NDArray[np.int64]:
         """Return on which corner of their homes corner ``k`` of triangles lies."""
-        found: NDArray[np.int64] = (self.shift[triangles] + np.where(self.mirrored[triangles], -k, k)) % 3
-        return found
+        result: NDArray[np.int64] = (self.shift[triangles] + np.where(self.mirrored[triangles], -k, k)) % 3
+        return result
 
 
 def find_alike(mesh: Mesh, apart: NDArray[np.bool_]) -> Alike:

@@ -360,7 +360,7 @@ class Charts:
 
 def roughness(mesh: Mesh) -> tuple[float, float]:
     """Return the stretch that even the smallest pieces of a rough surface have: beyond 1, and the part over 2."""
-    found = []
+    results = []
     for seed in np.linspace(0, len(mesh) - 1, SAMPLES).astype(np.int64).tolist():
         faces, known = [seed], {seed}
         for t in faces:
@@ -388,8 +388,8 @@ def roughness(mesh: Mesh) -> tuple[float, float]:
             figures,
         )
         if state[0] <= GOOD:
-            found.append((figures[0, 0] - 1, figures[0, 1]))
-    return tuple(np.median(np.array(found), axis=0).tolist()) if found else (0.0, 0.0)
+            results.append((figures[0, 0] - 1, figures[0, 1]))
+    return tuple(np.median(np.array(results), axis=0).tolist()) if results else (0.0, 0.0)
 
 
 def smallest_rectangle(points: NDArray[np.float64]) -> float:

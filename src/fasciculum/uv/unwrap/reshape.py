@@ -52,9 +52,9 @@ class Island:
     def loops(self) -> list[NDArray[np.int64]]:
         """Return the vertices of each border, one after the other, the longest border first."""
         ends = np.stack([self.vertex, np.roll(self.vertex, -1, axis=1)], axis=2).reshape(-1, 2)
-        there = {(int(a), int(b)) for a, b in ends}
-        after = {a: b for a, b in there if (b, a) not in there}
-        found = []
+        present = {(int(a), int(b)) for a, b in ends}
+        after = {a: b for a, b in present if (b, a) not in present}
+        results = []
         while after:
             start, now = next(iter(after.items()))
             del after[start]
@@ -62,8 +62,8 @@ class Island:
             while now != start and now in after:
                 loop.append(now)
                 now = after.pop(now)
-            found.append(np.array(loop))
-        return sorted(found, key=lambda loop: -self._length(loop))
+            results.append(np.array(loop))
+        return sorted(results, key=lambda loop: -self._length(loop))
 
     def _length(self, loop: NDArray[np.int64]) -> float:
         return float(np.hypot(*(np.roll(self.places[loop], -1, axis=0) - self.places[loop]).T).sum())

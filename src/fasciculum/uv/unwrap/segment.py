@@ -33,8 +33,8 @@ def edge_turns(mesh: Mesh) -> NDArray[np.float64]:
     angle = np.degrees(np.arccos(np.clip(cosine, -1, 1)))
     far = mesh.corners.reshape(-1, 3)[other * 3 + (np.maximum(mesh.across, 0) + 2) % 3]
     rise = np.einsum("ij,ij->i", far - mesh.corners.reshape(-1, 3), mesh.normals[own])
-    found: NDArray[np.float64] = np.where(mesh.across >= 0, np.where(rise > 0, -angle, angle), 0.0)
-    return found
+    result: NDArray[np.float64] = np.where(mesh.across >= 0, np.where(rise > 0, -angle, angle), 0.0)
+    return result
 
 
 def rough(mesh: Mesh, turns: NDArray[np.float64]) -> bool:

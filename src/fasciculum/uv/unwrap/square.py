@@ -55,8 +55,8 @@ def smallest_rectangles(
 ) -> NDArray[np.float64]:
     """Return the area of about the smallest rectangle around each chart, any way turned; parameters as `squared`."""
     areas = np.zeros(int(label.max()) + 1)
-    owner, _, found = _smallest(place.reshape(-1, 2)[border], np.repeat(label, 3)[border])
-    areas[owner] = found
+    owner, _, result = _smallest(place.reshape(-1, 2)[border], np.repeat(label, 3)[border])
+    areas[owner] = result
     return areas
 
 
@@ -75,7 +75,7 @@ def _smallest(
     order = np.argsort(owner, kind="stable")
     points, owner = points[order], owner[order]
     first = np.flatnonzero(np.diff(owner, prepend=-1))
-    best, found = np.full(len(first), np.inf), np.zeros(len(first))
+    best, result = np.full(len(first), np.inf), np.zeros(len(first))
     for step in range(TRIED):
         turn = step * np.pi / 2 / TRIED
         x = np.cos(turn) * points[:, 0] + np.sin(turn) * points[:, 1]
@@ -84,5 +84,5 @@ def _smallest(
             np.maximum.reduceat(y, first) - np.minimum.reduceat(y, first)
         )
         better = size < best * (1 - 1e-9)
-        best[better], found[better] = size[better], turn
-    return owner[first], found, best
+        best[better], result[better] = size[better], turn
+    return owner[first], result, best

@@ -60,11 +60,11 @@ class Mesh:
         number = np.full(len(self), -1, np.int64)
         number[faces] = np.arange(len(faces))
         across = self.across.reshape(-1, 3)[faces].ravel()
-        there = np.where(across >= 0, number[np.maximum(across, 0) // 3], -1)
+        present = np.where(across >= 0, number[np.maximum(across, 0) // 3], -1)
         return Mesh(
             self.corners[faces],
             self.vertices[faces],
-            np.where(there >= 0, there * 3 + across % 3, -1),
+            np.where(present >= 0, present * 3 + across % 3, -1),
             self.turned[faces],
             self.part[faces],
             self.normals[faces],
@@ -177,16 +177,16 @@ def _borrow_normals(
     for _ in range(8):
         if not thin.any():
             return
-        found = np.zeros((int(thin.sum()), 3))
+        result = np.zeros((int(thin.sum()), 3))
         numbers = np.flatnonzero(thin)
         for k in range(3):
             other = across[3 * numbers + k]
             usable = (other >= 0) & ~thin[np.maximum(other, 0) // 3]
-            found[usable] += normals[other[usable] // 3]
-        length = np.linalg.norm(found, axis=1)
+            result[usable] += normals[other[usable] // 3]
+        length = np.linalg.norm(result, axis=1)
         good = length > 0
         if not good.any():
             break
-        normals[numbers[good]] = found[good] / length[good, None]
+        normals[numbers[good]] = result[good] / length[good, None]
         thin[numbers[good]] = False
     normals[thin] = np.array([0.0, 1.0, 0.0])

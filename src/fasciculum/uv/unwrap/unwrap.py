@@ -11,9 +11,9 @@ from fasciculum.model.unwrapping import UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.islands import renumber
 from fasciculum.uv.unwrap.alike import Alike, find_alike
+from fasciculum.uv.unwrap.cut_methods import cut_best
 from fasciculum.uv.unwrap.square import squared
 from fasciculum.uv.unwrap.surface import Mesh, mesh_of
-from fasciculum.uv.unwrap.ways import cut_best
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,11 +93,11 @@ def _edges_of(mesh: Mesh, given: NDArray[np.bool_] | None) -> NDArray[np.bool_]:
     """Return half-edges of the surface for edges of its triangles, on both sides of each."""
     if given is None:
         return np.zeros(3 * len(mesh), np.bool_)
-    found = given.copy()
-    found[mesh.turned] = found[mesh.turned][:, [2, 1, 0]]
-    flat = found.ravel()
-    there = np.flatnonzero(flat & (mesh.across >= 0))
-    flat[mesh.across[there]] = True
+    result = given.copy()
+    result[mesh.turned] = result[mesh.turned][:, [2, 1, 0]]
+    flat = result.ravel()
+    present = np.flatnonzero(flat & (mesh.across >= 0))
+    flat[mesh.across[present]] = True
     return flat
 
 

@@ -151,13 +151,13 @@ class Builder:
 
 
 def _extensions_in(value: Any) -> set[str]:
-    found: set[str] = set()
+    results: set[str] = set()
     if isinstance(value, dict):
         for key, part in value.items():
             if key == "extensions" and isinstance(part, dict):
-                found |= set(part)
-            found |= _extensions_in(part)
+                results |= set(part)
+            results |= _extensions_in(part)
     elif isinstance(value, list):
         for part in value:
-            found |= _extensions_in(part)
-    return found
+            results |= _extensions_in(part)
+    return results

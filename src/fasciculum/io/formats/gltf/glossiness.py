@@ -64,8 +64,8 @@ def convert_pixels(
         color, specular = one[rows], two[rows]
         linear = srgb_to_linear(color[..., :3]) * np.array(diffuse_factor[:3])
         shine = srgb_to_linear(specular[..., :3]) * np.array(specular_factor)
-        found, metallic = convert(linear, shine)
-        base[rows, :, :3] = np.round(linear_to_srgb(found) * 255)
+        result, metallic = convert(linear, shine)
+        base[rows, :, :3] = np.round(linear_to_srgb(result) * 255)
         base[rows, :, 3] = np.round(np.clip(color[..., 3] * diffuse_factor[3], 0, 1) * 255)
         orm[rows, :, 0] = 255
         orm[rows, :, 1] = np.round(np.clip(1 - specular[..., 3] * glossiness, 0, 1) * 255)
@@ -76,9 +76,9 @@ def convert_pixels(
 def _scaled(pixels: NDArray[Any] | None, width: int, height: int) -> NDArray[np.float32]:
     if pixels is None:
         return np.ones((height, width, 4), np.float32)
-    found = np.asarray(pixels, np.float32) / np.float32(np.iinfo(pixels.dtype).max)
-    if found.shape[2] == 3:
-        found = np.concatenate([found, np.ones((*found.shape[:2], 1), np.float32)], axis=2)
-    if found.shape[:2] != (height, width):
-        return np.asarray(cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
-    return np.asarray(found, np.float32)
+    result = np.asarray(pixels, np.float32) / np.float32(np.iinfo(pixels.dtype).max)
+    if result.shape[2] == 3:
+        result = np.concatenate([result, np.ones((*result.shape[:2], 1), np.float32)], axis=2)
+    if result.shape[:2] != (height, width):
+        return np.asarray(cv2.resize(result, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+    return np.asarray(result, np.float32)

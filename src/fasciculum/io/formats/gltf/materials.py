@@ -158,15 +158,15 @@ class _Reader:
     def with_slots(self, value: Any) -> Any:
         if not isinstance(value, dict):
             return copy.deepcopy(value)
-        found = {}
+        results = {}
         for key, part in value.items():
             if key.endswith("Texture") and isinstance(part, dict) and "index" in part:
                 slot = self.quiet_slot(part)
                 if slot is not None:
-                    found[key] = slot
+                    results[key] = slot
             else:
-                found[key] = self.with_slots(part)
-        return found
+                results[key] = self.with_slots(part)
+        return results
 
     def quiet_slot(self, info: Any) -> TextureSlot | None:
         """Return what an extension's texture reads, None where anything about it is not right."""
@@ -300,5 +300,5 @@ class _Reader:
 
 def _index(value: Any, name: str) -> int | None:
     """Return an index from a part of the JSON that no schema covers, None where there is none."""
-    found = value.get(name) if isinstance(value, dict) else None
-    return found if isinstance(found, int) and not isinstance(found, bool) and found >= 0 else None
+    result = value.get(name) if isinstance(value, dict) else None
+    return result if isinstance(result, int) and not isinstance(result, bool) and result >= 0 else None

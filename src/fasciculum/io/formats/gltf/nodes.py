@@ -189,25 +189,25 @@ def _places(container: Container, extension: object, item: str) -> list[NDArray[
     attributes = extension.get("attributes") if isinstance(extension, dict) else None
     if not isinstance(attributes, dict):
         raise container.fail("there are no attributes.", item)
-    found = {}
+    results = {}
     for name, width in (("TRANSLATION", 3), ("ROTATION", 4), ("SCALE", 3)):
         index = attributes.get(name)
         if index is None:
             continue
         if not isinstance(index, int) or index < 0:
             raise container.fail(f"{name} is no accessor.", item)
-        found[name] = read_float(container, index).astype(np.float64)
+        results[name] = read_float(container, index).astype(np.float64)
         if (
-            found[name].shape[1] != width
-            or not np.isfinite(found[name]).all()
-            or np.abs(found[name]).max(initial=0) > 1e6
+            results[name].shape[1] != width
+            or not np.isfinite(results[name]).all()
+            or np.abs(results[name]).max(initial=0) > 1e6
         ):
             raise container.fail(f"{name} has not {width} sensible numbers for each copy.", item)
-    counts = {len(values) for values in found.values()}
+    counts = {len(values) for values in results.values()}
     if len(counts) != 1:
         raise container.fail("its attributes are of different lengths, or there are none.", item)
     (count,) = counts
-    moved = found.get("TRANSLATION", np.zeros((count, 3)))
-    turned = found.get("ROTATION", np.tile([0.0, 0, 0, 1], (count, 1)))
-    scaled = found.get("SCALE", np.ones((count, 3)))
+    moved = results.get("TRANSLATION", np.zeros((count, 3)))
+    turned = results.get("ROTATION", np.tile([0.0, 0, 0, 1], (count, 1)))
+    scaled = results.get("SCALE", np.ones((count, 3)))
     return [_placed(*parts) for parts in zip(moved, turned, scaled, strict=True)]

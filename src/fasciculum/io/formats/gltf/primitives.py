@@ -122,8 +122,8 @@ def _read_primitive(
     )
     uv_sets = []
     for number in range(min(max(sets, default=-1) + 1, MOST_UV_SETS)):
-        found = finite(f"TEXCOORD_{number}", 0.0)
-        uv_sets.append(np.zeros((0, 2), np.float32) if found is None else found)
+        result = finite(f"TEXCOORD_{number}", 0.0)
+        uv_sets.append(np.zeros((0, 2), np.float32) if result is None else result)
     colors = finite("COLOR_0", 1.0)
     if colors is not None and colors.shape[1] == 3:
         colors = np.concatenate([colors, np.ones((count, 1), np.float32)], axis=1)

@@ -32,10 +32,10 @@ def further_of(raw: Any) -> Further:
     """Return what of a part of the JSON goes along: its extras, and the extensions that mean the same anywhere."""
     if not isinstance(raw, dict):
         return Further()
-    found = raw.get("extensions")
+    result = raw.get("extensions")
     kept = {
         name: copy.deepcopy(value)
-        for name, value in (found.items() if isinstance(found, dict) else ())
+        for name, value in (result.items() if isinstance(result, dict) else ())
         if name not in (LIGHTS, INSTANCING) and survives(value)
     }
     return Further(copy.deepcopy(raw.get("extras")), kept)
@@ -55,8 +55,8 @@ class _Reader:
         return self._attributes[index]
 
     def part(self, name: str, index: int) -> dict[str, Any]:
-        found: dict[str, Any] = self.raw[name][index]
-        return found
+        result: dict[str, Any] = self.raw[name][index]
+        return result
 
     def node(self, index: int, node: schema.Node) -> TreeNode:
         raw = self.part("nodes", index)

@@ -58,9 +58,9 @@ class MaterialWriter:
         return self._textures[key]
 
     def _info(self, slot: TextureSlot) -> dict[str, Any]:
-        found: dict[str, Any] = {"index": self._texture(slot)}
+        results: dict[str, Any] = {"index": self._texture(slot)}
         if slot.uv_set:
-            found["texCoord"] = slot.uv_set
+            results["texCoord"] = slot.uv_set
         extensions = copy.deepcopy(slot.further.extensions)
         transform: dict[str, Any] = {}
         if slot.offset != (0.0, 0.0):
@@ -71,7 +71,7 @@ class MaterialWriter:
             transform["scale"] = list(slot.scale)
         if transform:
             extensions[TRANSFORM] = transform
-        return found | ({"extensions": extensions} if extensions else {})
+        return results | ({"extensions": extensions} if extensions else {})
 
     def _further(self, value: Any) -> Any:
         """Return a part of an extension with its textures written."""
@@ -83,44 +83,44 @@ class MaterialWriter:
 
     def material(self, material: Material) -> dict[str, Any]:
         """Return a material's JSON."""
-        found: dict[str, Any] = {"name": material.name}
+        results: dict[str, Any] = {"name": material.name}
         if not material.converted:
-            found["pbrMetallicRoughness"] = self._metallic_roughness(material)
+            results["pbrMetallicRoughness"] = self._metallic_roughness(material)
         if material.normal is not None:
             scale = {"scale": material.normal_scale} if material.normal_scale != 1.0 else {}
-            found["normalTexture"] = self._info(material.normal) | scale
+            results["normalTexture"] = self._info(material.normal) | scale
         if material.occlusion is not None:
             strength = {"strength": material.occlusion_strength} if material.occlusion_strength != 1.0 else {}
-            found["occlusionTexture"] = self._info(material.occlusion) | strength
+            results["occlusionTexture"] = self._info(material.occlusion) | strength
         if material.emissive is not None:
-            found["emissiveTexture"] = self._info(material.emissive)
+            results["emissiveTexture"] = self._info(material.emissive)
         if any(material.emissive_factor):
-            found["emissiveFactor"] = list(material.emissive_factor)
+            results["emissiveFactor"] = list(material.emissive_factor)
         if material.alpha_mode != OPAQUE:
-            found["alphaMode"] = material.alpha_mode.value
+            results["alphaMode"] = material.alpha_mode.value
         if material.alpha_mode == MASK:
-            found["alphaCutoff"] = material.alpha_cutoff
+            results["alphaCutoff"] = material.alpha_cutoff
         if material.double_sided:
-            found["doubleSided"] = True
+            results["doubleSided"] = True
         extensions = self._further(material.extensions) | self._further(material.further.extensions)
         if material.emissive_strength != 1.0:
             extensions[STRENGTH] = {"emissiveStrength": material.emissive_strength}
         if material.unlit:
             extensions[UNLIT] = {}
         if extensions:
-            found["extensions"] = extensions
+            results["extensions"] = extensions
         if material.further.extras is not None:
-            found["extras"] = copy.deepcopy(material.further.extras)
-        return found
+            results["extras"] = copy.deepcopy(material.further.extras)
+        return results
 
     def _metallic_roughness(self, material: Material) -> dict[str, Any]:
-        found: dict[str, Any] = {}
+        results: dict[str, Any] = {}
         if material.base_color_factor != (1.0, 1.0, 1.0, 1.0):
-            found["baseColorFactor"] = list(material.base_color_factor)
-        found["metallicFactor"] = material.metallic_factor
-        found["roughnessFactor"] = material.roughness_factor
+            results["baseColorFactor"] = list(material.base_color_factor)
+        results["metallicFactor"] = material.metallic_factor
+        results["roughnessFactor"] = material.roughness_factor
         if material.base_color is not None:
-            found["baseColorTexture"] = self._info(material.base_color)
+            results["baseColorTexture"] = self._info(material.base_color)
         if material.metallic_roughness is not None:
-            found["metallicRoughnessTexture"] = self._info(material.metallic_roughness)
-        return found
+            results["metallicRoughnessTexture"] = self._info(material.metallic_roughness)
+        return results

@@ -14,12 +14,12 @@ from fasciculum.model.tree import Animation, Camera, Further, Light, Skin, Tree,
 
 def _named(name: str | None, further: Further) -> dict[str, Any]:
     """Return what any part may have: its name, extras and extensions."""
-    found: dict[str, Any] = {} if name is None else {"name": name}
+    result: dict[str, Any] = {} if name is None else {"name": name}
     if further.extras is not None:
-        found["extras"] = copy.deepcopy(further.extras)
+        result["extras"] = copy.deepcopy(further.extras)
     if further.extensions:
-        found["extensions"] = copy.deepcopy(further.extensions)
-    return found
+        result["extensions"] = copy.deepcopy(further.extensions)
+    return result
 
 
 def write_tree(builder: Builder, tree: Tree, meshes: Mapping[int, int]) -> dict[str, Any]:
@@ -46,7 +46,7 @@ def write_tree(builder: Builder, tree: Tree, meshes: Mapping[int, int]) -> dict[
 
 
 def _node(builder: Builder, node: TreeNode, meshes: Mapping[int, int]) -> dict[str, Any]:
-    found = _named(node.name, node.further)
+    result = _named(node.name, node.further)
     place = node.place
     for key, values in (
         ("translation", place.translation),
@@ -55,35 +55,35 @@ def _node(builder: Builder, node: TreeNode, meshes: Mapping[int, int]) -> dict[s
         ("matrix", place.matrix),
     ):
         if values is not None:
-            found[key] = list(values)
+            result[key] = list(values)
     if node.children:
-        found["children"] = list(node.children)
+        result["children"] = list(node.children)
     if node.weights:
-        found["weights"] = list(node.weights)
+        result["weights"] = list(node.weights)
     for key, number in (("mesh", meshes.get(node.mesh, -1)), ("skin", node.skin), ("camera", node.camera)):
         if number >= 0:
-            found[key] = number
-    extensions = found.get("extensions", {})
+            result[key] = number
+    extensions = result.get("extensions", {})
     if node.light >= 0:
         extensions[LIGHTS] = {"light": node.light}
     if node.copies:
         attributes = {name: builder.attribute(attribute) for name, attribute in node.copies.items()}
         extensions[INSTANCING] = {"attributes": attributes}
-    return found | ({"extensions": extensions} if extensions else {})
+    return result | ({"extensions": extensions} if extensions else {})
 
 
 def _skin(builder: Builder, skin: Skin) -> dict[str, Any]:
-    found = _named(skin.name, skin.further) | {"joints": list(skin.joints)}
+    result = _named(skin.name, skin.further) | {"joints": list(skin.joints)}
     if skin.skeleton >= 0:
-        found["skeleton"] = skin.skeleton
+        result["skeleton"] = skin.skeleton
     if skin.bound is not None:
-        found["inverseBindMatrices"] = builder.attribute(skin.bound)
-    return found
+        result["inverseBindMatrices"] = builder.attribute(skin.bound)
+    return result
 
 
 def _animation(builder: Builder, animation: Animation) -> dict[str, Any]:
-    found = _named(animation.name, animation.further)
-    found["samplers"] = [
+    result = _named(animation.name, animation.further)
+    result["samplers"] = [
         _named(None, track.further)
         | {
             "input": builder.attribute(track.times, bounds=True),
@@ -92,7 +92,7 @@ def _animation(builder: Builder, animation: Animation) -> dict[str, Any]:
         | ({"interpolation": track.blending} if track.blending is not None else {})
         for track in animation.tracks
     ]
-    found["channels"] = [
+    result["channels"] = [
         _named(None, channel.further)
         | {
             "sampler": channel.track,
@@ -102,7 +102,7 @@ def _animation(builder: Builder, animation: Animation) -> dict[str, Any]:
         }
         for channel in animation.channels
     ]
-    return found
+    return result
 
 
 def _camera(camera: Camera) -> dict[str, Any]:
@@ -110,15 +110,15 @@ def _camera(camera: Camera) -> dict[str, Any]:
 
 
 def _light(light: Light) -> dict[str, Any]:
-    found = _named(light.name, light.further) | {"type": light.kind}
+    result = _named(light.name, light.further) | {"type": light.kind}
     if light.color is not None:
-        found["color"] = list(light.color)
+        result["color"] = list(light.color)
     for key, value in (("intensity", light.intensity), ("range", light.reach)):
         if value is not None:
-            found[key] = value
+            result[key] = value
     spot = {
         key: value
         for key, value in (("innerConeAngle", light.inner), ("outerConeAngle", light.outer))
         if value is not None
     }
-    return found | ({"spot": spot} if light.kind == "spot" else {})
+    return result | ({"spot": spot} if light.kind == "spot" else {})

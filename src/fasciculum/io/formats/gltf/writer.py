@@ -51,12 +51,12 @@ def _built(scene: OutputScene) -> tuple[Builder, dict[str, Any]]:
 
 def _mesh(builder: Builder, mesh: OutputMesh) -> dict[str, Any]:
     primitives = [_part(builder, part) for part in mesh.parts] + [_aside(builder, part) for part in mesh.aside]
-    found: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
+    results: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
     if mesh.weights:
-        found["weights"] = list(mesh.weights)
+        results["weights"] = list(mesh.weights)
     if mesh.further.extras is not None:
-        found["extras"] = mesh.further.extras
-    return found
+        results["extras"] = mesh.further.extras
+    return results
 
 
 def _attributes(builder: Builder, attributes: dict[str, Attribute]) -> dict[str, int]:

@@ -137,11 +137,11 @@ class _Reader:
         # lines of unlike lengths can come to the right sum
         alike = all(len(self.lines[number].split()) == width + 1 for number in places)
         if alike and values is not None and len(values) == width * len(places) and width >= least:
-            found = values.reshape(-1, width)
-            if not np.isfinite(found).all():
-                bad = int(np.flatnonzero(~np.isfinite(found).all(axis=1))[0])
+            result = values.reshape(-1, width)
+            if not np.isfinite(result).all():
+                bad = int(np.flatnonzero(~np.isfinite(result).all(axis=1))[0])
                 raise self.fail(places[bad], "a number is not finite.")
-            return found
+            return result
         return self.rows_singly(places, least)
 
     def rows_singly(self, places: list[int], least: int) -> NDArray[np.float64]:
@@ -183,14 +183,14 @@ class _Reader:
             values = corners[:, column]
             # a negative number counts back from the last one before this line
             before = np.searchsorted(lines, line)
-            found = np.where(values < 0, before + values, values - 1)
+            result = np.where(values < 0, before + values, values - 1)
             given = values != 0
-            wrong = given & ((found < 0) | (found >= len(lines)))
+            wrong = given & ((result < 0) | (result >= len(lines)))
             if wrong.any():
                 at = int(np.flatnonzero(wrong)[0])
                 kind = ("position", "UV", "normal")[column]
                 raise self.fail(int(line[at]), f"there is no {kind} {int(values[at])}; the file has {len(lines)}.")
-            corners[:, column] = np.where(given, found, -1)
+            corners[:, column] = np.where(given, result, -1)
         if len(corners) and int(corners[:, 0].min()) < 0:
             raise self.fail(int(line[int(corners[:, 0].argmin())]), "a corner names no position.")
         return corners, starts
@@ -230,10 +230,10 @@ class _Reader:
     def stroke(self, line: int, word: bytes, rest: bytes, counts: NDArray[np.int64]) -> list[int]:
         numbers = [self.corner(line, token)[0] for token in rest.split(b"#")[0].split()]
         before = int(np.searchsorted(counts, line))
-        found = [before + number if number < 0 else number - 1 for number in numbers]
-        if any(not 0 <= number < len(counts) for number in found):
+        results = [before + number if number < 0 else number - 1 for number in numbers]
+        if any(not 0 <= number < len(counts) for number in results):
             raise self.fail(line, "a point or line names a position that is not there.")
-        return found
+        return results
 
 
 def _numbers(text: bytes, kind: type) -> NDArray | None:

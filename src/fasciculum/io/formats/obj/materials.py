@@ -50,14 +50,14 @@ class Entry:
 
 def read_library(text: str, places: Places, findings: list[Finding]) -> dict[str, Entry]:
     """Return the materials of an MTL file by name; what cannot be understood is told."""
-    found: dict[str, Entry] = {}
+    results: dict[str, Entry] = {}
     entry: Entry | None = None
     left_out: set[str] = set()
     for number, line in enumerate(text.replace("\\\n", " ").splitlines()):
         word, _, rest = line.strip().replace("\t", " ").partition(" ")
         word, rest = word.lower(), rest.strip()
         if word == "newmtl":
-            entry = found.setdefault(_unquoted(rest) or f"material {number}", Entry(_unquoted(rest)))
+            entry = results.setdefault(_unquoted(rest) or f"material {number}", Entry(_unquoted(rest)))
         elif entry is None or not word or word.startswith("#"):
             continue
         elif word in MAPS:
@@ -89,7 +89,7 @@ def read_library(text: str, places: Places, findings: list[Finding]) -> dict[str
                 "no place for.",
             )
         )
-    return found
+    return results
 
 
 def _unquoted(text: str) -> str:
@@ -266,10 +266,10 @@ class Palette:
     def _bytes(self, slot: TextureSlot, size: tuple[int, int] | None = None) -> NDArray[np.uint8]:
         """Return an image's pixels at 8 bits, at another size (width, height) where that is asked for."""
         pixels = self.store.get(self.images[slot.image].pixels)
-        found = np.asarray(pixels >> 8 if pixels.dtype == np.uint16 else pixels, np.uint8)
-        if size is not None and size != (found.shape[1], found.shape[0]):
-            found = np.asarray(cv2.resize(found, size, interpolation=cv2.INTER_LINEAR), np.uint8)
-        return found
+        result = np.asarray(pixels >> 8 if pixels.dtype == np.uint16 else pixels, np.uint8)
+        if size is not None and size != (result.shape[1], result.shape[0]):
+            result = np.asarray(cv2.resize(result, size, interpolation=cv2.INTER_LINEAR), np.uint8)
+        return result
 
     def _with_opacity(self, color: TextureSlot | None, opacity: TextureSlot) -> tuple[TextureSlot | None, AlphaMode]:
         """Return the colour with opacity in its fourth channel, and the alpha mode that its values speak for."""

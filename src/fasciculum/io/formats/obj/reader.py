@@ -156,7 +156,7 @@ class _Faces:
     ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """Return object, material and smoothing group in force at lines; group 0 is none."""
         naming = b"o" if self.by_objects else b"g"
-        found = []
+        results = []
         for words, known in (((naming,), names), ((b"usemtl",), materials), ((b"s",), None)):
             at, numbers = [-1], [0 if known is None else -1]
             for line, word, value in self.lines.states:
@@ -166,8 +166,8 @@ class _Faces:
             chosen = np.array(numbers, np.int64)[np.searchsorted(np.array(at), places) - 1]
             if known is not None and len(chosen) and (chosen < 0).any():
                 chosen = np.where(chosen < 0, known.setdefault("", len(known)), chosen)
-            found.append(chosen)
-        return found[0], found[1], found[2]
+            results.append(chosen)
+        return results[0], results[1], results[2]
 
     def primitives(self, number: int) -> tuple[Primitive, ...]:
         """Return an object's triangles by material, and apart where some have UVs and some have none."""

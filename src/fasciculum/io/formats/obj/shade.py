@@ -40,10 +40,10 @@ def smooth_normals(
     np.add.at(sums, inverse, weighted[lacking])
     lengths = np.linalg.norm(sums, axis=1, keepdims=True)
     made = np.where(lengths > 0, sums / np.maximum(lengths, 1e-300), [0.0, 0.0, 1.0])
-    found: NDArray[np.int64] = given.copy()
-    found[lacking] = len(lines.normals) + inverse
+    result: NDArray[np.int64] = given.copy()
+    result[lacking] = len(lines.normals) + inverse
     lines.normals = np.concatenate([lines.normals, made])
-    return found
+    return result
 
 
 def _weighted(corners: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.scene import Material, Primitive
 
 #: metres of a patch that is laid out by texels; small, so that it counts for nothing among surfaces
@@ -42,7 +42,7 @@ class AtlasRegion:
 
     key: str
     material: int
-    way: MaterialTreatment
+    way: Treatment
     flat: tuple[float, float]
     uvs: NDArray[np.float64]
     inverse: NDArray[np.float64]
@@ -54,7 +54,7 @@ class AtlasRegion:
     @property
     def held(self) -> bool:
         """Whether it takes room among islands, at a place of its own."""
-        return self.row is not None and self.way is not MaterialTreatment.SLICE
+        return self.row is not None and self.way is not Treatment.SLICE
 
 
 def swatch_edge(padding: int) -> int:
@@ -102,5 +102,5 @@ def quad(patch: AtlasRegion, material: Material) -> Primitive:
 
 def transform_uvs(uvs: NDArray[np.float64], matrix: NDArray[np.float64]) -> NDArray[np.float64]:
     """Return places through a 2 x 3 map."""
-    found: NDArray[np.float64] = uvs @ matrix[:, :2].T + matrix[:, 2]
-    return found
+    result: NDArray[np.float64] = uvs @ matrix[:, :2].T + matrix[:, 2]
+    return result

@@ -8,16 +8,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ObjectPolicy, PieceRule, TwinRule, MaterialTreatment
+from fasciculum.model.choices import ObjectPolicy, PieceRule, Treatment, TwinRule
 from fasciculum.model.scene import Mesh, Node, Object, Primitive, Scene
 from fasciculum.model.unwrapping import HandFlat, Shaping
 from fasciculum.uv.corners import signed_uv_areas, surface_areas
-from fasciculum.ways import patches
+from fasciculum.ways import regions as patches
 from fasciculum.ways.cutting import cut_at_repeats
 from fasciculum.ways.flats import flat_values, is_tinted
-from fasciculum.ways.laid import ResolvedBundle, RegionUser
-from fasciculum.ways.patches import METRES_PER_TEXEL, MIDDLE, TOUCHED, AtlasRegion, lane_size, swatch_edge
 from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
+from fasciculum.ways.regions import METRES_PER_TEXEL, MIDDLE, TOUCHED, AtlasRegion, lane_size, swatch_edge
+from fasciculum.ways.resolved import RegionUser, ResolvedBundle
 
 #: texels along an edge of the least sheet that a wanted density leads to
 LEAST_SHEET = 64
@@ -52,16 +52,16 @@ class MaterialPartitioner:
         ways = {index: self.bundle.way(self.scene.material_name(index)) for index in self.used}
         blocks = self.bundle.sheet.pieces is PieceRule.BLOCKS
         for index, way in ways.items():
-            if way is MaterialTreatment.APART:
+            if way is Treatment.APART:
                 self.apart.add(index)
-            elif way is MaterialTreatment.LANE and self.bundle.sheet.wanted <= 0:
+            elif way is Treatment.LANE and self.bundle.sheet.wanted <= 0:
                 self._lane(index)
-            elif way is MaterialTreatment.CUT:
-                self._block(index, MaterialTreatment.CUT)
-            elif way is MaterialTreatment.BAKE and blocks:
-                self._block(index, MaterialTreatment.BAKE)
-        self._swatches([index for index, way in ways.items() if way is MaterialTreatment.SWATCH])
-        self._slices([index for index, way in ways.items() if way is MaterialTreatment.SLICE])
+            elif way is Treatment.CUT:
+                self._block(index, Treatment.CUT)
+            elif way is Treatment.BAKE and blocks:
+                self._block(index, Treatment.BAKE)
+        self._swatches([index for index, way in ways.items() if way is Treatment.SWATCH])
+        self._slices([index for index, way in ways.items() if way is Treatment.SLICE])
         return self._put_together()
 
     # -- patches ----------------------------------------------------------------------------------------------
@@ -84,15 +84,15 @@ class MaterialPartitioner:
 
     def _reads(self, index: int) -> dict[tuple[int, int], tuple[Primitive, Read]] | None:
         """Return how a material's primitives read its textures, by mesh and number; None when some cannot be told."""
-        found: dict[tuple[int, int], tuple[Primitive, Read]] = {}
+        results: dict[tuple[int, int], tuple[Primitive, Read]] = {}
         for item, number, primitive in self.used[index]:
             place = self.scene.nodes[item.node].mesh, number
-            if place not in found:
+            if place not in results:
                 read = read_of(self.scene, primitive)
                 if read is None or not (read.repeats or read.inside):
                     return None
-                found[place] = primitive, read
-        return found
+                results[place] = primitive, read
+        return results
 
     def _lane(self, index: int) -> None:
         """Lay a material on a strip across the sheet."""
@@ -116,7 +116,7 @@ class MaterialPartitioner:
             AtlasRegion(
                 self._key(name, "lane"),
                 index,
-                MaterialTreatment.LANE,
+                Treatment.LANE,
                 (wide, tall),
                 uvs,
                 _inverse(uvs),
@@ -131,7 +131,7 @@ class MaterialPartitioner:
             flat = patches.transform_uvs(read.laid(), self.patches[-1].inverse)
             self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
 
-    def _block(self, index: int, way: MaterialTreatment) -> None:
+    def _block(self, index: int, way: Treatment) -> None:
         """Lay the used part of a material's textures down as one block; ``cut`` cuts surfaces at the repeats first."""
         if index < 0 or not self._plain(index) or self._computed():
             return
@@ -140,7 +140,7 @@ class MaterialPartitioner:
             return
         laid: dict[tuple[int, int], tuple[Primitive, NDArray[np.float64]]] = {}
         for place, (primitive, read) in reads.items():
-            if way is MaterialTreatment.CUT:
+            if way is Treatment.CUT:
                 laid[place] = cut_at_repeats(primitive, read.uvs)
             else:
                 laid[place] = primitive, read.laid()
@@ -154,16 +154,16 @@ class MaterialPartitioner:
         uvs[1, 2] = first[1] / texels[1]
         name = self.scene.material_name(index)
         flat = (float(size[0] * metres), float(size[1] * metres))
-        word = "cut" if way is MaterialTreatment.CUT else "block"
+        word = "cut" if way is Treatment.CUT else "block"
         self.patches.append(AtlasRegion(self._key(name, word), index, way, flat, uvs, _inverse(uvs), 1 / metres))
         for place, (primitive, corners) in laid.items():
             read_at = patches.transform_uvs(corners, self.patches[-1].inverse)
             self.readers[place] = RegionUser(primitive, len(self.patches) - 1, read_at)
 
-    def _density(self, index: int, way: MaterialTreatment) -> float:
+    def _density(self, index: int, way: Treatment) -> float:
         """Return by how many texels a metre a block is taken to be: its own density, or that of all blocks alike."""
         # what is moved texel for texel has one size for all
-        which = [index] if way is MaterialTreatment.CUT else [one for one in self.used if one >= 0]
+        which = [index] if way is Treatment.CUT else [one for one in self.used if one >= 0]
         texels = area = 0.0
         for number in which:
             width, height = texels_of(self.scene, self.scene.materials[number])
@@ -205,7 +205,9 @@ class MaterialPartitioner:
             key = self._key(self.scene.material_name(indices[0]), "swatch")
             box = (x, y, x + edge, y + edge)
             self.patches.append(
-                AtlasRegion(key, indices[0], MaterialTreatment.SWATCH, (size, size), uvs, middle, 1 / METRES_PER_TEXEL, row, box)
+                AtlasRegion(
+                    key, indices[0], Treatment.SWATCH, (size, size), uvs, middle, 1 / METRES_PER_TEXEL, row, box
+                )
             )
             for index in indices:
                 for item, place, primitive in self.used[index]:
@@ -219,24 +221,24 @@ class MaterialPartitioner:
         sheet = self.bundle.sheet
         reads = {}
         for index in wanted if not self._computed() and sheet.wanted <= 0 else ():
-            found = self._reads(index) if index >= 0 and self._plain(index) else None
-            if found and all(read.repeats for _, read in found.values()):
-                reads[index] = found
+            result = self._reads(index) if index >= 0 and self._plain(index) else None
+            if result and all(read.repeats for _, read in result.values()):
+                reads[index] = result
         rest = sum(len(uses) for index, uses in self.used.items() if index not in reads and index not in self.apart)
         own = sheet.tiles if rest else 0
         most = max(MOST_ACROSS // sheet.width - own, 0)
         wide, high = sheet.width * METRES_PER_TEXEL, sheet.height * METRES_PER_TEXEL
         uvs = np.array([[1 / wide, 0.0, 0.0], [0.0, 1 / high, 0.0]])
-        for index, found in list(reads.items())[:most]:
+        for index, result in list(reads.items())[:most]:
             name = self.scene.material_name(index)
             left = float((own + self.slices) * sheet.width)
             row = (1 / METRES_PER_TEXEL, 0.0, left, 0.0, 1 / METRES_PER_TEXEL, 0.0)
             key = self._key(name, "slice")
             self.patches.append(
-                AtlasRegion(key, index, MaterialTreatment.SLICE, (wide, high), uvs, _inverse(uvs), 1 / METRES_PER_TEXEL, row)
+                AtlasRegion(key, index, Treatment.SLICE, (wide, high), uvs, _inverse(uvs), 1 / METRES_PER_TEXEL, row)
             )
             self.slices += 1
-            for place, (primitive, read) in found.items():
+            for place, (primitive, read) in result.items():
                 flat = patches.transform_uvs(read.uvs, self.patches[-1].inverse)
                 self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
         self.laid = bool(own) or not self.slices or len(reads) > most

@@ -28,7 +28,7 @@ class WorkerPool(Protocol):
     #: whether workers see a folder for passing things that is on this machine
     near: bool
 
-    def hand(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+    def submit(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over."""
 
     def send(self, key: str, read: Callable[[], bytes]) -> Any:
@@ -38,18 +38,18 @@ class WorkerPool(Protocol):
         """Stop whatever is under way."""
 
 
-class FarRunner:
+class RemoteRunner:
     """Hands tasks over as they are submitted; their results are taken in by `drain`.
 
     Parameters
     ----------
-    hands : Hands
+    pool : Hands
     store : PixelStore
         What tasks are given as theirs; workers that do not see it get one of their own, with what is in this.
     """
 
-    def __init__(self, hands: WorkerPool, store: PixelStore, progress: Progress = SILENT) -> None:
-        self.hands, self.store, self.progress = hands, store, progress
+    def __init__(self, pool: WorkerPool, store: PixelStore, progress: Progress = SILENT) -> None:
+        self.pool, self.store, self.progress = pool, store, progress
         self._under_way: dict[Future[Any], tuple[QueueEntry, int]] = {}
         self._calls: dict[int, tuple[Any, ...]] = {}
         self._numbers = itertools.count(1)
@@ -66,15 +66,15 @@ class FarRunner:
         """Hand a task over."""
         number = next(self._numbers)
         job = QueueEntry(number, title, name_of(function), (), {}, finished, state=RUNNING, about=about)
-        if self.hands.near:
+        if self.pool.near:
             self._calls[number] = (_do, function, arguments, keywords)
         else:
             sent = tuple(STORE if isinstance(one, PixelStore) else one for one in arguments)
             # only tasks that are given a store read pixels
             files = self.store.files() if STORE in sent else []
-            pixels = {file.name: self.hands.send(file.name, file.read_bytes) for file in files}
-            self._calls[number] = (do_far, function, sent, keywords, pixels)
-        self._under_way[self.hands.hand(*self._calls[number])] = job, 0
+            pixels = {file.name: self.pool.send(file.name, file.read_bytes) for file in files}
+            self._calls[number] = (do_remote, function, sent, keywords, pixels)
+        self._under_way[self.pool.submit(*self._calls[number])] = job, 0
         return job
 
     def cancel(self, job: QueueEntry) -> None:
@@ -98,14 +98,14 @@ class FarRunner:
                 for job, _ in self._under_way.values():
                     job.state = CANCELLED
                 self._under_way.clear()
-                self.hands.stop()
+                self.pool.stop()
                 raise
             for future in done:
                 job, again = self._under_way.pop(future)
                 error = future.exception()
                 if error is not None and again < MOST_AGAIN and not _ours(error):
                     # a process that died takes nothing along
-                    self._under_way[self.hands.hand(*self._calls[job.number])] = job, again + 1
+                    self._under_way[self.pool.submit(*self._calls[job.number])] = job, again + 1
                     continue
                 del self._calls[job.number]
                 if error is not None:
@@ -133,7 +133,7 @@ def _do(function: Callable[..., Any], arguments: Sequence[Any], keywords: Mappin
     return function(*arguments, **keywords, progress=SILENT), {}
 
 
-def do_far(
+def do_remote(
     function: Callable[..., Any], arguments: Sequence[Any], keywords: Mapping[str, Any], pixels: Mapping[str, bytes]
 ) -> tuple[Any, dict[str, bytes]]:
     """Do a task with a store of its own; return its result, and what it put into the store.

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, QRectF, Signal
 
-from fasciculum.app.actions import Command
+from fasciculum.app.commands import Command
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout
@@ -20,7 +20,7 @@ from fasciculum.operations.lay_out import arrange
 from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
-from fasciculum.ways.on_sheet import resolve_bundle
+from fasciculum.ways.resolving import resolve_bundle
 
 #: degrees of a turn by hand
 STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15.0}
@@ -89,11 +89,11 @@ class IslandEditor(QObject):
     @staticmethod
     def _places(layout: Layout, keys: Iterable[str]) -> set[int]:
         starts, wanted = layout.starts, set(keys)
-        found: set[int] = set()
+        results: set[int] = set()
         for index, surface in enumerate(layout.surfaces):
             if wanted & set(surface.objects):
-                found |= set(layout.places[starts[index] : starts[index + 1]].tolist())
-        return found
+                results |= set(layout.places[starts[index] : starts[index + 1]].tolist())
+        return results
 
     def _follow_objects(self) -> None:
         if self._choosing:
@@ -157,16 +157,16 @@ class IslandEditor(QObject):
         bundle, layout = self.bundle, self.layout
         if bundle is None or layout is None:
             return
-        name, found = bundle.name, change(layout)
-        if bundle.given is not None and found is not layout:
+        name, result = bundle.name, change(layout)
+        if bundle.given is not None and result is not layout:
             if bundle.given.is_palette:
                 self.workspace.say("Faces of a palette lie in the middle of their cell; click another cell for them.")
                 return
-            found = snapped_onto(found, bundle.given, layout)
-        if found is layout:
+            result = snapped_onto(result, bundle.given, layout)
+        if result is layout:
             return
         put = commands.put_light_layout if self.on_lightmap else commands.put_layout
-        self.workspace.apply(label, lambda document: put(document, name, found))
+        self.workspace.apply(label, lambda document: put(document, name, result))
 
     def _each(self, label: str, change: Callable[..., Layout], *values: Any, **named: Any) -> None:
         """Change the chosen places that are not pinned."""
@@ -228,8 +228,8 @@ class IslandEditor(QObject):
             if found is None:
                 self.workspace.say("There is no room for them, not even at half their size.", "broken")
                 return
-            smaller = float(found.squeezed.min())
-            if smaller < 0.999 and found.squeezed.min() < layout.squeezed.min():
+            smaller = float(found.density_scale.min())
+            if smaller < 0.999 and found.density_scale.min() < layout.density_scale.min():
                 self.workspace.say(f"They fit at {smaller:.0%} of their density.")
 
         task = place_task(self.workspace.document, bundle, moving, title, on_lightmap=self.on_lightmap)
@@ -252,7 +252,7 @@ class IslandEditor(QObject):
         def act(name: str, title: str, tip: str, call: Callable[[], None], key: str = "", when: Any = some) -> Command:
             return Command(name, title, tip, call, key, when, "sheet")
 
-        found = [
+        results = [
             act("turn_back", "Turn left", "Turn the chosen islands by the allowed step", partial(self.turn, -1), "["),
             act("turn_on", "Turn right", "Turn the chosen islands by the allowed step", partial(self.turn, 1), "]"),
             act(
@@ -330,7 +330,7 @@ class IslandEditor(QObject):
             ("Centre across", "across"),
             ("Centre down", "down"),
         ):
-            found.append(
+            results.append(
                 act(
                     f"align_{along}",
                     words,
@@ -339,7 +339,7 @@ class IslandEditor(QObject):
                 )
             )
         for words, axis in (("Distribute across", 0), ("Distribute down", 1)):
-            found.append(
+            results.append(
                 act(
                     f"distribute_{axis}",
                     words,
@@ -347,7 +347,7 @@ class IslandEditor(QObject):
                     partial(self._each, words, arrange.distributed, axis),
                 )
             )
-        return found
+        return results
 
     # -- measuring --------------------------------------------------------------------------------------------
 

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import MaterialTreatment
+from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Primitive, Scene
-from fasciculum.ways import patches
-from fasciculum.ways.patches import AtlasRegion
+from fasciculum.ways import regions as patches
+from fasciculum.ways.regions import AtlasRegion
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,27 +92,29 @@ class ResolvedBundle:
         """Tell whether a mesh's surface of a material is kept apart."""
         return material in self.apart and mesh not in self.held
 
-    def way_of(self, material: int) -> MaterialTreatment:
+    def way_of(self, material: int) -> Treatment:
         """Return how a material is in fact treated: one that its way does not suit is baked."""
         if material in self.apart:
-            return MaterialTreatment.APART
+            return Treatment.APART
         read = {reader.patch for reader in self.readers.values() if reader.primitive.material == material}
-        return self.patches[min(read)].way if read else MaterialTreatment.BAKE
+        return self.patches[min(read)].way if read else Treatment.BAKE
 
-    def ways_of(self, whole: Scene, key: str) -> tuple[MaterialTreatment, ...]:
+    def ways_of(self, whole: Scene, key: str) -> tuple[Treatment, ...]:
         """Return how each primitive of an object is treated, in order."""
         item = whole.object(key)
         mesh = whole.nodes[item.node].mesh
-        found = []
+        results = []
         for number, primitive in zip(item.primitives, whole.primitives_of(item), strict=True):
             reader = self.readers.get((mesh, number))
             apart = self.is_apart(mesh, primitive.material)
-            found.append(MaterialTreatment.APART if apart else MaterialTreatment.BAKE if reader is None else self.patches[reader.patch].way)
-        return tuple(found)
+            results.append(
+                Treatment.APART if apart else Treatment.BAKE if reader is None else self.patches[reader.patch].way
+            )
+        return tuple(results)
 
     def slice_of(self, reader: RegionUser) -> int:
         """Return the number of the slice that a primitive reads, -1 for what reads another patch."""
-        slices = [number for number, patch in enumerate(self.patches) if patch.way is MaterialTreatment.SLICE]
+        slices = [number for number, patch in enumerate(self.patches) if patch.way is Treatment.SLICE]
         return slices.index(reader.patch) if reader.patch in slices else -1
 
     def readers_of(self, whole: Scene, key: str) -> Iterator[RegionUser]:

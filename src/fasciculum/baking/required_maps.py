@@ -60,12 +60,12 @@ def _shown(scene: Scene, objects: tuple[Object, ...]) -> tuple[list[tuple[Scene,
             paired = True
         else:
             sources.append((scene, item))
-    found: list[tuple[Scene, Material]] = []
+    results: list[tuple[Scene, Material]] = []
     for where in (scene, *([detail.scene] if paired and detail is not None else [])):
         own = tuple(item for other, item in sources if other is where)
-        found += [(where, material) for material in materials_needed(where, own)]
+        results += [(where, material) for material in materials_needed(where, own)]
     colored = any(one.colors is not None for where, item in sources for one in where.primitives_of(item))
-    return found, colored, paired
+    return results, colored, paired
 
 
 def needs_of(scene: Scene, objects: tuple[Object, ...], bake: BakeSettings | None = None) -> RequiredMaps:

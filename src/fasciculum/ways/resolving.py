@@ -7,13 +7,13 @@ from functools import lru_cache
 
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import AlphaMode, PieceRule, TwinRule, MaterialTreatment
+from fasciculum.model.choices import AlphaMode, PieceRule, Treatment, TwinRule
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import Shaping
-from fasciculum.ways.laid import ResolvedBundle
-from fasciculum.ways.sorting import MaterialPartitioner
+from fasciculum.ways.partitioning import MaterialPartitioner
+from fasciculum.ways.resolved import ResolvedBundle
 
 
 def resolve_bundle(scene: Scene, bundle: Bundle) -> ResolvedBundle:
@@ -25,17 +25,17 @@ def resolve_bundle(scene: Scene, bundle: Bundle) -> ResolvedBundle:
         # what lies on a given sheet is laid there whole
         return ResolvedBundle(scene, replace(bundle, ways=()))
     blocks = bundle.sheet.pieces is PieceRule.BLOCKS
-    if not blocks and all(way is MaterialTreatment.BAKE for _, way in bundle.ways):
+    if not blocks and all(way is Treatment.BAKE for _, way in bundle.ways):
         return ResolvedBundle(scene, bundle)
     plain = replace(bundle.sheet, seconds=0.0, seed=0)
     told = bundle.shapings, bundle.twin_rules
-    found = _kept(scene, bundle.objects, bundle.alpha_mode, bundle.ways, plain, bundle.bake, *told)
-    kept = found.bundle
+    result = _kept(scene, bundle.objects, bundle.alpha_mode, bundle.ways, plain, bundle.bake, *told)
+    kept = result.bundle
     sheet = replace(bundle.sheet, pieces=PieceRule.ISLANDS)
     named = replace(
         bundle, objects=kept.objects, ways=(), sheet=sheet, twin_rules=kept.twin_rules, shapings=kept.shapings
     )
-    return replace(found, bundle=named)
+    return replace(result, bundle=named)
 
 
 def islands_alone(scene: Scene, bundle: Bundle, layout: Layout | None = None) -> tuple[Scene, Layout]:
@@ -46,11 +46,11 @@ def islands_alone(scene: Scene, bundle: Bundle, layout: Layout | None = None) ->
     layout = layout or bundle.layout
     assert layout is not None
     work = resolve_bundle(scene, bundle)
-    there = {item.key: item for item in work.scene.objects}
+    present = {item.key: item for item in work.scene.objects}
     left = {patch.key for patch in work.patches}
     for surface in layout.surfaces:
         key = surface.objects[0]
-        item = there.get(key)
+        item = present.get(key)
         if item is None or sum(len(p.triangles) for p in work.scene.primitives_of(item)) != len(surface.corners):
             left.add(key)
     return work.scene, layout.without(left)
@@ -61,7 +61,7 @@ def _kept(
     scene: Scene,
     objects: tuple[str, ...],
     mode: AlphaMode,
-    ways: tuple[tuple[str, MaterialTreatment], ...],
+    ways: tuple[tuple[str, Treatment], ...],
     sheet: SheetSettings,
     bake: BakeSettings,
     shapings: tuple[tuple[str, Shaping], ...],

@@ -168,8 +168,8 @@ def grain_of(mesh: Mesh, settings: UnwrapSettings, seams: NDArray[np.bool_], who
 
 
 def _renumbered(label: NDArray[np.int64]) -> NDArray[np.int64]:
-    found: NDArray[np.int64] = np.unique(label, return_inverse=True)[1].reshape(-1)
-    return found
+    result: NDArray[np.int64] = np.unique(label, return_inverse=True)[1].reshape(-1)
+    return result
 
 
 def _worth_more(mesh: Mesh, flats: FlattenedSurface) -> NDArray[np.int64]:
@@ -197,8 +197,8 @@ def scores(mesh: Mesh, flats: FlattenedSurface, fewer: float) -> NDArray[np.floa
     squared, over = _stretch(mesh, flats)
 
     def share(values: NDArray) -> NDArray[np.float64]:
-        found: NDArray[np.float64] = np.bincount(mesh.part, mesh.areas * values, count) / area
-        return found
+        result: NDArray[np.float64] = np.bincount(mesh.part, mesh.areas * values, count) / area
+        return result
 
     return (
         CHARTS * fewer * np.bincount(part, minlength=count)

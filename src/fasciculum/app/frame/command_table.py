@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
-from fasciculum.app.actions import Command
+from fasciculum.app.commands import Command
 from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
@@ -327,10 +327,10 @@ def make_acts(window: CommandTarget) -> list[Command]:
             "work",
         ),
         Command(
-            "enough",
+            "stop_early",
             "Stop with the best so far",
             "End the packing that runs with the best layout so far, or the light that is gathered with what there is",
-            workspace.enough,
+            workspace.stop_early,
             "Ctrl+E",
             lambda: workspace.improving,
             "work",

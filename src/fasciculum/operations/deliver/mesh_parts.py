@@ -54,10 +54,10 @@ def build_mesh_parts(scene: Scene, bundle: Bundle, item: Object, material: int, 
             own = tile[first:last] == number
             whole = bool(own.all())
             piece = primitive if whole else replace(primitive, triangles=primitive.triangles[own])
-            there = uvs[first:last] if whole else uvs[first:last][own]
+            present = uvs[first:last] if whole else uvs[first:last][own]
             shade = normals if whole else normals[own]
             tangents = bumpy and (wishes.made_tangents or primitive.tangents is not None)
-            parts.append(_split(piece, shade, made, there, material + number, tangents, wishes.source_uvs))
+            parts.append(_split(piece, shade, made, present, material + number, tangents, wishes.source_uvs))
         first = last
     return [part for alike in by_material(parts) for part in alike]
 
@@ -107,10 +107,10 @@ def tinted(part: Part, factor: tuple[float, float, float, float] | None) -> Part
 
 def by_material(parts: list[Part]) -> list[list[Part]]:
     """Return the parts of each material, made one where their attributes allow that."""
-    found: dict[int, list[Part]] = {}
+    results: dict[int, list[Part]] = {}
     for part in parts:
-        found.setdefault(part.material, []).append(part)
-    return [_one(own) for _, own in sorted(found.items())]
+        results.setdefault(part.material, []).append(part)
+    return [_one(own) for _, own in sorted(results.items())]
 
 
 def _one(parts: list[Part]) -> list[Part]:
