@@ -23,7 +23,8 @@ def main():
     ):
         result = least(lambda maps=maps: bleed(covered, maps))
         print(
-            f"{size} px, {words}: {result:.3f} s, {result / copy / len(maps):.1f} x a copy of each ({copy * 1000:.1f} ms)"
+            f"{size} px, {words}: {result:.3f} s, {result / copy / len(maps):.1f} x a copy of each "
+            f"({copy * 1000:.1f} ms)"
         )
 
 

@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from fasciculum.kernels.polygons import triangulate
+from fasciculum.kernels.unwrapping.polygons import triangulate
 
 
 def filled(outline):

@@ -21,9 +21,10 @@ from fasciculum.baking.casting import casting_items, triangles_of
 from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels import lighting, paths
-from fasciculum.kernels.bvh import ROOM
-from fasciculum.kernels.lighting import SUMS, light_places
+from fasciculum.kernels.light import gathering as lighting
+from fasciculum.kernels.light import paths
+from fasciculum.kernels.light.gathering import SUMS, light_places
+from fasciculum.kernels.rays.bvh import ROOM
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.sheet import SheetSettings

@@ -21,7 +21,7 @@ from fasciculum.baking.light.noise import Denoiser
 from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.openings import CLOSED
+from fasciculum.kernels.light.texel_openings import CLOSED
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, Sky, SkyKind

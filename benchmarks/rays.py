@@ -13,8 +13,8 @@ from numba import njit
 from timing import least
 
 from fasciculum.baking.casting import tree_over
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
-from fasciculum.kernels.sampling import cosine_direction, frame_about, point_of
+from fasciculum.kernels.rays.bvh import ROOM, any_hit, closest_hit, opened
+from fasciculum.kernels.sampling.directions import cosine_direction, frame_about, point_of
 
 SIDE, RAYS = 256, 16
 

@@ -17,7 +17,7 @@ from fasciculum.baking.pyramids import forget_pyramids
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles, write_maps
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.reading import affine_of
+from fasciculum.kernels.sampling.textures import affine_of
 from fasciculum.model.map_overrides import MapOverride
 from fasciculum.model.maps import BASE_COLOR, NORMAL, ORM
 from fasciculum.threads import THREADS

@@ -8,7 +8,7 @@ import numpy as np
 from fasciculum.baking.light.passes import LightPasses, LightTerms, shining_of
 from fasciculum.baking.target import build_target
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.lighting import light_places
+from fasciculum.kernels.light.gathering import light_places
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.lighting import Lamp, LampKind, Lighting, Sky, SkyKind, sun_direction

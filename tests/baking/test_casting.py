@@ -9,7 +9,7 @@ import numpy as np
 from fasciculum.baking.casting import tree_of
 from fasciculum.baking.world import world_box, world_normals
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
+from fasciculum.kernels.rays.bvh import ROOM, any_hit, closest_hit, opened
 from fasciculum.operations.gather.gather import gather
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, square_uvs
 

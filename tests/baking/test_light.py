@@ -6,7 +6,7 @@ from unittest import mock
 import numpy as np
 
 from fasciculum.baking.light.sky import sky_tables
-from fasciculum.kernels.shining import sky_at, sky_chance, sky_direction
+from fasciculum.kernels.light.emitters import sky_at, sky_chance, sky_direction
 from fasciculum.model.lighting import LampKind, Lighting, Sky, SkyKind
 from tests.baking.lit import NO_SKY, LitScene, floor_quad, inner_box, lamp, places_on, quad, sun
 from tests.builders import Glb, box_mesh

@@ -13,7 +13,7 @@ from fasciculum.baking.materials import MaterialSource
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.tiles import WIDE, barycentric_maps
+from fasciculum.kernels.sampling.tiles import WIDE, barycentric_maps
 from fasciculum.model.scene import Image, Material, Mesh, Scene, Source, TextureSlot
 from fasciculum.units import linear_to_srgb, srgb_to_linear
 from tests.reference import bilinear

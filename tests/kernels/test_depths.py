@@ -4,10 +4,10 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.depths import Keep, clamp_all, depths
-from fasciculum.kernels.masks import ring_into
-from fasciculum.kernels.moves import minimise_penetration, move_all, propose
-from fasciculum.kernels.slopes import energy, energy_of
+from fasciculum.kernels.packing.gradients import energy, energy_of
+from fasciculum.kernels.packing.masks import ring_into
+from fasciculum.kernels.packing.penetration import Keep, clamp_all, depths
+from fasciculum.kernels.packing.separation import minimise_penetration, move_all, propose
 from fasciculum.packing.shapes import shapes_of
 from fasciculum.packing.solids import solids_of
 

@@ -4,8 +4,8 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.encoding import encode_tiles, keep_tiles, one_value
-from fasciculum.kernels.tiles import WIDE
+from fasciculum.kernels.sampling.encoding import encode_tiles, keep_tiles, one_value
+from fasciculum.kernels.sampling.tiles import WIDE
 
 
 class Sharpening(unittest.TestCase):

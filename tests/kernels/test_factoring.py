@@ -4,8 +4,8 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.factoring import dissect, factor, solve
-from fasciculum.kernels.flattening import corners_at, frames
+from fasciculum.kernels.unwrapping.factoring import dissect, factor, solve
+from fasciculum.kernels.unwrapping.flattening import corners_at, frames
 from fasciculum.uv.unwrap.charts import rest_of
 from tests.uv import surfaces
 

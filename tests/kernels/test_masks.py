@@ -7,8 +7,8 @@ import shapely
 from scipy import ndimage, sparse
 from scipy.sparse import csgraph
 
-from fasciculum.kernels.halfedges import components, orient
-from fasciculum.kernels.masks import ring_into, runs_into, touch_loops, turn_points
+from fasciculum.kernels.packing.masks import ring_into, runs_into, touch_loops, turn_points
+from fasciculum.kernels.unwrapping.halfedges import components, orient
 from tests.uv import surfaces
 
 

@@ -4,9 +4,9 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.exact import exact_near
-from fasciculum.kernels.packing import claim
-from fasciculum.kernels.placed import apply_affine
+from fasciculum.kernels.affine import apply_affine
+from fasciculum.kernels.packing.exact_distance import exact_near
+from fasciculum.kernels.packing.texels import claim
 
 
 class Placed(unittest.TestCase):

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 import shapely
 
-from fasciculum.kernels.polygons import triangulate
+from fasciculum.kernels.unwrapping.polygons import triangulate
 
 
 def triangles_of(points):

@@ -6,8 +6,8 @@ import numpy as np
 from scipy.optimize import minimize
 
 from fasciculum.baking.casting import tree_over
-from fasciculum.kernels.bvh import ROOM, opened
-from fasciculum.kernels.probing import nearest_places, probe
+from fasciculum.kernels.rays.bvh import ROOM, opened
+from fasciculum.kernels.rays.projection import nearest_places, probe
 
 STACK = np.empty(ROOM, np.int64)
 

@@ -6,8 +6,8 @@ import numpy as np
 from scipy.stats import spearmanr
 
 from fasciculum.baking.casting import tree_over
-from fasciculum.kernels.bvh import ROOM, any_hit, closest_hit, opened
-from fasciculum.kernels.occluding import _curvature, _openness, _thickness
+from fasciculum.kernels.rays.bvh import ROOM, any_hit, closest_hit, opened
+from fasciculum.kernels.rays.occlusion import _curvature, _openness, _thickness
 
 STACK = np.empty(ROOM, np.int64)
 

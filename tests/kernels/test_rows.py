@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.packing.verify import overlap_between
 from fasciculum.uv.overlaps import self_overlap
 

@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.sampling import cosine_direction, frame_about, point_of, reversed_bits
+from fasciculum.kernels.sampling.directions import cosine_direction, frame_about, point_of, reversed_bits
 
 
 def points(count, seed):

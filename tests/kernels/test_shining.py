@@ -8,7 +8,7 @@ from numba import njit
 
 from fasciculum.baking.light.lamps import lamp_rows
 from fasciculum.baking.light.sky import sky_tables
-from fasciculum.kernels import shining
+from fasciculum.kernels.light import emitters as shining
 from fasciculum.model.lighting import Lamp, LampKind, Sky, SkyKind
 
 

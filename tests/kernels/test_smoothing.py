@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.kernels.smoothing import dim_rows
+from fasciculum.kernels.light.denoising import dim_rows
 
 
 def dimmed(bright, labels=None, deviation=np.inf, sure=3.0):

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fasciculum.kernels.spans import count_clashes, gap_of_rows, join_spans, list_spans, smallest_gap_of
+from fasciculum.kernels.packing.spans import count_clashes, gap_of_rows, join_spans, list_spans, smallest_gap_of
 
 SIZE = 24
 

@@ -6,7 +6,7 @@ import numpy as np
 import shapely
 from scipy.ndimage import distance_transform_edt
 
-from fasciculum.kernels.tiles import TILE, WIDE, barycentric_maps, bin_triangles, keep_ids, raster_tiles
+from fasciculum.kernels.sampling.tiles import TILE, WIDE, barycentric_maps, bin_triangles, keep_ids, raster_tiles
 
 
 class Coverage(unittest.TestCase):

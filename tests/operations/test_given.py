@@ -16,7 +16,7 @@ from fasciculum.given.fitting import best_fit, row_of, within
 from fasciculum.given.proposing import proposed_trims
 from fasciculum.io.given_files import read_sheet, sheet_file
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.placed import apply_affine
+from fasciculum.kernels.affine import apply_affine
 from fasciculum.model.choices import Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.given import Given, GivenMap, Trim, TrimRepeats

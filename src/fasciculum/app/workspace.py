@@ -49,8 +49,8 @@ from fasciculum.session.tasks import (
     pack_task,
     take_plan_task,
 )
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.uv.density import ObjectFigures
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: lenses under which the sheet shows a map
 MAP_LENSES = ("colour", "light")

@@ -30,9 +30,9 @@ from fasciculum.baking.pyramids import ROLES, PixelsOf
 from fasciculum.baking.smoothing import EdgeStoppingGuide, smooth
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import NO_AMOUNTS, LabelMap, Source, Tiles, ValueMap, Writer, write_maps
-from fasciculum.kernels.encoding import one_value
-from fasciculum.kernels.occluding import BENT, FREE, OPEN, THICK
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.rays.occlusion import BENT, FREE, OPEN, THICK
+from fasciculum.kernels.sampling.encoding import one_value
+from fasciculum.kernels.sampling.tiles import TILE
 from fasciculum.model.choices import ColorSpace, FileFormat, Reads
 from fasciculum.model.detail import Span
 from fasciculum.model.layout import Layout

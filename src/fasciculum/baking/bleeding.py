@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bleed import nearest_in_columns, nearest_in_rows, spread
+from fasciculum.kernels.sampling.dilation import nearest_in_columns, nearest_in_rows, spread
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces, thread_count
 

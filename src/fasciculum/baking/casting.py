@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.bvh import (
+from fasciculum.kernels.rays.bvh import (
     BOUNDS_BYTES,
     DEEPEST,
     EMPTY,
@@ -20,13 +20,13 @@ from fasciculum.kernels.bvh import (
     measure_boxes,
     widen_tree,
 )
-from fasciculum.kernels.meeting import BOXES
+from fasciculum.kernels.rays.intersection import BOXES
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.scene import MASK, OPAQUE, Image, Object, Primitive, Scene, TextureSlot
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
-#: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.bvh.any_hit` takes them
+#: bounds, links, blocks, cuts, uvs, alphas, sizes: as `fasciculum.kernels.rays.bvh.any_hit` takes them
 Tree = tuple[NDArray[Any], ...]
 #: bytes of a cache line
 LINE = 64

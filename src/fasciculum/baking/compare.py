@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.materials import MaterialSource, material_at
 from fasciculum.baking.pyramids import PixelsOf
 from fasciculum.baking.target import Target
-from fasciculum.kernels.reading import read_sheet
+from fasciculum.kernels.sampling.textures import read_sheet
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.maps import KINDS, Judged, MapKind, Values
 from fasciculum.model.scene import Scene

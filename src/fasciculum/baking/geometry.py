@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import world_box, world_normals
-from fasciculum.kernels.interpolating import interpolate_tiles
+from fasciculum.kernels.sampling.interpolating import interpolate_tiles
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 

@@ -16,10 +16,17 @@ from fasciculum.baking.reaching import ROW, RayTargets, low_rows, mark_single_sh
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target, upright
 from fasciculum.baking.world import world_normals
-from fasciculum.kernels.hits import count_missed, face_hits, gather_hits, place_hits, shade_hits, turn_hits
-from fasciculum.kernels.probing import find_edges, probe_tiles, probe_within, rays_of_hits
-from fasciculum.kernels.reading import CHANNELS
-from fasciculum.kernels.tiles import TILE, WIDE
+from fasciculum.kernels.rays.hit_attributes import (
+    count_missed,
+    face_hits,
+    gather_hits,
+    place_hits,
+    shade_hits,
+    turn_hits,
+)
+from fasciculum.kernels.rays.projection import find_edges, probe_tiles, probe_within, rays_of_hits
+from fasciculum.kernels.sampling.textures import CHANNELS
+from fasciculum.kernels.sampling.tiles import TILE, WIDE
 from fasciculum.model.choices import Reads
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.layout import Layout

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from fasciculum.baking.high import HighPolyProjector, Hits
 from fasciculum.baking.occlusion import RaySource
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
-from fasciculum.kernels.occluding import FREE, RAY_VALUES
-from fasciculum.kernels.smoothing import guide_hits
+from fasciculum.kernels.light.denoising import guide_hits
+from fasciculum.kernels.rays.occlusion import FREE, RAY_VALUES
 from fasciculum.model.maps import NORMAL_VALUES
 
 

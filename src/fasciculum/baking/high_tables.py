@@ -13,7 +13,7 @@ from fasciculum.baking.casting import fix_winding, triangles_of
 from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.target import Target, corner_tangents, slot_uvs
 from fasciculum.baking.world import world_normals
-from fasciculum.kernels.reading import SLOTS
+from fasciculum.kernels.sampling.textures import SLOTS
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Object, Primitive, Scene
 from fasciculum.progress import Progress

@@ -21,9 +21,9 @@ from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Source
 from fasciculum.baking.world import world_normals
-from fasciculum.kernels.layering import read_repeating
-from fasciculum.kernels.occluding import BENT, OPEN
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.rays.occlusion import BENT, OPEN
+from fasciculum.kernels.sampling.layering import read_repeating
+from fasciculum.kernels.sampling.tiles import TILE
 from fasciculum.model.layers import Blend, Layer, LayerImage, LayerProjection, Mask, MaskKind, layers_on, placing_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
@@ -49,7 +49,7 @@ class LayerTexture:
     ----------
     texels : ndarray of float32, shape (K,)
     levels : ndarray of int64, shape (L, 3)
-        See `fasciculum.kernels.layering.read_repeating`.
+        See `fasciculum.kernels.sampling.layering.read_repeating`.
     channels : int
     """
 

@@ -12,7 +12,15 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES, Group, PixelsOf, build_groups
 from fasciculum.baking.target import Target
-from fasciculum.kernels.reading import CHANNELS, LEVELS, OFF_GRID, ON_GRID, find_detail, shade_points, shade_tiles
+from fasciculum.kernels.sampling.textures import (
+    CHANNELS,
+    LEVELS,
+    OFF_GRID,
+    ON_GRID,
+    find_detail,
+    shade_points,
+    shade_tiles,
+)
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.threads import thread_count
@@ -140,7 +148,7 @@ class MaterialSource:
         return self._bumpy
 
     def tables_of_materials(self, uvs: NDArray[np.float32], colors: NDArray[np.float32]) -> tuple[Any, ...]:
-        """Return what `fasciculum.kernels.hits.shade_hits` takes, of tables of coordinates and of vertex colours."""
+        """Return the tables of coordinates and colours that `kernels.rays.hit_attributes.shade_hits` takes."""
         return (uvs, colors, self.target.material, *self._arguments[5:])
 
     @cached_property

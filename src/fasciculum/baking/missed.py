@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.bleeding import nearest_covered
 from fasciculum.baking.high import HighPolyProjector
 from fasciculum.baking.tiling import Tiles
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.sampling.tiles import TILE
 
 
 def fill_missed(high: HighPolyProjector, tiles: Tiles, maps: Sequence[NDArray[Any]]) -> None:

@@ -16,9 +16,9 @@ from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.smoothing import EdgeStoppingGuide
 from fasciculum.baking.target import Target
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
-from fasciculum.kernels.interpolating import interpolate_tiles
-from fasciculum.kernels.occluding import FREE, RAY_VALUES, trace_places, trace_tiles
-from fasciculum.kernels.tiles import WIDE
+from fasciculum.kernels.rays.occlusion import FREE, RAY_VALUES, trace_places, trace_tiles
+from fasciculum.kernels.sampling.interpolating import interpolate_tiles
+from fasciculum.kernels.sampling.tiles import WIDE
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Casts
 from fasciculum.model.layout import Layout

@@ -1,4 +1,4 @@
-"""A material's textures with every level of detail, in linear light, as `fasciculum.kernels.reading` reads them.
+"""A material's textures with every mip level, in linear light, as `fasciculum.kernels.sampling.textures` reads them.
 
 They are kept between bakes by what is in them.
 """
@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
-from fasciculum.kernels.levels import fill_lanes, half_size
-from fasciculum.kernels.reading import LEVELS
+from fasciculum.kernels.sampling.mip_levels import fill_lanes, half_size
+from fasciculum.kernels.sampling.textures import LEVELS
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Image, Material, TextureSlot
 from fasciculum.threads import in_pieces

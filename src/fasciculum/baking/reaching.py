@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.casting import Tree, fix_winding, tree_of
-from fasciculum.kernels.probing import nearest_places, probe_points
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.rays.projection import nearest_places, probe_points
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Handle, Span
 from fasciculum.model.scene import Image, Object, Scene

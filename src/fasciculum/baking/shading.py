@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.model.layout import Surface
 from fasciculum.model.scene import Primitive
 from fasciculum.uv.tangents import flat_normals, unit

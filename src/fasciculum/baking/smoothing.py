@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.target import Target
-from fasciculum.kernels.smoothing import guide_tiles, smooth_rows
+from fasciculum.kernels.light.denoising import guide_tiles, smooth_rows
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 

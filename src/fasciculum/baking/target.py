@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.pyramids import ROLES
 from fasciculum.baking.shading import corner_normals, edge_normals
-from fasciculum.kernels.reading import SLOTS
-from fasciculum.kernels.tiles import barycentric_maps
+from fasciculum.kernels.sampling.textures import SLOTS
+from fasciculum.kernels.sampling.tiles import barycentric_maps
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Material, Object, Primitive, Scene
 from fasciculum.uv.tangents import tangents, unit

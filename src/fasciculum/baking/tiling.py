@@ -15,8 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.target import REACH, Target
-from fasciculum.kernels.encoding import encode_tiles, keep_tiles, paint_tiles
-from fasciculum.kernels.tiles import TILE, WIDE, bin_triangles, keep_ids, raster_tiles
+from fasciculum.kernels.sampling.encoding import encode_tiles, keep_tiles, paint_tiles
+from fasciculum.kernels.sampling.tiles import TILE, WIDE, bin_triangles, keep_ids, raster_tiles
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.maps import MapKind
 from fasciculum.progress import SILENT, Progress
@@ -69,7 +69,7 @@ class ValueMap:
         Whole numbers, or floats for values as they are, in linear light.
     source : str
     amounts : ndarray of float32, shape (T, K) or (0, 0)
-        See `fasciculum.kernels.encoding.encode_tiles`.
+        See `fasciculum.kernels.sampling.encoding.encode_tiles`.
     scale : float
         What the values are multiplied with, a fourth channel left out.
     """

@@ -11,7 +11,7 @@ import re
 from pathlib import Path
 
 #: a module of kernels that another one takes functions or numbers from
-TAKES = re.compile(r"^from fasciculum\.kernels\.(\w+) import", re.MULTILINE)
+TAKES = re.compile(r"^from fasciculum\.kernels\.([\w.]+) import", re.MULTILINE)
 
 
 def forget_outdated(folder: Path) -> set[str]:
@@ -21,7 +21,8 @@ def forget_outdated(folder: Path) -> set[str]:
     Modules that take nothing from those that changed, straight or by way of others, keep their kernels.
     """
     kept, stamp = folder / "__pycache__", "sources.stamp"
-    sources = {file.stem: file for file in sorted(folder.glob("*.py"))}
+    files = sorted(folder.rglob("*.py"))
+    sources = {".".join(file.relative_to(folder).with_suffix("").parts): file for file in files}
     now = {name: f"{name} {file.stat().st_size} {file.stat().st_mtime_ns}" for name, file in sources.items()}
     gone: set[str] = set()
     # a folder that cannot be written keeps nothing that could be outdated
@@ -32,8 +33,9 @@ def forget_outdated(folder: Path) -> set[str]:
             return gone
         changed = {name for name in sources if now[name] not in before}
         gone = _takers(sources, changed | {line.split()[0] for line in before} - set(sources))
-        for one in (*kept.glob("*.nbi"), *kept.glob("*.nbc")):
-            if one.name.split(".")[0] in gone:
+        for name in gone:
+            place = folder.joinpath(*name.split("."))
+            for one in (place.parent / "__pycache__").glob(f"{place.name}.*.nb[ci]"):
                 one.unlink(missing_ok=True)
         kept.mkdir(exist_ok=True)
         file.write_text("\n".join(now.values()))

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.placed import apply_affine
+from fasciculum.kernels.affine import apply_affine
 from fasciculum.model.frozen import freeze_arrays
 
 
@@ -83,8 +83,8 @@ class IslandColumn:
         return np.full(count, self.value, self.dtype)
 
 
-#: what a layout knows of each island, beside where it lies; project files and everything that leaves islands out or adds
-#: some goes by this table
+#: what a layout knows of each island, beside where it lies; project files go by this table, and so does whatever leaves
+#: islands out or adds some
 ISLAND_COLUMNS = (
     IslandColumn("places", np.int32, None),
     IslandColumn("pinned", np.bool_, False),

@@ -16,10 +16,10 @@ from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import Scene
 from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
+from fasciculum.treatments.apart import Factor, apart_materials
+from fasciculum.treatments.even import even_maps
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import texture_bytes
-from fasciculum.ways.apart import Factor, apart_materials
-from fasciculum.ways.even import even_maps
-from fasciculum.ways.resolving import resolve_bundle
 
 
 @dataclass(frozen=True)

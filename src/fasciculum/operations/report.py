@@ -27,15 +27,15 @@ from fasciculum.operations.lay_out.onto import onto_rows, sameness, split_rows
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of, written_sizes
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
+from fasciculum.treatments.apart import apart_materials
+from fasciculum.treatments.flats import flat_values
+from fasciculum.treatments.resolved import ResolvedBundle
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import figures_of, spans
 from fasciculum.uv.islands import find_islands
 from fasciculum.uv.overlaps import covered_areas, overlapping_objects, self_overlap
 from fasciculum.uv.sets import sets_of
-from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.flats import flat_values
-from fasciculum.ways.resolved import ResolvedBundle
-from fasciculum.ways.resolving import resolve_bundle
 
 VERSION = 1
 

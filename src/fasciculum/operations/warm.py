@@ -21,12 +21,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.exact import exact_near
-from fasciculum.kernels.halfedges import smooth_normals
-from fasciculum.kernels.masks import too_near
-from fasciculum.kernels.moves import move_all, propose
-from fasciculum.kernels.polygons import triangulate
-from fasciculum.kernels.unwrapping import dart, peel, split_chart
+from fasciculum.kernels.packing.exact_distance import exact_near
+from fasciculum.kernels.packing.masks import too_near
+from fasciculum.kernels.packing.separation import move_all, propose
+from fasciculum.kernels.unwrapping.halfedges import smooth_normals
+from fasciculum.kernels.unwrapping.polygons import triangulate
+from fasciculum.kernels.unwrapping.unwrap import dart, peel, split_chart
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, PairBy, UvPolicy
 from fasciculum.model.detail import Detail, Pairing

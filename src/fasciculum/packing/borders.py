@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.borders import chain, thin_out
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.packing.borders import chain, thin_out
+from fasciculum.kernels.unique_rows import unique_rows
 
 #: corners of an island nearer than this part of its extent are one point
 SAME = 1e-7

@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.depths import Solids
+from fasciculum.kernels.packing.penetration import Solids
 from fasciculum.packing.constructing import Constructing
 from fasciculum.packing.greedy import Attempt, Greedy
 from fasciculum.packing.judge import Judge

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.placing import place_some
+from fasciculum.kernels.packing.placement import place_some
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.page import CLASSES, SLACK, Page
 from fasciculum.packing.shapes import Poses, Rules, Shapes

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.placing import APRON, BLOCK, put_loops, renew
+from fasciculum.kernels.packing.placement import APRON, BLOCK, put_loops, renew
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.shapes import Rules
 

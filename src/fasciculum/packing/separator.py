@@ -7,10 +7,10 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.depths import Keep, Solids, clamp_all, depths
-from fasciculum.kernels.exact import exact_near
-from fasciculum.kernels.masks import too_near
-from fasciculum.kernels.moves import clearances, move_all, propose
+from fasciculum.kernels.packing.exact_distance import exact_near
+from fasciculum.kernels.packing.masks import too_near
+from fasciculum.kernels.packing.penetration import Keep, Solids, clamp_all, depths
+from fasciculum.kernels.packing.separation import clearances, move_all, propose
 from fasciculum.packing.borders import Borders
 from fasciculum.packing.page import SLACK
 from fasciculum.packing.shapes import Poses, Rules, Shapes

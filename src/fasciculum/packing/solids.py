@@ -8,8 +8,8 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.depths import Solids
-from fasciculum.kernels.fields import fill_circles, fill_field
+from fasciculum.kernels.packing.distance_fields import fill_circles, fill_field
+from fasciculum.kernels.packing.penetration import Solids
 from fasciculum.packing.shapes import Shapes
 
 #: nodes of a distance grid across an island's diameter

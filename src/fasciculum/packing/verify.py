@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.kernels.overlap import overlap_in_range
-from fasciculum.kernels.spans import count_clashes, join_spans, list_spans, smallest_gap_of
+from fasciculum.kernels.packing.spans import count_clashes, join_spans, list_spans, smallest_gap_of
 
 
 @dataclass(frozen=True)

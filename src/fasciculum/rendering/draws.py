@@ -12,8 +12,8 @@ from fasciculum.model.document import Document
 from fasciculum.model.maps import KINDS, LIGHT, LIT, Values
 from fasciculum.model.scene import CLAMP, OPAQUE, REPEAT, Material, Object, Primitive, Scene, TextureSlot
 from fasciculum.model.texturing import BakedMap
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.tangents import tangents
-from fasciculum.ways.resolving import resolve_bundle
 
 #: what stands between the key of a map and the stops that it is shown brighter by
 BRIGHTER = "@"

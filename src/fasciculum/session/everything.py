@@ -14,7 +14,7 @@ from fasciculum.session.scheduler import Scheduler
 from fasciculum.session.stale import DONE as IN_ORDER
 from fasciculum.session.stale import NONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: stages of a bundle in the order of the work
 STAGES = (Kind.PACK, Kind.BAKE, Kind.CHECK)

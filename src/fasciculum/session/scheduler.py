@@ -15,7 +15,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.session.stale import DONE, bake_state, check_state, layout_state
 from fasciculum.session.tasks import NEEDS, Kind, Task, bake_task, check_task, pack_task, verify_task
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 
 class Transport(Protocol):

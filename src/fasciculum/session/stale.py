@@ -10,7 +10,7 @@ from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.lay_out.lay_out import layout_digest
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 NONE, STALE, DONE = "none", "stale", "done"
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.later import Later
 from fasciculum.uv.islands import weld
 from fasciculum.uv.unwrap.surface import weld_tolerance

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.model.unwrapping import PLAIN, Shaping, UnwrapSettings
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.corners import Corners, signed_uv_areas, surface_areas

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.twins import distinct, match_islands
+from fasciculum.kernels.packing.twins import distinct, match_islands
 from fasciculum.progress import SILENT, Progress
 
 #: how far two islands' measures may differ for them to be compared, as a part

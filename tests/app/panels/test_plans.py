@@ -8,8 +8,8 @@ from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import MIB
-from fasciculum.ways.resolving import resolve_bundle
 from tests.app.harness import WindowCase
 from tests.operations.plan.scenes import mixed
 

@@ -35,9 +35,9 @@ from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.ledger import bundle_calls, cost_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
+from fasciculum.treatments.apart import apart_materials
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import density_words
-from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.ItemDataRole.UserRole + 2
 LOOSE = "\0loose"

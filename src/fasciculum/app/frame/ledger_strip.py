@@ -25,8 +25,8 @@ from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import clean_size
 from fasciculum.operations.ledger import cost_of, ledger_of
 from fasciculum.session.stale import DONE, check_state
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import MIB, density_words, texture_bytes
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 FIGURES = (
     (

@@ -35,11 +35,11 @@ from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.rendering import service
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import View
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import srgb_to_linear
 from fasciculum.uv.corners import corners_of
 from fasciculum.uv.overlaps import overlapping_triangles
 from fasciculum.uv.stretch import angle_stretch
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: part of the full size at which the view is drawn while it moves, and milliseconds after which it is drawn whole
 MOVING, REST = 0.6, 140

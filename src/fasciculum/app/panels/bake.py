@@ -27,8 +27,8 @@ from fasciculum.model.settings import words_of
 from fasciculum.operations.bake.light import bakes_light
 from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, map_states
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import MIB, texture_bytes
-from fasciculum.ways.resolving import resolve_bundle
 
 ORIGINS = {Origin.CARRIED: "From materials", Origin.GEOMETRY: "From geometry", Origin.LIGHT: "From light"}
 DENOISERS = {"oidn": "removed by Open Image Denoise", "own": "removed by the simple filter"}

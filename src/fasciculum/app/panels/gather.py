@@ -18,8 +18,8 @@ from fasciculum.app.panels.layers import LayersPanel
 from fasciculum.app.panels.lights import LightsPanel
 from fasciculum.app.panels.pairing import PairingPanel
 from fasciculum.app.panels.plans import PlanPanel
+from fasciculum.app.panels.treatments import WaysPanel
 from fasciculum.app.panels.uv_sets import UvSets
-from fasciculum.app.panels.ways import WaysPanel
 from fasciculum.app.parts import Form, button_line, note, small_button
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Rule

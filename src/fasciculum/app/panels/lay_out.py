@@ -31,8 +31,8 @@ from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.session.tasks import Kind, Task
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import MIB, density_words
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: folds that say nothing of a sheet that is given
 OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness")

@@ -20,7 +20,7 @@ from fasciculum.operations.lay_out import arrange
 from fasciculum.operations.lay_out.onto import snapped_onto
 from fasciculum.session import commands
 from fasciculum.session.tasks import place_task, verify_task
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: degrees of a turn by hand
 STEPS = {"none": 90.0, "half": 180.0, "quarter": 90.0, "eighth": 45.0, "any": 15.0}

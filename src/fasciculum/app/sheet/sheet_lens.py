@@ -17,7 +17,7 @@ from fasciculum.model.choices import Treatment
 from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields, wasted_sizes
 from fasciculum.operations.check.missed import missed_texels
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: lenses that colour islands by what is known of their object
 OF_OBJECTS = ("way", "yield", "repeats", "waste", "pairs", "missed", "reach")

@@ -34,8 +34,8 @@ from fasciculum.operations.check.check import measure_islands, object_density
 from fasciculum.packing.outlines import Outline, island_outlines
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
 from fasciculum.session.tasks import Kind, Task
+from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import density_words
-from fasciculum.ways.resolving import islands_alone, resolve_bundle
 
 #: parts of the view that are drawn beyond its edges; more islands than MOST_SMOOTH are drawn without smoothing
 RIM, MOST_SMOOTH = 0.25, 4000

@@ -13,8 +13,8 @@ from fasciculum.baking.light.noise import Denoiser, guide_of, remove_noise
 from fasciculum.baking.light.passes import LightPasses, brightest, steps_of
 from fasciculum.baking.light.seams import Seams
 from fasciculum.baking.tiling import NO_AMOUNTS, Source
-from fasciculum.kernels.lighting import BACK, FREE, THERE, TOTAL
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.light.gathering import BACK, FREE, THERE, TOTAL
+from fasciculum.kernels.sampling.tiles import TILE
 from fasciculum.progress import SILENT, Progress
 
 #: values of a texel: light, what of it was sent back, how it looks when lit with its opacity, what of light

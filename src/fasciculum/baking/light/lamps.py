@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.shining import POINT, SPOT, SUN
+from fasciculum.kernels.light.emitters import POINT, SPOT, SUN
 from fasciculum.model.lighting import Lamp, LampKind
 
 #: kinds as kernels number them

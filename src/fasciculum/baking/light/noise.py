@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import bleed
 from fasciculum.baking.smoothing import EdgeStoppingGuide
-from fasciculum.kernels.lighting import ODD
-from fasciculum.kernels.smoothing import dim_rows, even_rows, spread_rows
+from fasciculum.kernels.light.denoising import dim_rows, even_rows, spread_rows
+from fasciculum.kernels.light.gathering import ODD
 from fasciculum.model.choices import Choice
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces

@@ -17,9 +17,9 @@ from fasciculum.baking.light.surfaces import BOUNCED, PixelsOf, World, world_of
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.baking.world import corners_in_world, diagonal_of, world_box
-from fasciculum.kernels.lighting import ODD, SUMS, light_tiles, open_tiles
-from fasciculum.kernels.openings import CLOSED
-from fasciculum.kernels.tiles import TILE, WIDE
+from fasciculum.kernels.light.gathering import ODD, SUMS, light_tiles, open_tiles
+from fasciculum.kernels.light.texel_openings import CLOSED
+from fasciculum.kernels.sampling.tiles import TILE, WIDE
 from fasciculum.model.lamps import lamps_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.target import Target
 from fasciculum.baking.tiling import Source, Tiles
-from fasciculum.kernels.tiles import TILE
+from fasciculum.kernels.sampling.tiles import TILE
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.light.passes import LightPasses
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.later import Later
 from fasciculum.progress import SILENT, Progress
 

@@ -10,7 +10,7 @@ from fasciculum.baking.light.passes import LightScene, shining_of
 from fasciculum.baking.light.surfaces import PixelsOf
 from fasciculum.baking.shading import corner_normals
 from fasciculum.baking.world import world_normals
-from fasciculum.kernels.lighting import picture_rows
+from fasciculum.kernels.light.gathering import picture_rows
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces

@@ -35,7 +35,7 @@ from fasciculum.operations.bake.light import (
     shining_in,
 )
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 
 def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: RequiredMaps) -> str:

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Image, Scene
-from fasciculum.ways.regions import AtlasRegion, corners, transform_uvs
-from fasciculum.ways.resolved import ResolvedBundle
+from fasciculum.treatments.regions import AtlasRegion, corners, transform_uvs
+from fasciculum.treatments.resolved import ResolvedBundle
 
 #: how far a block may lie off the grid and still be on it, texels
 NEAR = 1e-3

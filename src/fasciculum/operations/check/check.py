@@ -15,7 +15,7 @@ from fasciculum.baking.high import paired_of
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.packing import claim
+from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.digests import digest_of
@@ -31,10 +31,10 @@ from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import sheet_triangles
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import angle_stretch, measure_stretch
-from fasciculum.ways.resolving import resolve_bundle
 
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9

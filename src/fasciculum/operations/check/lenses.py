@@ -14,10 +14,10 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.reading import read_of
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.reading import read_of
-from fasciculum.ways.resolving import resolve_bundle
 
 
 def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:

@@ -11,12 +11,12 @@ from fasciculum.baking.reaching import RayTargets, low_rows, mark_single_sheets
 from fasciculum.baking.target import build_target
 from fasciculum.baking.tiling import Tiles
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.probing import probe_points
+from fasciculum.kernels.rays.projection import probe_points
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.scene import Scene
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: px along the longer edge of what is shown, and rays from each triangle
 LONGEST, ASKED = 1024, 12

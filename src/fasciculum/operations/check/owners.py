@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import nearest_covered
-from fasciculum.kernels.packing import claim
+from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.layout import Layout
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress

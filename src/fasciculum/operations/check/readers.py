@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Mesh, Object, Primitive, Scene
+from fasciculum.treatments.cutting import cut_at_repeats
+from fasciculum.treatments.regions import transform_uvs
+from fasciculum.treatments.resolved import RegionUser, ResolvedBundle
 from fasciculum.uv.corners import corners_of, surface_areas
-from fasciculum.ways.cutting import cut_at_repeats
-from fasciculum.ways.regions import transform_uvs
-from fasciculum.ways.resolved import RegionUser, ResolvedBundle
 
 #: a triangle within the middle of a swatch, texels: what reads one place has no area to be sampled on
 SMALL = np.array([[-0.4, -0.4], [0.4, -0.4], [0.0, 0.4]], np.float64)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fasciculum.baking.casting import Tree, tree_of, triangles_of
 from fasciculum.baking.occlusion import OFF, radii_of, rays_of
-from fasciculum.kernels.occluding import open_at
+from fasciculum.kernels.rays.occlusion import open_at
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Casts, Copies, TwinRule

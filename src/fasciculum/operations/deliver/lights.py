@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace

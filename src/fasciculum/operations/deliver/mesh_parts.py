@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.shading import edge_normals
 from fasciculum.baking.target import corner_tangents
 from fasciculum.io.parts import joined
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Surface

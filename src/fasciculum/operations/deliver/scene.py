@@ -41,8 +41,8 @@ from fasciculum.operations.deliver.lights import (
 from fasciculum.operations.deliver.mesh_parts import Dress, build_mesh_parts, by_material, dress_reader, tinted
 from fasciculum.operations.deliver.trees import merged_tree
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.apart import apart_materials
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: magnifying and minifying filters of a sheet's textures, as glTF numbers them: none, linear, and linear between levels
 NEAREST, LINEAR, TRILINEAR = 9728, 9729, 9987

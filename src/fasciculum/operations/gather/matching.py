@@ -13,7 +13,7 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Scene
 from fasciculum.model.texturing import Texturing
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 
 def _plain(key: str) -> str:

@@ -13,8 +13,8 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.exact import exact_near
-from fasciculum.kernels.masks import too_near
+from fasciculum.kernels.packing.exact_distance import exact_near
+from fasciculum.kernels.packing.masks import too_near
 from fasciculum.model.layout import Layout
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.lay_out.lay_out import LEAST_DENSITY_SCALE, measured, paged

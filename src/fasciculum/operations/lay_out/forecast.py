@@ -16,8 +16,8 @@ from fasciculum.operations.check.surroundings import with_parted
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.lay_out.pieces import flat_area, pieces_of
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.density import ObjectFigures, figures_of
-from fasciculum.ways.resolving import resolve_bundle
 
 #: part of a sheet, padding included, that islands usually take
 USUAL = 0.86

@@ -24,8 +24,8 @@ from fasciculum.packing.outlines import first_on_places
 from fasciculum.packing.shapes import Rules
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
-from fasciculum.ways.resolved import ResolvedBundle
-from fasciculum.ways.resolving import resolve_bundle
+from fasciculum.treatments.resolved import ResolvedBundle
+from fasciculum.treatments.resolving import resolve_bundle
 
 #: places kept on a changed layout must have the size they are wished to have, to this
 SAME_SIZE = 1e-6

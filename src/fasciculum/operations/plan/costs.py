@@ -15,10 +15,10 @@ from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
 from fasciculum.operations.lay_out.forecast import BOXY, RAGGED
 from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE, GroupFigures, MaterialFigures
+from fasciculum.treatments.even import Even, even_of
+from fasciculum.treatments.reading import held_meshes
+from fasciculum.treatments.regions import swatch_edge
 from fasciculum.units import texture_bytes
-from fasciculum.ways.even import Even, even_of
-from fasciculum.ways.reading import held_meshes
-from fasciculum.ways.regions import swatch_edge
 
 #: the least part of a sheet's edge that a map has, when it holds nothing finer
 LEAST_PART = 0.25

@@ -14,12 +14,12 @@ from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
+from fasciculum.treatments.apart import apart_materials
+from fasciculum.treatments.flats import flat_values, is_tinted
+from fasciculum.treatments.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 from fasciculum.units import texture_bytes
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.apart import apart_materials
-from fasciculum.ways.flats import flat_values, is_tinted
-from fasciculum.ways.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 
 #: textures beside the base colour, by the map that shows them
 BESIDE = {NORMAL.name: ("normal",), ORM.name: ("metallic_roughness", "occlusion"), EMISSIVE.name: ("emissive",)}
@@ -154,7 +154,7 @@ class _Measuring:
         return self._areas[alike]
 
     def material(self, index: int, uses: Sequence[tuple]) -> MaterialFigures:
-        """Measure one material of a group; ``uses`` are those of `fasciculum.ways.reading.users`."""
+        """Measure one material of a group; ``uses`` are those of `fasciculum.treatments.reading.users`."""
         scene = self.scene
         material = DEFAULT_MATERIAL if index < 0 else scene.materials[index]
         # what is read from high-poly objects is laid out as islands, whatever its own material is

@@ -17,9 +17,9 @@ from fasciculum.operations.lay_out.lay_out import lay_out
 from fasciculum.operations.plan.costs import sizes_up_to
 from fasciculum.operations.plan.figures import held_density
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
-from fasciculum.ways.resolving import resolve_bundle
 
 #: part of the surface that may lose more than is wanted
 MAY_LOSE = 0.1

@@ -17,10 +17,10 @@ from fasciculum.model.terms import Terms
 from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE
 from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans, Point
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.flats import flat_values
+from fasciculum.treatments.reading import SLACK, read_of, users
+from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.density import figures_of
-from fasciculum.ways.flats import flat_values
-from fasciculum.ways.reading import SLACK, read_of, users
-from fasciculum.ways.resolving import resolve_bundle
 
 
 def planned_bundles(scene: Scene, plan: Plan, sheet: SheetSettings, bake: BakeSettings) -> tuple[Bundle, ...]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.parts import lay_over
+from fasciculum.kernels.unwrapping.alike_parts import lay_over
 from fasciculum.uv.unwrap.surface import Mesh
 
 #: how far areas of alike parts may differ, and places of their corners, as parts of the whole

@@ -10,10 +10,19 @@ from threading import Lock
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.chart_lists import Ground
-from fasciculum.kernels.halfedges import components, components_of
-from fasciculum.kernels.joining import join_charts
-from fasciculum.kernels.unwrapping import COVERED, EXACT, GOOD, STRETCHED, dart, flatten_charts, peel, split_chart
+from fasciculum.kernels.unwrapping.chart_lists import Ground
+from fasciculum.kernels.unwrapping.halfedges import components, components_of
+from fasciculum.kernels.unwrapping.joining import join_charts
+from fasciculum.kernels.unwrapping.unwrap import (
+    COVERED,
+    EXACT,
+    GOOD,
+    STRETCHED,
+    dart,
+    flatten_charts,
+    peel,
+    split_chart,
+)
 from fasciculum.progress import SILENT, Progress
 from fasciculum.uv.unwrap.segment import FEWER, segment
 from fasciculum.uv.unwrap.surface import SLIVER, Mesh

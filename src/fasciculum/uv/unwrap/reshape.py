@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.flattening import corners_at, frames, relax
+from fasciculum.kernels.unwrapping.flattening import corners_at, frames, relax
 from fasciculum.later import Later
 from fasciculum.uv.corners import signed_uv_areas
 from fasciculum.uv.islands import weld

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.halfedges import components, smooth_normals
-from fasciculum.kernels.segmenting import grow_patches, merge_patches, sum_patches
+from fasciculum.kernels.unwrapping.halfedges import components, smooth_normals
+from fasciculum.kernels.unwrapping.segmenting import grow_patches, merge_patches, sum_patches
 from fasciculum.uv.unwrap.surface import Mesh
 
 #: triangles from which on patches are gathered before merging, the same where nothing is developed, and the cones of

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.kernels.halfedges import orient, pair_edges
+from fasciculum.kernels.unwrapping.halfedges import orient, pair_edges
 from fasciculum.uv.islands import weld
 
 #: positions nearer than this part of the diagonal are one, but never farther apart than this part of a short edge

@@ -16,8 +16,8 @@ from fasciculum.io.formats.obj.shade import smooth_normals
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
-from fasciculum.kernels.polygons import triangulate
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
+from fasciculum.kernels.unwrapping.polygons import triangulate
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import INFO, WARNING, Finding

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.obj.lines import Lines
-from fasciculum.kernels.rows import unique_rows
+from fasciculum.kernels.unique_rows import unique_rows
 
 
 def smooth_normals(

@@ -1,0 +1,1 @@
+"""Unwrapping: half-edges, charts, cutting, flattening and joining them."""
