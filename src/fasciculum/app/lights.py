@@ -230,8 +230,8 @@ class Lights(QObject):
             return 0.0
         # nothing is baked yet: as bright as what is seen asks for
         seen, hit = self.sight.picture(1.0)
-        present = seen[hit[..., 0] > 0.5]
-        return LightFigures(bright=brightest(present, SEEN)).stops(None) if len(present) else 0.0
+        lit_places = seen[hit[..., 0] > 0.5]
+        return LightFigures(bright=brightest(lit_places, SEEN)).stops(None) if len(lit_places) else 0.0
 
     def look(self, camera: Camera, width: int, height: int) -> None:
         """Have the source seen in its light, step by step, until anything about that changes."""

@@ -64,7 +64,7 @@ class MapPlan:
     kind : MapKind
     width, height : int
         Of all tiles of the sheet together, texels.
-    wish : MapWish
+    wish : MapOverride
         Filled in; see `fasciculum.model.bake_settings.BakeSettings.wish`.
     channels : int
         How many are stored.

@@ -43,7 +43,7 @@ class RemoteRunner:
 
     Parameters
     ----------
-    pool : Hands
+    pool : WorkerPool
     store : PixelStore
         What tasks are given as theirs; workers that do not see it get one of their own, with what is in this.
     """

@@ -99,11 +99,11 @@ def _clipped(polygon: Polygon, inside: list[float]) -> Polygon:
     count = len(polygon)
     for index in range(count):
         after = (index + 1) % count
-        here, present = inside[index], inside[after]
+        here, next_inside = inside[index], inside[after]
         if here >= -NEAR:
             corners.append(polygon[index])
-        if (here > NEAR and present < -NEAR) or (here < -NEAR and present > NEAR):
-            part = here / (here - present)
+        if (here > NEAR and next_inside < -NEAR) or (here < -NEAR and next_inside > NEAR):
+            part = here / (here - next_inside)
             (a, b, c), (d, e, f) = polygon[index], polygon[after]
             rest = 1.0 - part
             corners.append((a * rest + d * part, b * rest + e * part, c * rest + f * part))

@@ -70,7 +70,7 @@ def even_maps(scene: Scene, on: ResolvedBundle, tint: VertexColors) -> set[str]:
     ----------
     scene : Scene
         As it was gathered.
-    on : OnSheet
+    on : ResolvedBundle
     """
     laid = [on.scene.object(key) for key in on.bundle.objects]
     used = {index for item in laid for index in on.scene.materials_of(item)}

@@ -101,8 +101,8 @@ class EdgeGraph:
     def between(self, a: int, b: int) -> int:
         """Return the edge between two positions that are neighbours."""
         edges, starts = self._at
-        present = edges[starts[a] : starts[a + 1]]
-        return int(present[(self.ends[present] == b).any(axis=1)][0])
+        around = edges[starts[a] : starts[a + 1]]
+        return int(around[(self.ends[around] == b).any(axis=1)][0])
 
     def loop(self, edge: int) -> NDArray[np.int64]:
         """Return the edges that go on straight from one, both ways, until there is none or the loop is closed."""
@@ -120,16 +120,16 @@ class EdgeGraph:
 
     def _straight_on(self, edge: int, at: int) -> int:
         edges, starts = self._at
-        present = edges[starts[at] : starts[at + 1]]
-        present = present[present != edge]
-        if not len(present):
+        around = edges[starts[at] : starts[at + 1]]
+        around = around[around != edge]
+        if not len(around):
             return -1
         begin = self.points[int(self.ends[edge].sum() - at)]
         ahead = self.points[at] - begin
-        others = self.points[self.ends[present].sum(axis=1) - at] - self.points[at]
+        others = self.points[self.ends[around].sum(axis=1) - at] - self.points[at]
         cosine = (others @ ahead) / np.maximum(np.linalg.norm(others, axis=1) * np.linalg.norm(ahead), 1e-300)
         best = int(cosine.argmax())
-        return int(present[best]) if cosine[best] > np.cos(np.radians(STRAIGHT)) else -1
+        return int(around[best]) if cosine[best] > np.cos(np.radians(STRAIGHT)) else -1
 
     def _smooth(self, angle: float) -> Any:
         """Return the graph of triangles that edges join which bend by less than ``angle`` degrees."""

@@ -300,11 +300,11 @@ def uv_seams(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np
     """Return the edges along which UVs are cut though the surface is not, shape (T, 3)."""
     places = weld(world.reshape(-1, 3), position_tolerance(world)).reshape(-1, 3)
     flat = weld(uvs.reshape(-1, 2), max(float(np.ptp(uvs)) * 1e-6, 1e-7)).reshape(-1, 3)
-    ends, present = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
+    ends, flat_ends = (np.stack([rows, np.roll(rows, -1, axis=1)], axis=2).reshape(-1, 2) for rows in (places, flat))
     back = ends[:, 0] > ends[:, 1]
-    ends[back], present[back] = ends[back][:, ::-1], present[back][:, ::-1]
+    ends[back], flat_ends[back] = ends[back][:, ::-1], flat_ends[back][:, ::-1]
     _, edge = unique_rows(ends)
-    first, _ = unique_rows(np.column_stack([edge, present]))
+    first, _ = unique_rows(np.column_stack([edge, flat_ends]))
     kinds = np.bincount(edge[first])
     cut: NDArray[np.bool_] = (kinds[edge] > 1).reshape(-1, 3)
     return cut

@@ -102,8 +102,10 @@ class ModelTools:
             return {}
         middle, axes = np.array(projection.origin), np.array(projection.axes).reshape(3, 3)
         points = np.array([middle, middle + axes[0] * projection.size, middle + axes[1] * projection.size * 1.3])
-        present = self.on_widget(points)
-        return {name: QPointF(x, y) for name, (x, y) in zip(HANDLES, present.tolist(), strict=True) if math.isfinite(x)}
+        on_screen = self.on_widget(points)
+        return {
+            name: QPointF(x, y) for name, (x, y) in zip(HANDLES, on_screen.tolist(), strict=True) if math.isfinite(x)
+        }
 
     def press(self, event: QMouseEvent) -> bool:
         """Take hold of a handle; False when there is none."""
@@ -225,14 +227,14 @@ class ModelTools:
         if not len(edges):
             return
         ends = graph.points[graph.ends[edges]]
-        present = self.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
+        on_screen = self.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
         facing = self._facing(key)[edges]
-        seen = np.isfinite(present).all(axis=1)
+        seen = np.isfinite(on_screen).all(axis=1)
         faint = QColor(color)
         faint.setAlpha(70)
         for part, tint in ((~facing, faint), (facing, color)):
             painter.setPen(QPen(tint, width))
-            painter.drawLines([QLineF(*row) for row in present[seen & part].tolist()])
+            painter.drawLines([QLineF(*row) for row in on_screen[seen & part].tolist()])
 
     def _facing(self, key: str) -> np.ndarray:
         """Return which edges have a triangle that faces the camera."""
@@ -245,13 +247,13 @@ class ModelTools:
     def _faces(self, painter: QPainter) -> None:
         graph = self.shaper.graph(self.shaper.key)
         corners = graph.corners[sorted(self.shaper.faces)[:MOST_LINES]]
-        present = self.on_widget(corners.reshape(-1, 3)).reshape(-1, 3, 2)
+        on_screen = self.on_widget(corners.reshape(-1, 3)).reshape(-1, 3, 2)
         tint = QColor(self.view.theme.accent)
         tint.setAlpha(95)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(tint)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        for triangle in present[np.isfinite(present).all(axis=(1, 2))].tolist():
+        for triangle in on_screen[np.isfinite(on_screen).all(axis=(1, 2))].tolist():
             painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in triangle]))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
 

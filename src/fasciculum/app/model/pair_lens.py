@@ -235,10 +235,10 @@ class PairLens:
             assert detail is not None
             ends = [np.mean(world_box(scene, [pair.low]), axis=0)]
             ends += [np.mean(world_box(detail.scene, [key]), axis=0) for key in pair.high]
-            present = self.tools.on_widget(np.array(ends))
-            if not np.isfinite(present).all():
+            on_screen = self.tools.on_widget(np.array(ends))
+            if not np.isfinite(on_screen).all():
                 continue
-            self._paint_pair(painter, pair, [QPointF(x, y) for x, y in present.tolist()])
+            self._paint_pair(painter, pair, [QPointF(x, y) for x, y in on_screen.tolist()])
 
     def _paint_pair(self, painter: QPainter, pair: Pair, places: list[QPointF]) -> None:
         theme = self.tools.view.theme
@@ -268,10 +268,10 @@ class PairLens:
         outer.setAlpha(170)
         for corners, color in ((into, quiet), (out, outer)):
             ends = np.stack([corners, np.roll(corners, -1, axis=1)], axis=2).reshape(-1, 2, 3)[:MOST_LINES]
-            present = self.tools.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
-            seen = np.isfinite(present).all(axis=1)
+            on_screen = self.tools.on_widget(ends.reshape(-1, 3)).reshape(-1, 4)
+            seen = np.isfinite(on_screen).all(axis=1)
             painter.setPen(QPen(color, 1.0))
-            painter.drawLines([QLineF(*row) for row in present[seen].tolist()])
+            painter.drawLines([QLineF(*row) for row in on_screen[seen].tolist()])
         painter.setPen(QPen(QColor(theme.view), 1.5))
         for number, (place, _) in enumerate(self._knobs()):
             painter.setBrush(QColor(theme.text if number == self._picked else theme.accent))

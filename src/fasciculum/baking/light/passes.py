@@ -130,7 +130,7 @@ class LightPasses:
     width, height : int
         Of the map, texels.
     terms : LightTerms
-    high : HighReader, optional
+    high : HighPolyProjector, optional
         On the same target.
     normals : ndarray of float32, shape (H, W, 3), optional
         How texels face by their normal maps, in the world; 0 where the surface itself says so.

@@ -187,16 +187,16 @@ def find_edges(ids, found, where, facing, part, level, marked):
                 for dy, dx in ((-1, 0), (1, 0), (0, -1), (0, 1)):
                     if ids[n, y + dy, x + dx] < 0:
                         continue
-                    present = found[n, y + dy, x + dx]
-                    if present == here and where[n, y, x, 3] == where[n, y + dy, x + dx, 3]:
+                    neighbour = found[n, y + dy, x + dx]
+                    if neighbour == here and where[n, y, x, 3] == where[n, y + dy, x + dx, 3]:
                         continue
-                    if present < -1:
+                    if neighbour < -1:
                         continue
-                    if (present < 0) != (here < 0) or part[present] != part[here]:
+                    if (neighbour < 0) != (here < 0) or part[neighbour] != part[here]:
                         marked[n, y, x] = True
                         break
-                    if present >= 0:
-                        _normal_of(facing, present, where[n, y + dy, x + dx], two)
+                    if neighbour >= 0:
+                        _normal_of(facing, neighbour, where[n, y + dy, x + dx], two)
                         if one[0] * two[0] + one[1] * two[1] + one[2] * two[2] < level:
                             marked[n, y, x] = True
                             break

@@ -26,7 +26,7 @@ def with_readers(whole: Scene, on: ResolvedBundle, layout: Layout, objects: tupl
     ----------
     whole : Scene
         As it was gathered.
-    on : OnSheet
+    on : ResolvedBundle
     layout : Layout
     objects : tuple of str
         The bundle's own.

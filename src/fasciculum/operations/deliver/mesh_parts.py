@@ -54,10 +54,10 @@ def build_mesh_parts(scene: Scene, bundle: Bundle, item: Object, material: int, 
             own = tile[first:last] == number
             whole = bool(own.all())
             piece = primitive if whole else replace(primitive, triangles=primitive.triangles[own])
-            present = uvs[first:last] if whole else uvs[first:last][own]
+            own_uvs = uvs[first:last] if whole else uvs[first:last][own]
             shade = normals if whole else normals[own]
             tangents = bumpy and (wishes.made_tangents or primitive.tangents is not None)
-            parts.append(_split(piece, shade, made, present, material + number, tangents, wishes.source_uvs))
+            parts.append(_split(piece, shade, made, own_uvs, material + number, tangents, wishes.source_uvs))
         first = last
     return [part for alike in by_material(parts) for part in alike]
 

@@ -60,11 +60,11 @@ class Mesh:
         number = np.full(len(self), -1, np.int64)
         number[faces] = np.arange(len(faces))
         across = self.across.reshape(-1, 3)[faces].ravel()
-        present = np.where(across >= 0, number[np.maximum(across, 0) // 3], -1)
+        neighbour = np.where(across >= 0, number[np.maximum(across, 0) // 3], -1)
         return Mesh(
             self.corners[faces],
             self.vertices[faces],
-            np.where(present >= 0, present * 3 + across % 3, -1),
+            np.where(neighbour >= 0, neighbour * 3 + across % 3, -1),
             self.turned[faces],
             self.part[faces],
             self.normals[faces],
