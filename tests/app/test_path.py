@@ -143,6 +143,23 @@ class WholePath(WindowCase):
         self.idle()
         self.assertIsNotNone(self.workspace.document.bundle("One").layout)
 
+    def test_a_button_that_has_the_keyboard_takes_space_and_return(self):
+        self.packed()
+        side = self.workspace.side
+        pressed = []
+        button = self.window.settings.main
+        button.clicked.connect(lambda: pressed.append(1))
+        self.workspace.set_stage("gather")
+        with mock.patch("fasciculum.app.frame.files.QFileDialog.getOpenFileNames", return_value=([], "")):
+            button.setFocus()
+            for key in (Qt.Key.Key_Space, Qt.Key.Key_Return):
+                self.keys(key, widget=button)
+        self.assertEqual((len(pressed), self.workspace.side), (2, side))
+        # where nothing wants it, Space is the window's own
+        self.window.model.setFocus()
+        self.keys(Qt.Key.Key_Space, widget=self.window.model)
+        self.assertNotEqual(self.workspace.side, side)
+
     def test_cancel_a_bake(self):
         self.packed(size=4096)
         self.idle()

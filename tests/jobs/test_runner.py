@@ -1,5 +1,6 @@
 """The worker process: results, progress, cancel, death, errors."""
 
+import logging
 import os
 import pickle
 import signal
@@ -15,6 +16,10 @@ from fasciculum.errors import MalformedFile, OutputError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, InlineRunner, QueueEntry, Runner
 from fasciculum.progress import SILENT, Cancelled, Progress
+
+
+def logging_one(words, *, progress):
+    logging.getLogger("fasciculum.tests").warning("said in the worker: %s", words)
 
 
 def double(values, *, progress=SILENT):
@@ -157,6 +162,13 @@ class Worker(unittest.TestCase):
             self.wait(lambda: all(job.over for job in jobs))
         self.assertEqual(self.runner.jobs, jobs[3:])
         self.assertEqual({job.finished for job in jobs}, {None})
+
+    def test_what_the_worker_logs_is_logged_here(self):
+        with self.assertLogs("fasciculum.tests", "WARNING") as caught:
+            job = self.runner.submit("logging", logging_one, "a word")
+            self.wait(lambda: job.over)
+        self.assertEqual([record.getMessage() for record in caught.records], ["said in the worker: a word"])
+        self.assertNotEqual(caught.records[0].process, os.getpid())
 
     def test_the_worker_stands_back_by_ten(self):
         results = []

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QPoint, QRectF, QSettings, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import QPoint, QRectF, QSettings, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from fasciculum.app.look import Theme
-from fasciculum.app.parts import Column, takes_space
+from fasciculum.app.parts import Column
 
 HIGH = 28
 
@@ -28,9 +28,6 @@ class _Head(QAbstractButton):
 
     def sizeHint(self) -> QSize:
         return QSize(120, HIGH)
-
-    def event(self, event: QEvent) -> bool:
-        return takes_space(event) or super().event(event)
 
     def say(self, words: str, state: str) -> None:
         self.words, self.state = words, state

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PySide6.QtCore import QEvent, QRectF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QPainter, QPaintEvent
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QBoxLayout,
     QCheckBox,
@@ -76,25 +76,13 @@ def set_state(label: QLabel, state: str) -> None:
         label.style().polish(label)
 
 
-def takes_space(event: QEvent) -> bool:
-    """Let Space work a part that has the keyboard, although it is a shortcut of the window elsewhere."""
-    space = isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Space
-    if space and event.type() == QEvent.Type.ShortcutOverride:
-        event.accept()
-        return True
-    return False
-
-
 class Switch(QCheckBox):
-    """A box to tick; the keyboard's Space ticks it too."""
+    """A box to tick."""
 
     def __init__(self, words: str = "") -> None:
         super().__init__(words)
         # a click leaves the keyboard where it was, so that Space still flips the views
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-
-    def event(self, event: QEvent) -> bool:
-        return takes_space(event) or super().event(event)
 
 
 class Form(QWidget):

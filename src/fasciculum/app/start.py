@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import gc
+import logging
 import sys
 import threading
-import time
 import traceback
 from pathlib import Path
 from types import TracebackType
@@ -18,23 +18,18 @@ from fasciculum.app.frame.window import Window
 from fasciculum.app.look import apply_theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.later import load_now
+from fasciculum.logs import log_file
+
+LOG = logging.getLogger(__name__)
 
 
 def _report_crashes(workspace: Workspace) -> None:
-    """Write what goes wrong in our own code to a log file and say so, instead of vanishing."""
-    from platformdirs import user_log_path
+    """Log what goes wrong in our own code and say so, instead of vanishing."""
 
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        text = "".join(traceback.format_exception(kind, error, trace))
-        sys.stderr.write(text)
-        folder = user_log_path("fasciculum")
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-            log = folder / f"crash-{time.strftime('%Y%m%d-%H%M%S')}.log"
-            log.write_text(text)
-            workspace.say(f"A fault of the program: {error}. Details are in {log}. Save your work.", "broken")
-        except OSError:
-            workspace.say(f"A fault of the program: {error}. Save your work.", "broken")
+        sys.stderr.write("".join(traceback.format_exception(kind, error, trace)))
+        LOG.error("fault of the program", exc_info=(kind, error, trace))
+        workspace.say(f"A fault of the program: {error}. Details are in {log_file()}. Save your work.", "broken")
 
     sys.excepthook = hook
 

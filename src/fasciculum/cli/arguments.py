@@ -13,6 +13,7 @@ from fasciculum import __version__
 from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
+from fasciculum.logs import LEVELS
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
@@ -396,16 +397,32 @@ class Parser(argparse.ArgumentParser):
             raise WrongUsage(ended.code, message) from None
 
 
+def _add_logging(to: argparse.ArgumentParser, **defaults: object) -> None:
+    to.add_argument(
+        "-v", "--verbose", action="store_true", default=defaults["verbose"], help="show on standard error what is done"
+    )
+    to.add_argument(
+        "--log-level",
+        default=defaults["log_level"],
+        help="show records from this level on; the log file has those from info on in any case",
+        **_words(LEVELS),  # type: ignore[arg-type]
+    )
+
+
 def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentParser:
     """Return the command line's parser, of a kind that says what happens when something is wrong."""
     # no abbreviations: an option that comes later must not change what a script means
     plain = {"allow_abbrev": False}
     top = kind(prog="fasciculum", description="Many objects in, one texture set out.", **plain)  # type: ignore[arg-type]
     top.add_argument("--version", action="version", version=f"fasciculum {__version__}")
+    _add_logging(top, verbose=False, log_level="")
     commands = top.add_subparsers(dest="command", metavar="COMMAND")
 
     def command(name: str, words: str) -> argparse.ArgumentParser:
-        return commands.add_parser(name, help=words, description=words, allow_abbrev=False)
+        made = commands.add_parser(name, help=words, description=words, allow_abbrev=False)
+        # behind the command as well as before it; what is said before holds unless it is said again
+        _add_logging(made, verbose=argparse.SUPPRESS, log_level=argparse.SUPPRESS)
+        return made
 
     opened = command("open", "open the window")
     opened.add_argument("files", nargs="*", metavar="PROJECT | MODEL")

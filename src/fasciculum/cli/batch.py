@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import json
+import logging
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, as_completed, wait
@@ -18,6 +19,7 @@ from fasciculum.cli.summary import summary_page
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.progress import Cancelled, Progress
 
+LOG = logging.getLogger(__name__)
 #: seconds between two looks at whether all is to be stopped
 LOOK = 0.2
 #: how often a job is begun again whose process died
@@ -145,6 +147,7 @@ def _ended(
                 yield number, future.result()
             elif again < MOST_AGAIN:
                 # a process that died takes nothing with it: whoever is left, or comes anew, does the job
+                LOG.warning("%s is handed over again: %r", jobs[number].name, error)
                 waiting[farm.submit(do_job, jobs[number])] = number, again + 1
             else:
                 lost = {"code": "worker_lost", "message": f"Its process died {again + 1} times ({error}).", "file": ""}

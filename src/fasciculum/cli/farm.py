@@ -6,21 +6,24 @@ but itself.
 
 from __future__ import annotations
 
-import contextlib
+import logging
 import os
 import re
 from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from importlib import import_module
+from logging.handlers import QueueListener
 from multiprocessing import get_context
 from typing import Any, Protocol
 
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
+from fasciculum.logs import ROOT, send_records
 from fasciculum.session.remote import WorkerPool
 from fasciculum.threads import share_cores
 
+LOG = logging.getLogger(__name__)
 #: seconds that a scheduler is waited for: with the start of a command they come to under thirty on a busy machine
 PATIENCE = 12
 LOCAL, FAR = re.compile(r"local:(\d+)"), re.compile(r"tcp://[^\s/:]+:\d+")
@@ -67,6 +70,10 @@ class LocalPool:
 
     def __init__(self, count: int) -> None:
         self._count = count
+        # what the processes log is written by this one
+        records = get_context("forkserver").Queue()
+        self._records = QueueListener(records, *ROOT.handlers)
+        self._records.start()
         self._pool = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
@@ -75,7 +82,7 @@ class LocalPool:
         context = get_context("forkserver")
         context.set_forkserver_preload(PRELOADED)
         threads = max((os.cpu_count() or 1) // self._count, 1)
-        return ProcessPoolExecutor(self._count, context, share_cores, (threads,))
+        return ProcessPoolExecutor(self._count, context, _begin, (threads, self._records.queue))
 
     def submit(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; processes that died are replaced."""
@@ -103,6 +110,13 @@ class LocalPool:
     def close(self) -> None:
         """Let the processes go."""
         self._pool.shutdown(wait=False, cancel_futures=True)
+        self._records.stop()
+
+
+def _begin(threads: int, records: Any) -> None:
+    """Let a process that has just begun take no more than its share of the cores, and send what it logs."""
+    share_cores(threads)
+    send_records(records.put_nowait)
 
 
 class DaskPool:
@@ -179,10 +193,14 @@ class DaskPool:
 
     def stop(self) -> None:
         """Have nothing more begun."""
-        with contextlib.suppress(Exception):
+        try:
             self._client.cancel(list(self._client.futures))
+        except Exception as error:  # whatever a scheduler that is going away answers
+            LOG.warning("the farm did not cancel what waits: %r", error)
 
     def close(self) -> None:
         """Let the scheduler go."""
-        with contextlib.suppress(Exception):
+        try:
             self._client.close(timeout=5)
+        except Exception as error:  # whatever a scheduler that is going away answers
+            LOG.info("the farm was left without goodbye: %r", error)

@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import shutil
 import signal
 import sys
-import tempfile
 import threading
 import time
-import traceback
 from pathlib import Path
 from types import FrameType
 from typing import Any
 
+from fasciculum import __version__
 from fasciculum.cli.arguments import COMMANDS, WrongUsage, parser
 from fasciculum.cli.exits import CRASHED, STOPPED, USAGE, exit_code
 from fasciculum.errors import FasciculumError, UsageError
 from fasciculum.io.formats.table import READ_FORMATS
+from fasciculum.logs import log_file, start_logging
 from fasciculum.progress import Cancelled, Progress
 from fasciculum.session.scratch import new_folder, sweep
+
+LOG = logging.getLogger(__name__)
 
 
 class _Teller:
@@ -56,21 +59,6 @@ def _error_json(error: FasciculumError) -> str:
     return json.dumps({"version": 1, "error": part}, ensure_ascii=False)
 
 
-def _log_crash() -> Path:
-    from platformdirs import user_log_path
-
-    text = f"fasciculum {' '.join(sys.argv[1:])}\n{traceback.format_exc()}"
-    name = f"crash-{time.strftime('%Y%m%d-%H%M%S')}.log"
-    for folder in (user_log_path("fasciculum"), Path(tempfile.gettempdir())):
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-            (folder / name).write_text(text)
-            return folder / name
-        except OSError:
-            continue
-    return Path("(nowhere)")
-
-
 def main(arguments: list[str] | None = None) -> int:
     """Run the command line and return its exit code."""
     given = _with_command(sys.argv[1:] if arguments is None else arguments)
@@ -81,6 +69,8 @@ def main(arguments: list[str] | None = None) -> int:
             print(_error_json(UsageError(f"{ended.message}.", hint="Add --help for what there is.")))
         return int(ended.code or 0)
     wants_json = bool(getattr(parsed, "json", False))
+    start_logging(parsed.log_level or ("info" if parsed.verbose else ""))
+    LOG.info("fasciculum %s, version %s", " ".join(given), __version__)
     if parsed.command in (None, "open") or (parsed.command == "demo" and not parsed.headless):
         return _window(parsed)
     if parsed.command == "find":
@@ -110,11 +100,14 @@ def main(arguments: list[str] | None = None) -> int:
         _say_error(FasciculumError("cancelled; nothing was left half-written."), wants_json)
         return STOPPED
     except FasciculumError as error:
+        LOG.info("ended with: %s", error)
         _say_error(error, wants_json)
         return exit_code(error)
     except Exception:
-        log = _log_crash()
-        crash = FasciculumError("this is a fault of the program.", file=str(log), hint="The file holds the details.")
+        LOG.exception("fault of the program in: fasciculum %s", " ".join(given))
+        crash = FasciculumError(
+            "this is a fault of the program.", file=str(log_file()), hint="The end of that file holds the details."
+        )
         crash.code = "crash"
         _say_error(crash, wants_json)
         return CRASHED

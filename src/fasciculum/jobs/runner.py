@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import itertools
+import logging
 import pickle
 import socket
 import subprocess
@@ -19,8 +20,10 @@ from typing import Any
 
 from fasciculum.errors import FasciculumError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
+from fasciculum.logs import take_record
 from fasciculum.progress import Cancelled, Progress
 
+LOG = logging.getLogger(__name__)
 #: seconds that a job has to stop by itself once it is cancelled
 PATIENCE = 0.5
 
@@ -127,6 +130,7 @@ class InlineRunner:
             job.state, job.error = FAILED, error
             raise
         job.state, job.fraction = DONE, 1.0
+        LOG.info("%s: %s", title, DONE)
         if finished is not None:
             finished(value)
         return job
@@ -278,6 +282,7 @@ class Runner:
     def _lost(self, why: str) -> None:
         """Start over after the worker has gone, or has to go."""
         job = self.running
+        LOG.warning("worker replaced while it had %s: %s", job.title if job else "nothing to do", why or "cancelled")
         if self.process is not None:
             self.process.kill()
             code = self.process.wait()
@@ -296,6 +301,9 @@ class Runner:
         kind = message[0]
         if kind == "ready":
             self._ready = True
+            return
+        if kind == "log":
+            take_record(message[1])
             return
         job = self.running
         if job is None or message[1] != job.number:
@@ -327,6 +335,7 @@ class Runner:
 
     def _end(self, job: QueueEntry, state: str, error: Exception | None) -> None:
         job.state, job.error, job.ended = state, error, time.monotonic()
+        LOG.info("%s: %s after %.2f s%s", job.title, state, job.ended - job.started, f" ({error})" if error else "")
         # what they hold, such as whole documents, is let go of
         job.finished = job.shown = None
         over = [job for job in self.jobs if job.over]

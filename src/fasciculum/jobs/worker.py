@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import logging
 import os
 import signal
 import sys
@@ -15,8 +16,10 @@ from typing import Any
 
 from fasciculum.errors import FasciculumError
 from fasciculum.jobs.payload import read_payload, write_payload
+from fasciculum.logs import send_records
 from fasciculum.progress import Cancelled, Progress
 
+LOG = logging.getLogger(__name__)
 #: how far the worker steps back behind the window
 NICENESS = 10
 #: seconds between two reports of progress
@@ -65,7 +68,7 @@ class _Desk:
 
 
 def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
-    module, _, function = name.partition(":")
+    module, _, called = name.partition(":")
     progress = Progress(
         lambda fraction, words: desk.report(job, fraction, words),
         lambda: desk.cancelled(job),
@@ -74,8 +77,8 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     )
     try:
         positional, keywords = read_payload(arguments)
-        result = getattr(importlib.import_module(module), function)
-        value = result(*positional, **keywords, progress=progress)
+        function = getattr(importlib.import_module(module), called)
+        value = function(*positional, **keywords, progress=progress)
         target = arguments.parent / f"{uuid.uuid4().hex}.payload"
         write_payload(value, target)
         return ("done", job, str(target))
@@ -86,6 +89,7 @@ def _run(desk: _Desk, job: int, name: str, arguments: Path) -> tuple[Any, ...]:
     except MemoryError:
         return ("crash", job, "The worker ran out of memory.")
     except Exception:
+        LOG.exception("fault of the program in %s", name)
         return ("crash", job, traceback.format_exc())
 
 
@@ -97,6 +101,7 @@ def serve(connection: Connection, warm: list[str]) -> None:
         importlib.import_module(module)
     desk = _Desk(connection)
     connection.send(("ready",))
+    send_records(lambda record: connection.send(("log", record)))
     while True:
         try:
             message = desk.next()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -17,6 +18,8 @@ from fasciculum.model.document import Document
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.projects import save_project
 from fasciculum.progress import SILENT, Progress
+
+LOG = logging.getLogger(__name__)
 
 
 class _Note(msgspec.Struct):
@@ -90,6 +93,6 @@ def lost_work(alive: Callable[[int], bool]) -> list[LostWork]:
                 kept = path.with_suffix(".fasc")
                 if not alive(note.process):
                     results.append(LostWork(kept, note.name, note.project, kept.stat().st_mtime))
-            except (OSError, msgspec.MsgspecError, FasciculumError):
-                continue
+            except (OSError, msgspec.MsgspecError, FasciculumError) as error:
+                LOG.warning("kept work cannot be read: %s: %s", path, error)
     return sorted(results, key=lambda work: -work.when)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import logging
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, wait
@@ -14,6 +15,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, QueueEntry, name_of
 from fasciculum.progress import SILENT, Cancelled, Progress
 
+LOG = logging.getLogger(__name__)
 #: seconds between two looks at whether all is to be stopped
 LOOK = 0.1
 #: how often a task is begun again whose process died
@@ -105,6 +107,7 @@ class RemoteRunner:
                 error = future.exception()
                 if error is not None and again < MOST_AGAIN and not _ours(error):
                     # a process that died takes nothing along
+                    LOG.warning("%s is handed over again: %r", job.title, error)
                     self._under_way[self.pool.submit(*self._calls[job.number])] = job, again + 1
                     continue
                 del self._calls[job.number]

@@ -6,6 +6,7 @@ happens.
 
 from __future__ import annotations
 
+import logging
 import threading
 import time
 from collections.abc import Callable
@@ -19,6 +20,7 @@ from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, FAILED, QueueEntry
 from fasciculum.session.tasks import QUIET
 
+LOG = logging.getLogger(__name__)
 #: seconds of work from which its end is worth a word
 LONG = 10.0
 #: seconds that the desktop has to answer
@@ -33,7 +35,8 @@ def notify(title: str, words: str) -> bool:
     try:
         with open_dbus_connection(bus="SESSION") as bus:
             bus.send_and_get_reply(new_method_call(address, "Notify", "susssasa{sv}i", what), timeout=PATIENCE)
-    except Exception:  # no bus, none that answers, or one that speaks otherwise: a word is not worth more
+    except Exception as error:  # no bus, none that answers, or one that speaks otherwise: a word is not worth more
+        LOG.info("the desktop was not told: %r", error)
         return False
     return True
 

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QPoint, QSize, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent, QShowEvent
+from PySide6.QtCore import QByteArray, QEvent, QPoint, QSize, Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent, QShowEvent
 from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
     QApplication,
     QComboBox,
     QFrame,
@@ -71,6 +73,8 @@ TITLE_BAR, FRAMED = 40, 150
 NAME, NAME_NARROW, QUEUE, QUEUE_NARROW = 140, 60, 172, 138
 #: widths of the four columns at first
 WIDTHS = (232, 398, 398, 260)
+#: keys that work a part which has the keyboard
+PRESSING = (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
 class Window(QMainWindow):
@@ -366,6 +370,22 @@ class Window(QMainWindow):
             self._fitted = True
             # once whoever draws frames has put one around the window
             QTimer.singleShot(FRAMED, self._fit)
+
+    def event(self, event: QEvent) -> bool:
+        """Leave Space and Return to a button or a list that has the keyboard, before the window's own shortcuts.
+
+        Keys that no part wants come up to the window, before they are looked up among its shortcuts and after.
+        """
+        if isinstance(event, QKeyEvent) and event.modifiers() == Qt.KeyboardModifier.NoModifier:
+            part = self.focusWidget()
+            if event.type() == QEvent.Type.ShortcutOverride and event.key() in PRESSING and _wants_keys(part):
+                event.accept()
+                return True
+            returned = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            if event.type() == QEvent.Type.KeyPress and returned and isinstance(part, QAbstractButton):
+                part.click()
+                return True
+        return super().event(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -686,3 +706,10 @@ class Window(QMainWindow):
             self.workspace.close()
         else:
             event.ignore()
+
+
+def _wants_keys(part: QWidget | None) -> bool:
+    """Tell whether Space and Return work a part: a button, a drop-down list, or the box of a list's entry."""
+    if isinstance(part, QAbstractItemView):
+        return bool(part.currentIndex().flags() & Qt.ItemFlag.ItemIsUserCheckable)
+    return isinstance(part, (QAbstractButton, QComboBox))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterable
-from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +17,8 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.layers import LayerImage
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
+
+LOG = logging.getLogger(__name__)
 
 
 def layer_picture(image: LayerImage, light: bool) -> NDArray[np.float32]:
@@ -46,8 +48,11 @@ def store_pictures(
     results = {}
     for image in dict.fromkeys(images):
         progress.update(0.0, f"Reading {Path(image.file).name}")
-        with suppress(InputError):
+        try:
             results[image] = store.put(decode(read_file(Path(image.file)), place=image.file))
+        except InputError as error:
+            # a finding tells it, see `fasciculum.operations.check.layers`
+            LOG.warning("layer picture left out: %s", error)
     return results
 
 
