@@ -28,7 +28,8 @@ class LogCase(unittest.TestCase):
     def setUp(self):
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.file = self.folder / "logs" / "fasciculum.log"
-        self.enterContext(mock.patch.object(logs, "log_file", lambda: self.file))
+        for place in ("fasciculum.logs.log_file", "fasciculum.cli.farm.log_file", "fasciculum.cli.main.log_file"):
+            self.enterContext(mock.patch(place, lambda: self.file))
         self.addCleanup(logs.stop_logging)
 
     def run_line(self, *words):

@@ -10,7 +10,7 @@ from __future__ import annotations
 import logging
 import sys
 from collections.abc import Callable
-from logging.handlers import QueueHandler, RotatingFileHandler
+from logging.handlers import QueueHandler, RotatingFileHandler, WatchedFileHandler
 from pathlib import Path
 
 ROOT = logging.getLogger("fasciculum")
@@ -54,6 +54,19 @@ def start_logging(shown: str = "") -> None:
     for handler in handlers:
         handler.setFormatter(logging.Formatter(LINE))
         ROOT.addHandler(handler)
+
+
+def join_log(file: Path) -> None:
+    """Write this process's records to the file of another one, which may begin it anew at any time.
+
+    No queue between the two: processes of a pool may be killed at any time, and would leave its lock taken.
+    """
+    stop_logging()
+    ROOT.setLevel(logging.INFO)
+    ROOT.propagate = False
+    handler = WatchedFileHandler(file, encoding="utf-8", delay=True)
+    handler.setFormatter(logging.Formatter(LINE))
+    ROOT.addHandler(handler)
 
 
 def stop_logging() -> None:

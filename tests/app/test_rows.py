@@ -103,6 +103,7 @@ class Rows(RowCase):
         QTest.keyClick(box, Qt.Key.Key_Space)
         self.assertFalse(self.sheet.mirror)
         side = self.workspace.side
+        self.window.setFocus()
         self.keys(Qt.Key.Key_Space)
         self.assertNotEqual(self.workspace.side, side)
         before = self.workspace.document

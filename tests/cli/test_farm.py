@@ -53,7 +53,7 @@ class Processes(BatchCase):
                 handed.append(arguments[0].__name__)
                 return super().submit(function, *arguments)
 
-        with mock.patch("fasciculum.cli.farm.Here", Watched):
+        with mock.patch("fasciculum.cli.farm.LocalPool", Watched):
             code, lines, err = self.run_batch("--farm", "local:2")
         self.assertEqual((code, lines[0]["exit"]), (0, 0), err)
         self.assertEqual((handed.count("bake"), handed.count("check_bundle")), (4, 4))
@@ -190,7 +190,7 @@ class Workers(BatchCase):
                     killed.append(os.kill(first.pid, signal.SIGKILL))
                 return result
 
-        with mock.patch("fasciculum.cli.farm.Beyond", Killing):
+        with mock.patch("fasciculum.cli.farm.DaskPool", Killing):
             code, lines, err = self.run_batch("--farm", self.address)
         self.assertEqual((code, lines[-1]["done"], bool(killed)), (0, 1, True), err)
         self.assertEqual(digests(self.folder / "built"), alone)

@@ -210,7 +210,7 @@ class Finding(unittest.TestCase):
     def test_options_are_those_of_the_command_line(self):
         known = set()
         for action in parser()._actions:
-            for command in (getattr(action, "choices", None) or {}).values():
+            for command in action.choices.values() if isinstance(action.choices, dict) else ():
                 known |= {option for one in command._actions for option in one.option_strings}
         for entry in entries():
             for word in (entry.option or "").split():

@@ -77,7 +77,7 @@ class Cutting(unittest.TestCase):
         flat = self.flat(world, uvs, cut)
         self.assertEqual(flat.islands.max(), 0)
         self.assertLess(measure_stretch(world, flat.corners).l2, measure_stretch(world, uvs).l2 - 0.01)
-        self.assertLess(self_overlap(flat.corners, flat.islands, enough=1e-4)[0], 1e-4)
+        self.assertLess(self_overlap(flat.corners, flat.islands, threshold=1e-4)[0], 1e-4)
         # the slit is open: its vertices lie at two places each
         self.assertGreater(*(len(np.unique(one.reshape(-1, 2).round(6), axis=0)) for one in (flat.corners, uvs)))
 
@@ -204,7 +204,7 @@ class Picking(unittest.TestCase):
 class Projecting(unittest.TestCase):
     def check(self, world, projection):
         corners, islands = project(world, projection)
-        self.assertLess(self_overlap(corners, islands, enough=1.0).max(), 1e-6)
+        self.assertLess(self_overlap(corners, islands, threshold=1.0).max(), 1e-6)
         return corners, islands
 
     def test_a_plane_seen_straight_on_keeps_lengths(self):

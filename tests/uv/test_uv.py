@@ -88,11 +88,11 @@ class Overlaps(unittest.TestCase):
     def test_folded_island(self):
         world, uvs = lattice(4, 1, plane)
         islands = np.zeros(len(world), np.int32)
-        self.assertEqual(self_overlap(uvs, islands, enough=1)[0], 0)
+        self.assertEqual(self_overlap(uvs, islands, threshold=1)[0], 0)
         folded = np.minimum(uvs, [[[0.5, 9]]]) * 2 - uvs + 0.0
         folded[..., 0] = 0.5 - np.abs(uvs[..., 0] - 0.5)
         # the right half lies on the left half: half of all area is shared
-        self.assertAlmostEqual(self_overlap(folded, islands, enough=9)[0], 0.5, places=9)
+        self.assertAlmostEqual(self_overlap(folded, islands, threshold=9)[0], 0.5, places=9)
 
 
 class Measures(unittest.TestCase):

@@ -13,13 +13,13 @@ from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from importlib import import_module
-from logging.handlers import QueueListener
 from multiprocessing import get_context
+from pathlib import Path
 from typing import Any, Protocol
 
 from fasciculum import __version__
 from fasciculum.errors import MissingFile, UsageError
-from fasciculum.logs import ROOT, send_records
+from fasciculum.logs import join_log, log_file
 from fasciculum.session.remote import WorkerPool
 from fasciculum.threads import share_cores
 
@@ -70,10 +70,6 @@ class LocalPool:
 
     def __init__(self, count: int) -> None:
         self._count = count
-        # what the processes log is written by this one
-        records = get_context("forkserver").Queue()
-        self._records = QueueListener(records, *ROOT.handlers)
-        self._records.start()
         self._pool = self._new()
 
     def _new(self) -> ProcessPoolExecutor:
@@ -82,7 +78,7 @@ class LocalPool:
         context = get_context("forkserver")
         context.set_forkserver_preload(PRELOADED)
         threads = max((os.cpu_count() or 1) // self._count, 1)
-        return ProcessPoolExecutor(self._count, context, _begin, (threads, self._records.queue))
+        return ProcessPoolExecutor(self._count, context, _begin, (threads, log_file()))
 
     def submit(self, function: Callable[..., Any], *arguments: Any) -> Future[Any]:
         """Hand a call over; processes that died are replaced."""
@@ -110,13 +106,12 @@ class LocalPool:
     def close(self) -> None:
         """Let the processes go."""
         self._pool.shutdown(wait=False, cancel_futures=True)
-        self._records.stop()
 
 
-def _begin(threads: int, records: Any) -> None:
-    """Let a process that has just begun take no more than its share of the cores, and send what it logs."""
+def _begin(threads: int, log: Path) -> None:
+    """Let a process that has just begun take no more than its share of the cores, and log into a file."""
     share_cores(threads)
-    send_records(records.put_nowait)
+    join_log(log)
 
 
 class DaskPool:
