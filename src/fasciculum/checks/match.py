@@ -6,7 +6,7 @@ import math
 
 from fasciculum.checks.check import Check, Scope
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.finding import INFO, WARNING, Finding
+from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.maps import BASE_COLOR
 
 #: below these a difference can be seen, for objects that keep their sharpness and for those that do not
@@ -37,7 +37,7 @@ def check_match(bundle: Bundle) -> list[Finding]:
             findings.append(
                 Finding(
                     "blurred",
-                    INFO,
+                    WARNING,
                     f"{entry.object} keeps {entry.yield_:.0%} of its source's sharpness.",
                     "Give it a larger share, a larger sheet, or a bundle of its own.",
                     object=entry.object,

@@ -6,7 +6,7 @@ from operator import itemgetter
 from typing import Any
 
 from fasciculum.model.counting import counted
-from fasciculum.model.finding import matters_of
+from fasciculum.model.finding import INFO, matters_of
 from fasciculum.units import MIB
 
 
@@ -15,13 +15,16 @@ def _mib(size: float) -> str:
 
 
 def _findings(entries: list[dict[str, str]]) -> list[str]:
-    """Return a line for each finding; those of one code are told once, with how many more there are."""
+    """Return a line for each finding that asks for something; many of one code are one line that says how many."""
     lines = []
-    for matter in matters_of(entries, itemgetter("severity", "code")):
+    asking = [entry for entry in entries if entry["severity"] != INFO or entry.get("remedy")]
+    for matter in matters_of(asking, itemgetter("severity", "code")):
         entry = matter[0]
         line = f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
         more = f" ({len(matter) - 1} more like this one; --json lists them.)" if len(matter) > 1 else ""
         lines.append(line + more)
+    if quiet := len(entries) - len(asking):
+        lines.append(f"  {counted(quiet, 'note')} that ask for nothing: --json lists them.")
     return lines
 
 
@@ -40,10 +43,12 @@ def report_words(report: dict[str, Any]) -> str:
         if "sheet" in bundle:
             sheet, density = bundle["sheet"], bundle["density"]
             lines.append(
-                f"  {sheet['width']} x {sheet['height']} px, {sheet['islands']} islands, fill {sheet['fill']:.0%}, gap "
-                f"{sheet['min_gap_px']} px, margin {sheet['margin_px']} px, {density['median']} px/m "
-                f"({density['p05']}-{density['p95']})"
-                + (f", clean down to {sheet['clean_down_to_px']} px" if sheet["clean_down_to_px"] else "")
+                f"  {sheet['width']} x {sheet['height']} px, {counted(sheet['islands'], 'island')}, "
+                f"fill {sheet['fill']:.0%}"
+                + (f", gap {sheet['min_gap_px']} px" if (sheet["min_gap_px"] or -1) >= 0 else "")
+                + f", margin {sheet['margin_px']} px"
+                + (f", {density['median']} px/m ({density['p05']}-{density['p95']})" if density["median"] else "")
+                + (f", bleed-free to {sheet['clean_down_to_px']} px" if sheet["clean_down_to_px"] else "")
             )
         for baked in bundle.get("maps", []):
             lines.append(f"  {baked['name']:<12} {baked['file']}")

@@ -31,6 +31,11 @@ class Finding:
     act: Remedy = Remedy.NONE
 
     @property
+    def asks(self) -> bool:
+        """Whether there is something to look at or to do: all but notes without a remedy."""
+        return self.severity != INFO or bool(self.remedy)
+
+    @property
     def kind(self) -> tuple[str, str]:
         """What findings of one kind have in common: their code and how bad they are."""
         return self.code, str(self.severity)

@@ -13,7 +13,8 @@ from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QMessag
 from fasciculum.app.frame.bundle_list import FIGURE
 from fasciculum.app.frame.ledger_strip import verdict
 from fasciculum.app.model.model_view import overlap_colors
-from fasciculum.model.choices import Treatment
+from fasciculum.model.choices import Severity, Treatment
+from fasciculum.model.finding import Finding
 from fasciculum.session import commands
 from tests.app.harness import LEFT, WindowCase, small_model
 from tests.app.test_everything import choosing
@@ -391,6 +392,81 @@ class Figures(WindowCase):
         self.window.act("theme")()
         self.pump(0.1)
         self.assertEqual(self.window.grab().toImage().pixelColor(4, 4).lightness(), dark)
+
+
+class Remedies(WindowCase):
+    """The button below a finding does what the finding asks for."""
+
+    def listed(self, code):
+        panel = self.window.settings.panels["check"]
+        return next((row for row, matter in enumerate(panel.rows) if matter[0].code == code), -1)
+
+    def press(self, code, words):
+        self.keys(Qt.Key.Key_4)
+        panel = self.window.settings.panels["check"]
+        row = self.listed(code)
+        self.assertGreaterEqual(row, 0, [matter[0].code for matter in panel.rows])
+        panel.list.setCurrentRow(row)
+        self.assertEqual((panel.apply_button.isVisible(), panel.apply_button.text()), (True, words))
+        self.click(panel.apply_button)
+        self.idle()
+
+    def test_a_sheet_that_is_too_small_is_made_larger_until_all_fits(self):
+        self.gathered()
+        small = {"width": 16, "height": 16, "padding": 14, "seconds": 0.0}
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.workspace.apply("Small", lambda d: commands.set_sheet(d, ["One"], **small))
+        self.workspace.select((), ("One",))
+        self.workspace.pack(["One"])
+        self.idle()
+        self.press("does_not_fit", "Make larger")
+        self.assertEqual(self.workspace.document.bundle("One").sheet.width, 32)
+        self.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.workspace.document.bundle("One").sheet.width, 16)
+        self.press("does_not_fit", "Make larger")
+        self.workspace.pack(["One"])
+        self.idle()
+        self.assertEqual(self.listed("does_not_fit"), -1)
+
+    def test_each_remedy_changes_what_it_says_in_one_step(self):
+        self.gathered()
+        self.workspace.apply("Bundle", lambda d: commands.add_bundle(d, "One", ["Plate 1", "Plate 2"]))
+        self.workspace.apply("Sheet", lambda d: commands.set_sheet(d, ["One"], width=256, height=128, padding=4))
+        repairs = self.window.settings.panels["check"].repairs
+
+        def bundle():
+            return self.workspace.document.bundle("One")
+
+        for code, seen, after in (
+            ("blurred", lambda: (bundle().sheet.width, bundle().sheet.height), (512, 256)),
+            ("low_fill", lambda: (bundle().sheet.width, bundle().sheet.height), (128, 64)),
+            ("mixing", lambda: bundle().sheet.padding, 8),
+            ("suspicious_uv_set", lambda: bundle().shaping("Plate 1").policy, "unwrap"),
+            ("surroundings_differ", lambda: bundle().bake.copies, "part"),
+            ("light_shared", lambda: bundle().bake.light_uv, True),
+        ):
+            before, document = seen(), self.workspace.document
+            repairs.apply((Finding(code, Severity.WARNING, "made for this", object="Plate 1", bundle="One"),))
+            self.assertEqual(seen(), after, code)
+            self.assertNotEqual(seen(), before, code)
+            self.keys(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+            self.assertIs(self.workspace.document, document, code)
+
+    def test_notes_that_ask_for_nothing_are_listed_on_request_only(self):
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        mesh = glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()]))
+        glb.node("Plate", mesh, scale=[-1, 1, 1])
+        self.drop(glb.write(self.folder / "plate.glb"))
+        self.wait(lambda: self.workspace.document.scene.objects, "the plate")
+        self.idle()
+        self.keys(Qt.Key.Key_4)
+        panel = self.window.settings.panels["check"]
+        self.assertEqual(self.listed("mirrored"), -1)
+        panel.filter.setFocus()
+        panel.filter.setCurrentIndex(2)
+        panel.filter.activated.emit(2)
+        self.assertGreaterEqual(self.listed("mirrored"), 0)
 
 
 class Overlaps(WindowCase):

@@ -41,7 +41,8 @@ def stage_words(document: Document, stage: str) -> tuple[str, str]:
         # as many as are listed under Check
         every = all_findings(document)
         if any(finding.severity != INFO for finding in every):
-            return counted(len(matters_of(every, attrgetter("kind"))), "finding"), "broken"
+            asking = [finding for finding in every if finding.asks]
+            return counted(len(matters_of(asking, attrgetter("kind"))), "finding"), "broken"
     if not bundles:
         return "no bundles", ""
     judge = {"lay out": layout_state, "bake": bake_state, "check": check_state}[stage]

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.fields import ComboBox
-from fasciculum.app.panels.repairs import WORDS, Repairs
+from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.parts import Column, heading, note
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Remedy
@@ -42,8 +42,12 @@ class CheckPanel(Column):
         self.filter = ComboBox()
         self.filter.setAccessibleName("Which findings")
         self.filter.setToolTip("Which findings are listed")
-        for words, kinds in (("all", (ERROR, WARNING, INFO)), ("without notes", (ERROR, WARNING))):
-            self.filter.addItem(words, kinds)
+        for words, wanted in (
+            ("to act on", lambda finding: finding.asks),
+            ("without notes", lambda finding: finding.severity != INFO),
+            ("all", lambda finding: True),
+        ):
+            self.filter.addItem(words, wanted)
         self.filter.setFixedWidth(116)
         self.filter.activated.connect(lambda _: self.refresh())
         row.addWidget(self.count, 1)
@@ -78,9 +82,8 @@ class CheckPanel(Column):
 
     def refresh(self) -> None:
         """List the findings as they are now."""
-        kinds = self.filter.currentData()
-        every = all_findings(self.workspace.document)
-        matters = matters_of((finding for finding in every if finding.severity in kinds), attrgetter("kind"))
+        wanted = filter(self.filter.currentData(), all_findings(self.workspace.document))
+        matters = matters_of(wanted, attrgetter("kind"))
         self.count.setText(f"Findings ({len(matters)})")
         row = max(self.list.currentRow(), 0)
         self.list.clear()
@@ -126,18 +129,19 @@ class CheckPanel(Column):
         self.remedy.setText(finding.remedy if finding else "")
         self.show_button.setVisible(finding is not None and bool(self._objects(finding)))
         act = finding.act if finding is not None else Remedy.NONE
-        self.apply_button.setVisible(bool(act))
-        self.apply_button.setText(WORDS.get(act, "Apply remedy"))
-        self.apply_button.setAccessibleName(WORDS.get(act, "Apply remedy"))
+        words = self.repairs.words_for(finding) if finding is not None else ""
+        self.apply_button.setVisible(bool(words))
+        self.apply_button.setText(words)
+        self.apply_button.setAccessibleName(words)
         image = finding.image if finding is not None and act else ""
         missing = bool(image) and self.repairs.image_named(image) is not None
         self.without_button.setVisible(missing and image not in self.workspace.document.accepted)
 
     def apply_remedy(self) -> None:
-        """Apply the chosen finding's remedy."""
+        """Apply the remedy of the chosen finding, of all that its line stands for."""
         row = self.list.currentRow()
-        if 0 <= row < len(self.findings):
-            self.repairs.apply(self.findings[row])
+        if 0 <= row < len(self.rows):
+            self.repairs.apply(self.rows[row])
 
     def do_without(self) -> None:
         """Accept that the chosen finding's image is missing."""

@@ -303,7 +303,6 @@ def pairing_findings(scene: Scene) -> tuple[Finding, ...]:
             "no_partner",
             INFO,
             f"{item.key} found no high-poly partner and keeps its own materials.",
-            hint,
             object=item.key,
         )
         for item in scene.objects
