@@ -14,12 +14,26 @@ import fasciculum
 FOLDER = Path(fasciculum.__file__).parent / "guide"
 #: pages in their order, and their titles
 PAGES = {
+    "first": "Ten minutes with the demo",
     "no-time": "A folder and no time",
     "gather": "Gather",
     "lay-out": "Lay out",
     "bake": "Bake",
     "check": "Check",
     "deliver": "Deliver",
+    "plans": "Plans and treatments",
+    "density": "Texel density",
+    "unwrapping": "Unwrapping and seams",
+    "high-to-low": "High to low",
+    "lightmaps": "Lightmaps",
+    "layers": "Layers",
+    "trims": "Trim sheets and palettes",
+    "channels": "Channel packing and presets",
+    "level": "A level",
+    "batch": "Batch and farm",
+    "watching": "Watching sources",
+    "python": "Python",
+    "command-line": "The command line",
     "recipes": "Recipes",
 }
 #: pixels that a picture is wide at most
