@@ -9,19 +9,19 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw
 
-ROOT = Path(__file__).resolve().parents[1]
 from fasciculum.cli.main import main as command_line
 from fasciculum.io.pixels import PixelStore
 from fasciculum.rendering.camera import Camera
 from fasciculum.rendering.renderer import Renderer, View
 
-sys.path.insert(0, str(ROOT / "benchmarks"))
+ROOT = Path(__file__).resolve().parents[1]
 STATION = ROOT / "src" / "fasciculum" / "station" / "station.glb"
 SIZE, FRAMES, MILLISECONDS, COLORS = (560, 340), 20, 90, 96
 
 
 def main() -> int:
     """Make the demo, draw both sides, and write frames in which the divider goes there and back."""
+    sys.path.insert(0, str(ROOT / "benchmarks"))
     from fidelity import load
 
     with tempfile.TemporaryDirectory() as folder:

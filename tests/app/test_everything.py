@@ -1,5 +1,7 @@
 """Making everything, and never delivering what is stale without a yes, by the window's buttons, keys and dialogs."""
 
+import json
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -96,6 +98,12 @@ class MakeEverything(EverythingCase):
         self.assertEqual(self.window.stages.stops["deliver"].words, "delivered")
         self.assertEqual(len(Model(self.out / "plates.glb").json["materials"]), 2)
         self.assertEqual(self.color(), (200, 60, 40))
+        # beside them lie the report, and a project that opens as it is
+        report = json.loads((self.out / "plates_report.json").read_text())
+        self.assertEqual([bundle["name"] for bundle in report["bundles"]], ["One", "Two"])
+        self.assertIn("plates.fasc", report["files"])
+        with zipfile.ZipFile(self.out / "plates.fasc") as archive:
+            self.assertIsNone(archive.testzip())
         run = self.workspace.everything
         self.assertEqual([part.state for part in run.parts], ["done"] * 7)
         # one entry of the queue, with its parts

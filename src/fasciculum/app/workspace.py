@@ -30,6 +30,7 @@ from fasciculum.operations.plan.plan import Point
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session.everything import Everything, not_ready, why_not_ready
 from fasciculum.session.loading import add_models, use_as_high, without_objects
+from fasciculum.session.pipeline import deliver_whole
 from fasciculum.session.recovery import LostWork
 from fasciculum.session.reloading import reload_sources
 from fasciculum.session.scheduler import Scheduler, due
@@ -538,7 +539,7 @@ class Workspace(QObject):
                 self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
             elif not work.fits and not coming:
                 # a map that is computed gives texels to what lay on lanes and swatches
-                self.say(f"{bundle.name} was packed while its materials were treated in other ways: pack it.", "broken")
+                self.say(f"{bundle.name} was packed while its materials were treated otherwise: pack it.", "broken")
             elif bundle.layout is not None and bundle.layout.overlap > 0 and not coming:
                 self.say(f"{bundle.name} has islands that overlap: move them apart or pack them again.", "broken")
             else:
@@ -639,7 +640,8 @@ class Workspace(QObject):
                 self.say(f"Nothing was delivered, since not everything is up to date. {text}.", "broken")
                 return None
             digest = delivery_digest(self.document)
-            return deliver_task(self.document, Path(folder), self.session.store)
+            task = deliver_task(self.document, Path(folder), self.session.store)
+            return replace(task, function=deliver_whole, keywords={"keep": self.session.path})
 
         def take(delivered: Any) -> None:
             self.session.delivered(digest, folder)

@@ -20,7 +20,7 @@ def check_missed(bundle: Bundle) -> list[Finding]:
         Finding(
             "missed",
             WARNING,
-            f"{key}: {share:.1%} of its texels met no high-poly surface within the reach; they were filled from "
+            f"{key}: {share:.1%} of its texels met no high-poly surface within the ray distance; they were filled from "
             "beside.",
             "Increase its ray distance under Bake, or look whether its high-poly partners are whole.",
             object=key,

@@ -39,7 +39,7 @@ def check_ways(facts: Facts) -> list[Finding]:
                 WARNING,
                 f"{bundle.name}: {name} cannot lie {WORDS[way]} and is baked in: its UVs, vertex colours or the maps "
                 "asked for do not allow it.",
-                "Choose another way for it under Gather, or leave it.",
+                "Choose another treatment for it under Gather, or leave it.",
                 material=name,
                 bundle=bundle.name,
             )

@@ -225,7 +225,7 @@ def _add_light(make: argparse.ArgumentParser) -> None:
         type=_size,
         default=None,
         metavar="512|WxH",
-        help="width and height of the light sheet in px (default: 512)",
+        help="width and height of the lightmap in px (default: 512)",
     )
 
 
@@ -325,7 +325,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         type=_maps,
         default=(),
         metavar="auto|NAMES",
-        help=f"maps to bake, with commas between them, of {', '.join(KINDS)} (default: those that the materials need)",
+        help=f"maps to bake, with commas between them, of {', '.join(KINDS)} (default: automatic, what the materials need)",
     )
     make.add_argument(
         "--map",

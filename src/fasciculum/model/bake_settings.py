@@ -171,7 +171,7 @@ class BakeSettings:
     ao_of: Casts = setting(
         Casts.SCENE,
         "Occluders",
-        "What stands in the way of rays: only the object itself, its bundle, or everything that was gathered.",
+        "What keeps rays from going on: only the object itself, its bundle, or everything that was gathered.",
         fold="Rays",
         stales=MAPS,
         words={Casts.SELF: "itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "everything"},

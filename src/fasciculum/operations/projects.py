@@ -97,7 +97,14 @@ def open_project(
                 )
             )
     for place in (old for old, new in instead.items() if not new):
-        notes.append(Finding("source_left_out", WARNING, f"{place} is not there; its objects were left out.", ""))
+        notes.append(
+            Finding(
+                "source_left_out",
+                WARNING,
+                f"{place} is not there; its objects were left out.",
+                "Open the project again and say where the file is, or save the project without it.",
+            )
+        )
     scene = with_names(scene, {place: entry.named for place, entry in entries.items()}).without(reader.entry.removed)
     edits = reader.uv_edits()
     for edit in edits:

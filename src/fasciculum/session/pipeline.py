@@ -19,7 +19,7 @@ from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.document import Document
-from fasciculum.model.finding import INFO, Finding
+from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.given import Given
 from fasciculum.model.layers import Layer
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
@@ -140,7 +140,7 @@ class Pipeline:
                 results.append(
                     Finding(
                         "yield_missed",
-                        INFO,
+                        WARNING,
                         f"{bundle.name}: nine tenths of its surface keep {kept:.2f} of their sharpness, of "
                         f"{wanted:.2f} asked for.",
                         "Give it a larger sheet, or ask for less.",
@@ -194,8 +194,11 @@ class Pipeline:
         """Check the named bundles where they are stale."""
         self.bring("check", Kind.CHECK, names, redo=redo)
 
-    def deliver(self, folder: Path, *, only: Sequence[str] = ()) -> Delivered:
-        """Write the models and the textures, those of some maps alone, and the project unless it is these alone."""
+    def deliver(self, folder: Path, *, only: Sequence[str] = (), keep: Path | None = None) -> Delivered:
+        """Write the models and the textures, those of some maps alone, and the project unless it is these alone.
+
+        A project at ``keep`` is left as it is.
+        """
         results: list[Delivered] = []
         self._runner.progress = self.progress.part(*SPANS[Kind.DELIVER])
         task = deliver_task(self.document, folder, self.store, only=only)
@@ -205,6 +208,8 @@ class Pipeline:
             return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
         project = folder / f"{file_name(self.document.delivery.name or self.document.name)}.fasc"
+        if keep is not None and project.resolve() == keep.resolve():
+            return delivered
         self.timed(
             "deliver",
             lambda: save_project(self.document, project, self.store, progress=self.progress.part(0.97, 1.0)),
@@ -358,6 +363,28 @@ def finish(line: Pipeline, folder: Path, order: Order) -> Delivered:
     delivered = line.deliver(folder)
     if order.plan or order.size_follows:
         line.missed = line.below(order.terms.sharpness)
+    return _with_report(line, folder, delivered)
+
+
+def deliver_whole(
+    document: Document, folder: Path, store: PixelStore, *, keep: Path | None = None, progress: Progress = SILENT
+) -> Delivered:
+    """Write a document's models and textures with the project and the report beside them, as `make` does.
+
+    Parameters
+    ----------
+    keep : Path, optional
+        The project that is open: it is not written over, since saving it is up to whoever has it open.
+
+    Raises
+    ------
+    OutputError
+    """
+    line = Pipeline(document, store, progress)
+    return _with_report(line, folder, line.deliver(folder, keep=keep))
+
+
+def _with_report(line: Pipeline, folder: Path, delivered: Delivered) -> Delivered:
     report, _ = line.report(delivered)
     report_name = f"{file_name(line.document.delivery.name or line.document.name)}_report.json"
     report["files"].append(report_name)

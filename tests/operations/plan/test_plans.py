@@ -14,6 +14,7 @@ from fasciculum.cli.main import main
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Combine
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.document import Document
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.costs import GroupCosts
@@ -190,6 +191,10 @@ class Front(unittest.TestCase):
                     self.assertEqual(points, self.brute(scene, settings, terms))
                     named = set(Planner(scene, settings).plans(terms).named)
                     self.assertEqual(named, {"balanced", "fewest", "smallest", "sharpest"})
+
+    def test_of_nothing_there_is_one_plan_that_costs_nothing(self):
+        (plan,) = Planner(Document().scene, DeliverySettings()).plans(Terms()).front
+        self.assertEqual((plan.draw_calls, plan.texture_bytes), (0, 0))
 
     def test_the_front_of_points(self):
         points = np.random.default_rng(3).integers(0, 9, (300, 3)).astype(float)

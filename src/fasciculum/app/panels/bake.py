@@ -211,7 +211,7 @@ class BakePanel(FoldColumn):
         detail = scene.detail
         paired = 0 if detail is None else sum(detail.pair(key) is not None for key in bundle.objects)
         reach = f"{bake.reach_out:g} m" if bake.reach_out else "auto"
-        self.folds["High to low"].say(f"{paired} objects · reach {reach}" if paired else "nothing is paired")
+        self.folds["High to low"].say(f"{paired} objects · ray distance {reach}" if paired else "nothing is paired")
         self.folds["Preview"].say("on" if self.preview.isChecked() else "off")
         self.folds["Rays"].say(f"{bake.rays} a texel · {words_of(bake, 'ao_of')}")
         self._say_light(bundle)

@@ -132,7 +132,7 @@ class CheckPanel(Column):
         words = self.repairs.words_for(finding) if finding is not None else ""
         self.apply_button.setVisible(bool(words))
         self.apply_button.setText(words)
-        self.apply_button.setAccessibleName(words)
+        self.apply_button.setAccessibleName(words or "Apply remedy")
         image = finding.image if finding is not None and act else ""
         missing = bool(image) and self.repairs.image_named(image) is not None
         self.without_button.setVisible(missing and image not in self.workspace.document.accepted)

@@ -51,7 +51,9 @@ class WaysPanel(Column):
         self._asked: object = None
         self.material = ComboBox()
         self.material.setAccessibleName("Material")
-        self.material.setToolTip("The material of the chosen bundle, or of the chosen objects, whose ways are shown")
+        self.material.setToolTip(
+            "The material of the chosen bundle, or of the chosen objects, whose treatments are shown"
+        )
         self.material.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.material.activated.connect(lambda _: self._ask())
         self.table = QTableWidget(0, len(COLUMNS))

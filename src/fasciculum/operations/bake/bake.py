@@ -297,7 +297,7 @@ def _sheets(
         light = light_layout_of(whole, given, shining, progress=progress)
         if light.scale <= 0:
             raise UsageError(
-                "the light sheet has no room for all islands.",
+                "the lightmap has no room for all islands.",
                 item=given.name,
                 hint="Give it more texels, or less padding.",
             )

@@ -171,7 +171,7 @@ def light_layout_of(
     before = bundle.texturing.light_layout if bundle.texturing is not None else None
     if before is not None and _made_from(before) == digest:
         return before if before.border_gap >= 0 else measured(before)
-    progress.update(0.0, "Laying out the light sheet")
+    progress.update(0.0, "Laying out the lightmap")
     own = light_sheet_bundle(bundle)
     shared = shining is not None and bundle.bake.light_shares
     first = replace(own, sheet=replace(own.sheet, seconds=0.0)) if shared else own

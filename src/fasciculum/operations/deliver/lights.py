@@ -185,7 +185,7 @@ def reads_second_set(bundle: Bundle) -> bool:
 def with_light_places(scene: Scene, bundles: Sequence[Bundle]) -> Scene:
     """Return a scene whose vertices have places on the light sheets of their bundles, in ``TEXCOORD_1``.
 
-    Vertices are split where a light sheet has a seam; every copy has a mesh of its own.
+    Vertices are split where a lightmap has a seam; every copy has a mesh of its own.
     """
     lit = [bundle for bundle in bundles if reads_second_set(bundle)]
     if not lit:

@@ -108,6 +108,12 @@ class Plans:
         return self.named[name]
 
 
+def _every_combination(counts: Sequence[int]) -> NDArray[np.int64]:
+    """Return every way to choose one of each, a row each, shape (product of the counts, number of counts)."""
+    rows = list(itertools.product(*map(range, counts)))
+    return np.array(rows, np.int64).reshape(len(rows), len(counts))
+
+
 class Planner:
     """Finds plans for a scene; what it measures of surfaces is kept for further terms.
 
@@ -137,7 +143,7 @@ class Planner:
         while math.prod(max(len(one), 1) for one in choices) > MOST_COMBINED:
             largest = max(range(len(choices)), key=lambda number: len(choices[number]))
             choices[largest] = thinned(choices[largest], costs[largest])
-        rows = np.array(list(itertools.product(*(range(len(one)) for one in choices)))).reshape(-1, len(choices))
+        rows = _every_combination([len(one) for one in choices])
         calls, size, p10, median = self._points(choices, rows)
         points = np.column_stack([calls, size, -p10])
         chosen = np.flatnonzero(pareto_front(points)) if len(rows) else np.zeros(0, np.int64)

@@ -282,6 +282,7 @@ class Palette:
                     WARNING,
                     f"The opacity texture {self.images[opacity.image].name} is placed otherwise than the colour; "
                     "it is left out.",
+                    "Give both the same file and placement, or put opacity into the colour's fourth channel.",
                 )
             )
             return color, OPAQUE
