@@ -325,7 +325,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         type=_maps,
         default=(),
         metavar="auto|NAMES",
-        help=f"maps to bake, with commas between them, of {', '.join(KINDS)} (default: automatic, what the materials need)",
+        help=f"maps to bake, with commas between them, of {', '.join(KINDS)} (default: automatic, as materials need)",
     )
     make.add_argument(
         "--map",
