@@ -22,12 +22,12 @@ from tests.test_api import plates
 ROOT = Path(__file__).resolve().parents[1]
 GUIDE = sorted((ROOT / "docs" / "guide").glob("*.md"))
 PAGES = [ROOT / "README.md", *GUIDE]
-#: what makes a run quick, for the commands that take it; what is written behind it holds
-QUICK = {"make": ["--seconds", "0", "--size", "64"], "demo": ["--size", "64"]}
+#: what makes a run quick, for the commands that take it, whatever the page says
+QUICK = {"make": ["--seconds", "0", "--size", "64", "--rays", "4", "--light-rays", "1", "--no-denoise"]}
 #: a key of terminals
 TERMINAL = {"Ctrl+C"}
-#: commands that wait for something from outside
-WAITING = ("--watch", "tcp://")
+#: commands that wait for something from outside, or start processes, as tests of their own do
+WAITING = ("--watch", "--farm")
 
 
 def commands_of(page):
@@ -112,11 +112,8 @@ class Commands(unittest.TestCase):
                         # the whole station is made by its own tests
                         self.assertTrue(parsed.headless)
                         continue
-                    given = next((i for i, word in enumerate(words) if word == parsed.command)) + 1
-                    line = [*words[:given], *QUICK.get(parsed.command, []), *words[given:]]
-                    line += ["--light-rays", "1"] if parsed.command == "make" and "light" in " ".join(words) else []
+                    line = [*words, *QUICK.get(parsed.command, [])]
                     line += ["--light-size", "64"] if "--light-uv" in words else []
-                    line += ["--no-denoise"] if "--light-rays" in line else []
                     err = io.StringIO()
                     with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(err):
                         code = main(line)

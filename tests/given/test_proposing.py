@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.given.proposing import MOST_PROPOSED, proposed_trims
+from fasciculum.given.proposing import LEAST_TRIM, MOST_PROPOSED, proposed_trims
 from fasciculum.model.given import TrimRepeats
 
 
@@ -60,6 +60,13 @@ class Proposing(unittest.TestCase):
             rng = np.random.default_rng(seed)
             pixels, _ = strips(rng, [12] * 80, 3.0)
             self.assertLessEqual(len(proposed_trims(pixels)), MOST_PROPOSED + 1)
+
+    def test_pictures_too_small_for_two_trims_have_none_and_the_least_have_two(self):
+        dark, light = np.full((LEAST_TRIM, 64, 3), 40, np.uint8), np.full((LEAST_TRIM, 64, 3), 210, np.uint8)
+        self.assertEqual(proposed_trims(np.concatenate([dark, light])[:-1, : LEAST_TRIM * 2 - 1]), ())
+        tall = np.concatenate([np.repeat(dark, 4, axis=0), np.repeat(light, 4, axis=0)])
+        self.assertEqual(self.boxes(tall), [(0, 4 * LEAST_TRIM), (4 * LEAST_TRIM, 8 * LEAST_TRIM)])
+        self.assertEqual([trim.box[0] for trim in proposed_trims(tall)], [0.0, 0.0])
 
     def test_what_is_even_or_noise_all_over_has_none(self):
         self.assertEqual(proposed_trims(np.full((128, 128, 3), 90, np.uint8)), ())
