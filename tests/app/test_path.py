@@ -235,6 +235,9 @@ class WholePath(WindowCase):
 
 
 class Views(WindowCase):
+    # what was said last makes room below the views when it goes
+    shares = False
+
     def setUp(self):
         super().setUp()
         self.gathered()
