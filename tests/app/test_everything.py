@@ -101,7 +101,11 @@ class MakeEverything(EverythingCase):
         # beside them lie the report, and a project that opens as it is
         report = json.loads((self.out / "plates_report.json").read_text())
         self.assertEqual([bundle["name"] for bundle in report["bundles"]], ["One", "Two"])
+        self.assertEqual(sorted(report["files"]), sorted(path.name for path in self.out.iterdir()))
         self.assertIn("plates.fasc", report["files"])
+        # as many as were announced
+        told = self.window.settings.deliver.files.text().replace("\u200b", "")
+        self.assertLessEqual(set(report["files"]), set(told.splitlines()))
         with zipfile.ZipFile(self.out / "plates.fasc") as archive:
             self.assertIsNone(archive.testzip())
         run = self.workspace.everything

@@ -207,7 +207,7 @@ class Pipeline:
         if only:
             return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
-        project = folder / f"{file_name(self.document.delivery.name or self.document.name)}.fasc"
+        project = folder / written_beside(self.document)[0]
         if keep is not None and project.resolve() == keep.resolve():
             return delivered
         self.timed(
@@ -366,6 +366,12 @@ def finish(line: Pipeline, folder: Path, order: Order) -> Delivered:
     return _with_report(line, folder, delivered)
 
 
+def written_beside(document: Document) -> tuple[str, str]:
+    """Return the names of the project and of the report that are written beside a document's models."""
+    name = file_name(document.delivery.name or document.name)
+    return f"{name}.fasc", f"{name}_report.json"
+
+
 def deliver_whole(
     document: Document, folder: Path, store: PixelStore, *, keep: Path | None = None, progress: Progress = SILENT
 ) -> Delivered:
@@ -386,9 +392,9 @@ def deliver_whole(
 
 def _with_report(line: Pipeline, folder: Path, delivered: Delivered) -> Delivered:
     report, _ = line.report(delivered)
-    report_name = f"{file_name(line.document.delivery.name or line.document.name)}_report.json"
-    report["files"].append(report_name)
+    report_name = written_beside(line.document)[1]
     delivered.files.append(report_name)
+    report["files"] = list(delivered.files)
     write_whole(folder / report_name, json.dumps(report, indent=1, ensure_ascii=False).encode())
     return delivered
 

@@ -41,6 +41,7 @@ from fasciculum.operations.deliver.scene import bare_bundles, ready_bundles
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.everything import not_ready
+from fasciculum.session.pipeline import written_beside
 from fasciculum.session.stale import DONE, STALE, delivery_state
 
 
@@ -306,6 +307,7 @@ class DeliverPanel(FoldColumn):
         try:
             models = tuple(entry.suffix for entry in WRITTEN_FORMATS)
             lines = sorted(delivered_names(document), key=lambda name: not name.endswith(models))
+            lines += written_beside(document)
         except FasciculumError as error:
             lines = [str(error)]
         fold.say(counted(len(lines), "file"))
