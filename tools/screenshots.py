@@ -287,7 +287,7 @@ def main() -> int:
     workspace.apply("Turns", lambda document: set_sheet(document, ["Opaque"], turns="any", seconds=30.0))
     workspace.pack(["Opaque"])
     pump(1.0)
-    workspace.enough()
+    workspace.stop_early()
     idle(window)
     window.tonight.add()
     idle(window)
