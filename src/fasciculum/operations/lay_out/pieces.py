@@ -40,11 +40,13 @@ def twin_groups(scene: Scene, bundle: Bundle) -> list[tuple[Object, ...]]:
 
 def has_upright(scene: Scene, bundle: Bundle) -> bool:
     """Tell whether any islands of a bundle may be turned by half a turn only, see `sheared_copies`."""
+    if not any(material.normal for material in scene.materials):
+        return False
     return any(sheared_copies(scene, group) for group in _groups(scene, bundle))
 
 
 def _groups(scene: Scene, bundle: Bundle) -> list[list[Object]]:
-    """Return the same groups, objects in the bundle's order."""
+    """Group objects that draw the same mesh with the same materials, each group in the bundle's order."""
     groups: dict[tuple[object, ...], list[Object]] = {}
     for number, key in enumerate(bundle.objects):
         item = scene.object(key)
@@ -66,13 +68,13 @@ def sheared_copies(scene: Scene, group: Sequence[Object]) -> bool:
     """
     if len(group) < 2 or not any(scene.materials[index].normal for index in scene.materials_of(group[0]) if index >= 0):
         return False
-    back = np.linalg.pinv(scene.nodes[group[0].node].world[:3, :3])
-    for item in group[1:]:
-        between = scene.nodes[item.node].world[:3, :3] @ back
-        lengths = np.linalg.svd(between, compute_uv=False)
-        if lengths[0] > (1 + SAME_STRETCH) * lengths[-1]:
-            return True
-    return False
+    # what has one digest of its shape is stretched alike, so that few are left to compare
+    nodes = list({scene.shapes[item.key]: item.node for item in group}.values())
+    if len(nodes) < 2:
+        return False
+    linear = np.array([scene.nodes[node].world[:3, :3] for node in nodes])
+    lengths = np.linalg.svd(linear[1:] @ np.linalg.pinv(linear[0]), compute_uv=False)
+    return bool((lengths[:, 0] > (1 + SAME_STRETCH) * lengths[:, -1]).any())
 
 
 class _Needs:
