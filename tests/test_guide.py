@@ -104,7 +104,6 @@ class Commands(unittest.TestCase):
                     continue
                 seen.add(tuple(words))
                 with self.subTest(page=page.name, command=" ".join(words)):
-                    words = [word.replace("low.glb", "model.glb") for word in words]
                     parsed = parser().parse_args(words)
                     if parsed.command in (None, "open", "desktop") or any(w in " ".join(words) for w in WAITING):
                         continue

@@ -60,7 +60,10 @@ class Files(LogCase):
     def test_a_folder_that_cannot_be_written_stops_nothing(self):
         self.file.parent.write_text("a file where the folder should be")
         logs.start_logging()
-        LOG.error("nowhere to go")
+        LOG.error("no folder to go to")
+        (handler,) = (one for one in logs.ROOT.handlers if isinstance(one, logging.FileHandler))
+        self.assertEqual(Path(handler.baseFilename).parent, Path(tempfile.gettempdir()))
+        self.assertIn("no folder to go to", Path(handler.baseFilename).read_text())
 
 
 class Lines(LogCase):

@@ -6,7 +6,7 @@ from operator import itemgetter
 from typing import Any
 
 from fasciculum.model.counting import counted
-from fasciculum.model.finding import INFO, matters_of
+from fasciculum.model.finding import asks, matters_of
 from fasciculum.units import MIB
 
 
@@ -17,14 +17,14 @@ def _mib(size: float) -> str:
 def _findings(entries: list[dict[str, str]]) -> list[str]:
     """Return a line for each finding that asks for something; many of one code are one line that says how many."""
     lines = []
-    asking = [entry for entry in entries if entry["severity"] != INFO or entry.get("remedy")]
+    asking = [entry for entry in entries if asks(entry["severity"], entry.get("remedy", ""))]
     for matter in matters_of(asking, itemgetter("severity", "code")):
         entry = matter[0]
         line = f"  {entry['severity']:<8} {entry['message']}" + (f" {entry['remedy']}" if "remedy" in entry else "")
         more = f" ({len(matter) - 1} more like this one; --json lists them.)" if len(matter) > 1 else ""
         lines.append(line + more)
     if quiet := len(entries) - len(asking):
-        lines.append(f"  {counted(quiet, 'note')} that ask for nothing: --json lists them.")
+        lines.append(f"  {counted(quiet, 'note')} with nothing to do: --json lists them.")
     return lines
 
 
@@ -42,10 +42,11 @@ def report_words(report: dict[str, Any]) -> str:
         lines.append(f"{bundle['name']}: {counted(len(bundle['objects']), 'object')}, {bundle['alpha_mode'].lower()}")
         if "sheet" in bundle:
             sheet, density = bundle["sheet"], bundle["density"]
+            gap = sheet["min_gap_px"]
             lines.append(
                 f"  {sheet['width']} x {sheet['height']} px, {counted(sheet['islands'], 'island')}, "
                 f"fill {sheet['fill']:.0%}"
-                + (f", gap {sheet['min_gap_px']} px" if (sheet["min_gap_px"] or -1) >= 0 else "")
+                + (f", gap {gap} px" if gap is not None and gap >= 0 else "")
                 + f", margin {sheet['margin_px']} px"
                 + (f", {density['median']} px/m ({density['p05']}-{density['p95']})" if density["median"] else "")
                 + (f", bleed-free to {sheet['clean_down_to_px']} px" if sheet["clean_down_to_px"] else "")
@@ -64,8 +65,8 @@ def inspection_words(inspection: dict[str, Any]) -> str:
     """Return what `inspect` found as text."""
     lines = [
         f"{', '.join(inspection['sources'])}: {counted(len(inspection['objects']), 'object')}, "
-        f"{inspection['triangles']} triangles, "
-        f"{inspection['draw_calls']} draw calls, {_mib(inspection['texture_bytes'])} of textures",
+        f"{counted(inspection['triangles'], 'triangle')}, "
+        f"{counted(inspection['draw_calls'], 'draw call')}, {_mib(inspection['texture_bytes'])} of textures",
         "objects",
     ]
     for item in inspection["objects"]:

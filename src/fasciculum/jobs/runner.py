@@ -335,7 +335,8 @@ class Runner:
 
     def _end(self, job: QueueEntry, state: str, error: Exception | None) -> None:
         job.state, job.error, job.ended = state, error, time.monotonic()
-        LOG.info("%s: %s after %.2f s%s", job.title, state, job.ended - job.started, f" ({error})" if error else "")
+        seconds = job.ended - (job.started or job.ended)
+        LOG.info("%s: %s after %.2f s%s", job.title, state, seconds, f" ({error})" if error else "")
         # what they hold, such as whole documents, is let go of
         job.finished = job.shown = None
         over = [job for job in self.jobs if job.over]

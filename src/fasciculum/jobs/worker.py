@@ -7,6 +7,7 @@ import logging
 import os
 import signal
 import sys
+import threading
 import time
 import traceback
 import uuid
@@ -35,13 +36,19 @@ class _Desk:
         self.stop = -1
         self.content = -1
         self._last, self._told = 0.0, -1
+        self._lock = threading.Lock()
+
+    def send(self, *message: Any) -> None:
+        """Send a message; threads of a job may log while its progress is sent, and messages must not mix."""
+        with self._lock:
+            self.connection.send(message)
 
     def report(self, job: int, fraction: float, words: str) -> None:
         now = time.monotonic()
         # the first word of a job is heard however short it is
         if now - self._last >= REPORTS or fraction >= 1.0 or job != self._told:
             self._last, self._told = now, job
-            self.connection.send(("progress", job, fraction, words))
+            self.send("progress", job, fraction, words)
 
     def cancelled(self, job: int) -> bool:
         while self.connection.poll():
@@ -57,7 +64,7 @@ class _Desk:
     def show(self, job: int, value: Any, folder: Path) -> None:
         target = folder / f"{uuid.uuid4().hex}.payload"
         write_payload(value, target)
-        self.connection.send(("shown", job, str(target)))
+        self.send("shown", job, str(target))
 
     def stops_early(self, job: int) -> bool:
         self.cancelled(job)
@@ -100,8 +107,8 @@ def serve(connection: Connection, warm: list[str]) -> None:
     for module in warm:
         importlib.import_module(module)
     desk = _Desk(connection)
-    connection.send(("ready",))
-    send_records(lambda record: connection.send(("log", record)))
+    desk.send("ready")
+    send_records(lambda record: desk.send("log", record))
     while True:
         try:
             message = desk.next()
@@ -111,7 +118,7 @@ def serve(connection: Connection, warm: list[str]) -> None:
             desk.stop = -1
             answer = _run(desk, message[1], message[2], Path(message[3]))
             try:
-                connection.send(answer)
+                desk.send(*answer)
             except (BrokenPipeError, OSError):
                 return
 

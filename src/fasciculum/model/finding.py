@@ -32,13 +32,18 @@ class Finding:
 
     @property
     def asks(self) -> bool:
-        """Whether there is something to look at or to do: all but notes without a remedy."""
-        return self.severity != INFO or bool(self.remedy)
+        """Whether there is something to look at or to do."""
+        return asks(self.severity, self.remedy)
 
     @property
     def kind(self) -> tuple[str, str]:
         """What findings of one kind have in common: their code and how bad they are."""
         return self.code, str(self.severity)
+
+
+def asks(severity: str, remedy: str) -> bool:
+    """Tell whether a finding asks for something to be looked at or done: all do but notes without a remedy."""
+    return severity != INFO or bool(remedy)
 
 
 #: findings of one kind that are told one by one; more are one matter

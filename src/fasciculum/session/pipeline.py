@@ -194,27 +194,31 @@ class Pipeline:
         """Check the named bundles where they are stale."""
         self.bring("check", Kind.CHECK, names, redo=redo)
 
-    def deliver(self, folder: Path, *, only: Sequence[str] = (), keep: Path | None = None) -> Delivered:
+    def deliver(
+        self,
+        folder: Path,
+        *,
+        only: Sequence[str] = (),
+        keep: Path | None = None,
+        span: tuple[float, float] = SPANS[Kind.DELIVER],
+    ) -> Delivered:
         """Write the models and the textures, those of some maps alone, and the project unless it is these alone.
 
-        A project at ``keep`` is left as it is.
+        A project at ``keep`` is left as it is. ``span`` is the part of the progress that the models and textures take.
         """
         results: list[Delivered] = []
-        self._runner.progress = self.progress.part(*SPANS[Kind.DELIVER])
+        self._runner.progress = self.progress.part(*span)
         task = deliver_task(self.document, folder, self.store, only=only)
         self.timed("deliver", lambda: self._scheduler.submit(task, results.append))
         (delivered,) = results
         if only:
             return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
-        project = folder / written_beside(self.document)[0]
-        if keep is not None and project.resolve() == keep.resolve():
-            return delivered
-        self.timed(
-            "deliver",
-            lambda: save_project(self.document, project, self.store, progress=self.progress.part(0.97, 1.0)),
-        )
-        delivered.files.append(project.name)
+        name, *report = written_beside(self.document, folder, keep)
+        if report:
+            progress = self.progress.part(span[1], 1.0)
+            self.timed("deliver", lambda: save_project(self.document, folder / name, self.store, progress=progress))
+            delivered.files.append(name)
         return delivered
 
     def report(self, delivered: Delivered | None = None) -> tuple[dict[str, Any], list[Finding]]:
@@ -366,10 +370,15 @@ def finish(line: Pipeline, folder: Path, order: Order) -> Delivered:
     return _with_report(line, folder, delivered)
 
 
-def written_beside(document: Document) -> tuple[str, str]:
-    """Return the names of the project and of the report that are written beside a document's models."""
+def written_beside(document: Document, folder: Path, keep: Path | None = None) -> tuple[str, ...]:
+    """Return the names of what is written beside a document's models: the project, and the report last.
+
+    A project at ``keep`` is not written over, and not named.
+    """
     name = file_name(document.delivery.name or document.name)
-    return f"{name}.fasc", f"{name}_report.json"
+    project, report = f"{name}.fasc", f"{name}_report.json"
+    kept = keep is not None and (folder / project).resolve() == keep.resolve()
+    return (report,) if kept else (project, report)
 
 
 def deliver_whole(
@@ -387,12 +396,12 @@ def deliver_whole(
     OutputError
     """
     line = Pipeline(document, store, progress)
-    return _with_report(line, folder, line.deliver(folder, keep=keep))
+    return _with_report(line, folder, line.deliver(folder, keep=keep, span=(0.0, 0.9)))
 
 
 def _with_report(line: Pipeline, folder: Path, delivered: Delivered) -> Delivered:
     report, _ = line.report(delivered)
-    report_name = written_beside(line.document)[1]
+    report_name = written_beside(line.document, folder)[-1]
     delivered.files.append(report_name)
     report["files"] = list(delivered.files)
     write_whole(folder / report_name, json.dumps(report, indent=1, ensure_ascii=False).encode())

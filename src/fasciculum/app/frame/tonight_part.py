@@ -47,7 +47,7 @@ class TonightPart(QWidget):
         self.add = small_button("Add this", "Put what is open on the list, as it is now", lambda: tonight.add())
         self.remove = small_button("Remove", "Take the chosen job off the list", self._remove)
         self.begin = small_button("Start", "Do the jobs of the list", self._start)
-        self.page = small_button("Page", "Open the page that sums up the last run", self._open)
+        self.page = small_button("Open report", "Open the page that sums up the last run", self._open)
         line = QHBoxLayout()
         line.setSpacing(3)
         for button in (self.add, self.remove, self.begin, self.page):

@@ -307,7 +307,8 @@ class DeliverPanel(FoldColumn):
         try:
             models = tuple(entry.suffix for entry in WRITTEN_FORMATS)
             lines = sorted(delivered_names(document), key=lambda name: not name.endswith(models))
-            lines += written_beside(document)
+            folder = Path(self.folder.text().strip()).expanduser()
+            lines += written_beside(document, folder, self.workspace.session.path)
         except FasciculumError as error:
             lines = [str(error)]
         fold.say(counted(len(lines), "file"))

@@ -79,7 +79,7 @@ REMEDIES: dict[str, tuple[str, Callable[[Workspace, Sequence[Finding]], None]]] 
     "does_not_fit": ("Make larger", partial(_scale_sheets, factor=2.0)),
     "blurred": ("Make larger", partial(_scale_sheets, factor=2.0)),
     "differs": ("Make larger", partial(_scale_sheets, factor=2.0)),
-    "low_fill": ("Fit size", partial(_scale_sheets, factor=0.5)),
+    "low_fill": ("Make smaller", partial(_scale_sheets, factor=0.5)),
     "mixing": ("Double the padding", _add_padding),
     "suspicious_uv_set": ("Unwrap", _unwrap),
     "overlap": ("Pack", _pack),
