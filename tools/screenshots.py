@@ -216,7 +216,7 @@ def channels(window: Window, shot: Callable[[str], None]) -> None:
     workspace.apply("Packed", lambda document: set_bake(document, ["Opaque"], channels=packed, format="exr", bits=32))
     workspace.bake(["Opaque"])
     idle(window)
-    with only(panel, "One map", "Packed"):
+    with only(panel, "Settings of one map", "Packed"):
         panel.choose("normal")
         sheet = window.sheet
         sheet.bar.exposure.setValue(4)
@@ -289,7 +289,7 @@ def main() -> int:
     pump(1.0)
     workspace.stop_early()
     idle(window)
-    window.tonight.add()
+    window.batch_list.add()
     idle(window)
     workspace.bake(names)
     while workspace.worker.runner.running is None or workspace.worker.runner.running.fraction < 0.3:

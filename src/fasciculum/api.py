@@ -134,7 +134,7 @@ def _noticed(one: str | Mapping[str, str], check_: Check) -> dict[str, str]:
     """Return what a function noticed as a finding of the report."""
     result = {"message": one} if isinstance(one, str) else dict(one)
     if "message" not in result:
-        raise UsageError("a check told something without a message.", item=getattr(check_, "__name__", "check"))
+        raise UsageError("a check returned a finding without a message.", item=getattr(check_, "__name__", "check"))
     plain = Finding(result.pop("code", getattr(check_, "__name__", "check")), Severity.WARNING, result.pop("message"))
     return finding_entry(plain) | {key: str(value) for key, value in result.items()}
 
@@ -151,7 +151,9 @@ def _pattern(naming: Convention) -> str:
     """Return a convention as the pattern that it makes of names that stand for others."""
     result = naming("{name}", "{bundle}", "{map}")
     if not isinstance(result, str) or "{map}" not in result:
-        raise UsageError("a convention has to use the map's name.", hint="Return such as f'{bundle}_{map}'.")
+        raise UsageError(
+            "a convention has to use the map's name.", hint="Return a name that uses both, such as f'{bundle}_{map}'."
+        )
     return result
 
 

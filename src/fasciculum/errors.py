@@ -84,7 +84,7 @@ class OutsideFolder(UnsupportedInput):
 
 
 class MissingFile(InputError, FileNotFoundError):
-    """A file that was named is not there."""
+    """A file that was named does not exist."""
 
     code = "missing_file"
 

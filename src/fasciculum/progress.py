@@ -81,7 +81,7 @@ class Progress:
             self._show(value)
 
     def stop_early(self) -> bool:
-        """Tell whether the best so far is good stop_early, as far as whoever waits is concerned."""
+        """Tell whether the best so far is good enough for whoever waits."""
         return self._stop_early is not None and self._stop_early()
 
     def over(self, items: Iterable[Item], words: Callable[[Item], str], *, total: int) -> Iterator[Item]:

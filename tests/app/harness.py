@@ -1,10 +1,13 @@
 """A window to test with: real mouse and key events, and waiting that lets the event loop run."""
 
 import atexit
+import logging
+import sys
 import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from PySide6.QtCore import QEventLoop, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent, QMouseEvent, QWheelEvent
@@ -82,6 +85,18 @@ def small_model(path, count=4):
     return Path(glb.write(path))
 
 
+class Faults(logging.Handler):
+    """Keeps the faults of the program that worker processes log."""
+
+    def __init__(self, faults):
+        super().__init__(logging.ERROR)
+        self.faults = faults
+
+    def emit(self, record):
+        if "fault of the program" in record.msg:
+            self.faults.append(record.getMessage())
+
+
 class WindowCase(unittest.TestCase):
     """Has a window with an empty project before each test.
 
@@ -104,6 +119,11 @@ class WindowCase(unittest.TestCase):
         self.window.show()
         self.said = []
         self.workspace.said.connect(self.hear)
+        # Qt goes on after what a slot raises; a test does not
+        self.faults = []
+        self.enterContext(mock.patch.object(sys, "excepthook", lambda *fault: self.faults.append(fault)))
+        self.addCleanup(lambda: self.assertEqual(self.faults, [], "raised in a slot or by a worker"))
+        self.enterContext(mock.patch.object(logging.getLogger("fasciculum"), "handlers", [Faults(self.faults)]))
         self.addCleanup(self.close)
 
     def hear(self, words, state):

@@ -212,7 +212,7 @@ class StaleDeliveries(EverythingCase):
         self.assertEqual(self.color(), (200, 60, 40))
         self.assertEqual(self.window.stages.stops["deliver"].words, "stale")
         # the first answer brings everything up to date, and delivers it
-        asking, _ = choosing("Bring up to date and deliver")
+        asking, _ = choosing("Update and deliver")
         with asking:
             self.keys(Qt.Key.Key_Return, CTRL)
         self.made()
@@ -222,7 +222,7 @@ class StaleDeliveries(EverythingCase):
     def test_with_a_yes_it_is_delivered_as_it_is(self):
         self.delivered()
         self.repainted()
-        asking, _ = choosing("Deliver as it is")
+        asking, _ = choosing("Deliver anyway")
         with asking:
             self.keys(Qt.Key.Key_Return, CTRL)
         self.idle()

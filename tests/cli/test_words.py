@@ -31,7 +31,7 @@ class Findings(unittest.TestCase):
         lines = _findings([*entries, self.finding("waste", 0)])
         self.assertEqual(len(lines), 3)
         self.assertTrue(lines[0].startswith("  warning  missing_texture 0."))
-        self.assertEqual(lines[2], "  2 notes with nothing to do: --json lists them.")
+        self.assertEqual(lines[2], "  2 notes that ask for nothing: --json lists them.")
 
 
 class Sheets(unittest.TestCase):

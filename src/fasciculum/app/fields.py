@@ -23,8 +23,32 @@ class _LeavesWheel:
             event.ignore()
 
 
+class _Value:
+    """Holds a value as it is: Qt would turn a member of a text enum into plain text."""
+
+    def __init__(self, value: Any) -> None:
+        self.value = value
+
+
 class ComboBox(_LeavesWheel, QComboBox):
-    """A list to choose from."""
+    """A list to choose from. Its values come back as the objects that were added."""
+
+    def addItem(self, words: str, value: Any = None) -> None:  # type: ignore[override]
+        """Add an entry."""
+        super().addItem(words, _Value(value))
+
+    def itemData(self, index: int, role: int = Qt.ItemDataRole.UserRole) -> Any:
+        """Return the value of an entry."""
+        data = super().itemData(index, role)
+        return data.value if isinstance(data, _Value) else data
+
+    def currentData(self, role: int = Qt.ItemDataRole.UserRole) -> Any:
+        """Return the chosen value."""
+        return self.itemData(self.currentIndex(), role)
+
+    def findData(self, value: Any, *_: Any) -> int:  # type: ignore[override]
+        """Return the index of a value, or -1."""
+        return next((index for index in range(self.count()) if self.itemData(index) == value), -1)
 
 
 class SpinBox(_LeavesWheel, QSpinBox):

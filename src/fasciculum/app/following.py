@@ -33,7 +33,7 @@ class Following(QObject):
         self.on = on
         self._reading = self._again = self._redoing = False
         where = self.workspace.document.delivered_to
-        to = f"delivered to {where}" if where else "not delivered, until that has been done once by hand"
+        to = f"delivered to {where}" if where else "not delivered, until you deliver once by hand"
         self.workspace.say(
             f"Sources are watched: what changes is read, redone and {to}." if on else "Sources are no longer watched."
         )

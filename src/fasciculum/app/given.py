@@ -138,7 +138,7 @@ class GivenSheets(QObject):
         self.chosen, self.also = leading, frozenset(numbers)
 
     def remove_trims(self) -> None:
-        """Take the chosen trims away; what lay on them is laid onto others. The next one is chosen then."""
+        """Remove the chosen trims; what lay on them is laid onto others. The next one is chosen then."""
         given = self.given
         if given is None:
             return
@@ -147,7 +147,7 @@ class GivenSheets(QObject):
         if not gone:
             return
         if not kept:
-            self.workspace.say("A trim sheet needs at least one trim: leave one of them.", "broken")
+            self.workspace.say("A trim sheet needs at least one trim. Keep one of them.", "broken")
             return
         what = given.trims[min(gone)].name if len(gone) == 1 else counted(len(gone), "trim")
         first = min(min(gone), len(kept) - 1)
@@ -160,10 +160,10 @@ class GivenSheets(QObject):
         for number, trim in enumerate(trims):
             for other in trims[:number]:
                 if _overlap(trim, other):
-                    self.workspace.say(f"{trim.name} would lie on {other.name}: trims do not overlap.", "broken")
+                    self.workspace.say(f"{trim.name} would overlap {other.name}. Trims must not overlap.", "broken")
                     return
                 if trim.name == other.name:
-                    self.workspace.say(f"There is a trim {trim.name} already.", "broken")
+                    self.workspace.say(f"A trim has this name already: {trim.name} already.", "broken")
                     return
         self._put(label, replace(given, trims=trims))
 

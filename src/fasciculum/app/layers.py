@@ -148,7 +148,7 @@ class Layers(QObject):
             self._apply(label, live)
 
     def remove(self) -> None:
-        """Take the chosen layer away."""
+        """Remove the chosen layer."""
         layer = self.layer
         if layer is not None:
             self._apply(f"Remove {layer.name}", tuple(one for one in self.stack if one is not layer))

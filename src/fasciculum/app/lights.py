@@ -181,7 +181,7 @@ class Lights(QObject):
         return result if result.size else None
 
     def set_glow(self, on: bool) -> None:
-        """Say whether surfaces that emit light up others."""
+        """Say whether surfaces that emit light other surfaces."""
         self._apply("Emitting surfaces", replace(self.lighting, glow=on))
 
     def _apply(self, label: str, lighting: Lighting) -> None:
@@ -272,7 +272,7 @@ class Lights(QObject):
             if step + 1 < len(SAMPLES) and not self._waits:
                 self._look(step + 1, sight)
 
-        task = Task(Kind.LIGHT, "Look at the light", look, arguments, {"bounces": bounces}, part="look")
+        task = Task(Kind.LIGHT, "Draw the light", look, arguments, {"bounces": bounces}, part="look")
         self.workspace.run(task, take, anew=True)
 
     def look_away(self) -> None:

@@ -49,13 +49,13 @@ class Pairs(QObject):
         """Gather high-poly models, or cages, beside the project's objects."""
         document = self.workspace.document
         if not document.scene.objects:
-            self.workspace.say("Add the models first that the high-poly ones are read into.", "broken")
+            self.workspace.say("Add the low-poly models before the high-poly ones.", "broken")
             return
         if cages and document.scene.detail is None:
-            self.workspace.say("Add high-poly models first: a cage says how they are read.", "broken")
+            self.workspace.say("Add high-poly models first: a cage directs rays towards them.", "broken")
             return
         names = [*paths, *cages]
-        what = "Gather high-poly" if paths else "Take the cage"
+        what = "Add high-poly" if paths else "Load the cage mesh"
         folder = str(self.workspace.session.store.folder)
         arguments = (document, list(paths), list(cages), document.pairing, "", folder)
         self._run(f"{what} {Path(names[0]).name}", add_high, arguments, f"{what} models" if paths else what)
@@ -85,7 +85,7 @@ class Pairs(QObject):
 
         def take(changed: Document) -> None:
             if self.workspace.document.scene is not document.scene:
-                self.workspace.say("The project was changed meanwhile; do it once more.", "broken")
+                self.workspace.say("The project changed meanwhile. Please do it again.", "broken")
                 return
             now = self.workspace.document
             gathered = changed.gathered if changed.gathered is not document.gathered else now.gathered
@@ -142,7 +142,7 @@ class Pairs(QObject):
         results.pop(key, None)
         if handles:
             results[key] = tuple(handles)
-        self.change(label or f"Handle on the reach of {key}", handles=tuple(sorted(results.items())))
+        self.change(label or f"Ray distance handle of {key}", handles=tuple(sorted(results.items())))
 
     # -- previews ---------------------------------------------------------------------------------------------
 

@@ -399,7 +399,7 @@ class Workspace(QObject):
             if getattr(crash, "code", "") == "crash":
                 words = (
                     f"{job.title} failed by a fault of the program: {words.strip().splitlines()[-1]} "
-                    "The queue's log holds the details."
+                    "Details are in the queue's log."
                 )
             elif isinstance(crash, WorkerLost):
                 words = f"{job.title}: {crash.message} {crash.hint}"
@@ -408,7 +408,7 @@ class Workspace(QObject):
             # once the queue has been looked through: whoever listens may open a dialog
             QTimer.singleShot(0, partial(self.failed.emit, job.error, again))
         elif job.state == CANCELLED and kind not in QUIET:
-            self.say(f"{job.title} was cancelled; nothing of it was kept.")
+            self.say(f"{job.title} was cancelled. Nothing changed.")
 
     def gather(self, paths: Sequence[str]) -> None:
         """Add model files to the project."""
@@ -416,7 +416,7 @@ class Workspace(QObject):
 
         def take(gathered: Document) -> None:
             if self.document.scene is not document.scene:
-                self.say("The project was changed meanwhile; gather the files again.", "broken")
+                self.say("The project changed meanwhile. Please add the files again.", "broken")
                 return
             first = not document.scene.objects
             # what was made or changed meanwhile stays, such as a layout that has ended
@@ -536,12 +536,12 @@ class Workspace(QObject):
                 continue
             coming = self.scheduler.busy(Kind.PACK, bundle.identity)
             if bundle.layout is None and not coming:
-                self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
+                self.say(f"{bundle.name} has no layout yet. Pack it first.", "broken")
             elif not work.fits and not coming:
                 # a map that is computed gives texels to what lay on lanes and swatches
-                self.say(f"{bundle.name} was packed while its materials were treated otherwise: pack it.", "broken")
+                self.say(f"{bundle.name} was packed before its treatments changed. Pack it again.", "broken")
             elif bundle.layout is not None and bundle.layout.overlap > 0 and not coming:
-                self.say(f"{bundle.name} has islands that overlap: move them apart or pack them again.", "broken")
+                self.say(f"{bundle.name} has overlapping islands. Move them apart or pack again.", "broken")
             else:
                 make = partial(self._bake_task, bundle.identity, tuple(only))
                 self.scheduler.want(Kind.BAKE, bundle.identity, make)
@@ -564,7 +564,7 @@ class Workspace(QObject):
         for named, bundle in wanted:
             layout = bundle.layout
             if layout is None or layout.scale <= 0:
-                self.say(f"{bundle.name} has no layout yet: pack it first.", "broken")
+                self.say(f"{bundle.name} has no layout yet. Pack it first.", "broken")
                 continue
             task = bake_files_task(self.document, bundle, named, folder, self.session.store)
             self.run(task, partial(self._say_files, named, folder))
@@ -603,7 +603,7 @@ class Workspace(QObject):
                 some = True
                 self.scheduler.want(Kind.CHECK, bundle.identity, partial(self._check_task, bundle.identity))
         if not some:
-            self.say("There is nothing baked to check yet.")
+            self.say("Nothing is baked yet. Bake a bundle before checking it.")
 
     def _check_task(self, identity: str) -> Task | None:
         bundle = self.document.known(identity)
@@ -661,7 +661,7 @@ class Workspace(QObject):
         if self.making_everything or not self.document.scene.objects:
             return
         if any(self.scheduler.busy(kind) for kind in SETTLING):
-            self.say("Everything is made as soon as the project is gathered and bundled.")
+            self.say("There is nothing to make yet. Add models and bundle them first.")
             self._once_idle = [partial(self.make_everything, folder)]
             return
         if not any(bundle.objects for bundle in self.document.bundles):
@@ -766,7 +766,7 @@ class Workspace(QObject):
 
         def take(reloaded: Document) -> None:
             if self.document is not document:
-                self.say("The project was changed meanwhile; reload once more.", "broken")
+                self.say("The project changed meanwhile. Please reload again.", "broken")
                 return
             missing = sum(image.missing for image in reloaded.scene.images)
             changed = [
@@ -775,7 +775,7 @@ class Workspace(QObject):
                 if bundle_digest(document, before) != bundle_digest(reloaded, bundle)
             ]
             self.apply("Reload sources", lambda _: reloaded)
-            words = f"Stale: {', '.join(changed)}." if changed else "Nothing that is laid out or baked changed."
+            words = f"Stale: {', '.join(changed)}." if changed else "No layout or map is affected."
             self.say(
                 f"{done}. {words}"
                 + (f" {counted(missing, 'image is', 'images are')} missing still." if missing else ""),
@@ -838,7 +838,7 @@ class Workspace(QObject):
 
         def take(changed: Document) -> None:
             if self.document is not document:
-                self.say("The project was changed meanwhile; do it once more.", "broken")
+                self.say("The project changed meanwhile. Please do it again.", "broken")
                 return
             self.apply(label, lambda _: changed)
             done(changed)
@@ -846,7 +846,7 @@ class Workspace(QObject):
         self.run(Task(Kind.RELOAD, label, function, arguments, keywords), take)
 
     def new(self) -> None:
-        """Start over with nothing."""
+        """Close this project and start an empty one."""
         self.bundle_names, self.selection = (), frozenset()
         self.session.open(Document(), None)
         self.show_afresh()

@@ -45,7 +45,7 @@ class Rays:
     casts : Casts
         What stands in the way: the object itself, its bundle, or everything.
     floor : bool
-        Whether an endless floor lies at the scene's lowest point.
+        Add an endless floor at the scene's lowest point, which blocks rays from below.
     """
 
     count: int = 64

@@ -116,9 +116,9 @@ class _Room:
                 return np.memmap(file, np.uint16, "w+", shape=(count,))
         except OSError as error:
             raise OutputError(
-                f"textures cannot be prepared ({error.strerror or error}).",
+                f"the textures' mip levels cannot be stored ({error.strerror or error}).",
                 file=tempfile.gettempdir(),
-                hint="Free some room there, or set TMPDIR to a folder with more.",
+                hint="Free some space there, or set TMPDIR to a folder with more space.",
             ) from error
 
     def _give_back(self, size: int) -> None:

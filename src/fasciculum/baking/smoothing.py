@@ -55,7 +55,7 @@ def smooth(
         told = (kind if vectors else 0.0) if whole else -1.0
         smooth_rows(first, last, values, guide.labels, guide.normals, radius, told, even)
 
-    in_pieces(work, range(0, len(pixels), BAND), words="Evening out noise", progress=progress)
+    in_pieces(work, range(0, len(pixels), BAND), words="Smoothing noise", progress=progress)
     if vectors and not whole:
         turned = even[..., :3] * 2.0 - 1.0
         turned /= np.maximum(np.linalg.norm(turned, axis=-1, keepdims=True), 1e-9)

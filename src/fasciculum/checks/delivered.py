@@ -18,7 +18,7 @@ def overlapping(overlaps: Mapping[str, float]) -> list[Finding]:
             "overlap",
             ERROR,
             f"{name}: islands overlap on {area:.1f} square texels.",
-            "Lay the objects out on a sheet of their own.",
+            "Pack these objects on a sheet of their own.",
             material=name,
         )
         for name, area in overlaps.items()

@@ -25,7 +25,7 @@ def check_layout(bundle: Bundle) -> list[Finding]:
             Finding(
                 "does_not_fit",
                 ERROR,
-                f"{name}: the islands do not fit {layout.width} x {layout.height} with "
+                f"{name}: the islands do not fit on {layout.width} x {layout.height} with "
                 f"{layout.padding} px padding at any density.",
                 "Choose a larger sheet or less padding.",
                 bundle=name,

@@ -18,8 +18,9 @@ def mixed_looks(scene: Scene, bundle: Bundle) -> list[Finding]:
         Finding(
             "looks",
             WARNING,
-            f"{bundle.name} mixes materials that differ in {', '.join(names)}; its one material carries none.",
-            "Bundle them apart, or leave loose what depends on it.",
+            f"{bundle.name} mixes materials that differ in {', '.join(names)}; one material cannot "
+            "carry these, so they are lost.",
+            "Put them into separate bundles, or keep objects that need it loose.",
             bundle=bundle.name,
         )
     ]

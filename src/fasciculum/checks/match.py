@@ -28,7 +28,7 @@ def check_match(bundle: Bundle) -> list[Finding]:
                     "differs",
                     WARNING,
                     f"{entry.object}: base colour matches its source at only {figure:.1f} dB.",
-                    "Look at it with the wipe; give it a larger density multiplier.",
+                    "Compare it with the wipe, and raise its density multiplier.",
                     object=entry.object,
                     bundle=bundle.name,
                 )
@@ -39,7 +39,7 @@ def check_match(bundle: Bundle) -> list[Finding]:
                     "blurred",
                     WARNING,
                     f"{entry.object} keeps {entry.yield_:.0%} of its source's sharpness.",
-                    "Give it a larger density multiplier, a larger sheet, or a bundle of its own.",
+                    "Raise its density multiplier, use a larger sheet, or give it a bundle of its own.",
                     object=entry.object,
                     bundle=bundle.name,
                 )

@@ -20,9 +20,9 @@ def check_missed(bundle: Bundle) -> list[Finding]:
         Finding(
             "missed",
             WARNING,
-            f"{key}: {share:.1%} of its texels met no high-poly surface within the ray distance; they were filled from "
-            "beside.",
-            "Increase its ray distance under Bake, or look whether its high-poly partners are whole.",
+            f"{key}: {share:.1%} of its texels found no high-poly surface within the ray distance; "
+            "they were filled from neighbouring texels.",
+            "Increase its ray distance under Bake, or check its high-poly models for holes.",
             object=key,
             bundle=bundle.name,
         )

@@ -19,7 +19,7 @@ def mirrored_scales(scene: Scene) -> list[Finding]:
                 Finding(
                     "mirrored",
                     INFO,
-                    f"{item.key} is mirrored by a negative scale; its maps are turned to match.",
+                    f"{item.key} is mirrored by a negative scale; its normal maps are baked to match.",
                     object=item.key,
                 )
             )
@@ -28,8 +28,8 @@ def mirrored_scales(scene: Scene) -> list[Finding]:
                 Finding(
                     "no_volume",
                     WARNING,
-                    f"{item.key} is scaled to nothing along an axis.",
-                    "Give it a scale, or leave it loose.",
+                    f"{item.key} has a scale of 0 along an axis, so nothing of it is seen.",
+                    "Correct its scale, or keep it loose.",
                     object=item.key,
                 )
             )

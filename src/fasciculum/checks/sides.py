@@ -17,8 +17,8 @@ def mixed_sides(scene: Scene, bundle: Bundle) -> list[Finding]:
         Finding(
             "double_sided",
             INFO,
-            f"{bundle.name} mixes single- and double-sided materials; its one material draws both sides.",
-            "Bundle them apart where back faces cost too much.",
+            f"{bundle.name} mixes single- and double-sided materials; the shared material draws both sides.",
+            "Put them into separate bundles if drawing back faces costs too much.",
             bundle=bundle.name,
         )
     ]

@@ -28,9 +28,10 @@ def check_surroundings(bundle: Bundle) -> list[Finding]:
         Finding(
             "surroundings_differ",
             INFO,
-            f"{bundle.name}: {', '.join(names[:4])}{more} share places with copies that stand otherwise; their "
-            f"occlusion is off by up to {max(unlike.values()):.2f}. Parting them takes {part:.0%} of the sheet more.",
-            "Have copies parted under Bake, Rays, or let only the object itself stand in the way.",
+            f"{bundle.name}: {', '.join(names[:4])}{more} share texels with copies in other "
+            f"surroundings; their occlusion is wrong by up to {max(unlike.values()):.2f}. Parting "
+            f"them takes {part:.0%} of the sheet more.",
+            "Give copies their own texels (Bake, Rays, Copies), or set Occluders to the object itself.",
             object=names[0],
             bundle=bundle.name,
         )

@@ -104,7 +104,7 @@ def odd_textures(scene: Scene) -> list[Finding]:
                     f"texture_{code}",
                     WARNING if loud else INFO,
                     f"The texture {name}: {words}.",
-                    "Check that it is the right file, and read in the right slot." if loud else "",
+                    "Check that it is the right file and used in the right slot." if loud else "",
                     object=entry.objects[0] if entry.objects else "",
                     image=name,
                 )

@@ -49,9 +49,9 @@ def check_ways(facts: Facts) -> list[Finding]:
             Finding(
                 "flats_need_texels",
                 INFO,
-                f"{bundle.name}: {', '.join(flats[:5])} are of one colour, but get texels, since {', '.join(computed)} "
-                "depends on where a surface is.",
-                "Leave that map out to have them on swatches.",
+                f"{bundle.name}: {', '.join(flats[:5])} have one colour, but get texels on the sheet, "
+                f"because {', '.join(computed)} depends on where a surface is.",
+                "Leave that map out to put them on swatches.",
                 bundle=bundle.name,
             )
         )

@@ -19,7 +19,7 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
                 Finding(
                     "no_uvs",
                     INFO,
-                    f"{item.key} has no UVs; it is unwrapped when it is laid out.",
+                    f"{item.key} has no UVs; it is unwrapped when it is packed.",
                     object=item.key,
                 )
             )
@@ -33,7 +33,7 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
                             WARNING,
                             f"{item.key}: the {role.replace('_', ' ')} texture of "
                             f"{material.name} reads UV set {slot.uv_set}, which the object does not have.",
-                            "Give the object that UV set, or let the texture read another.",
+                            "Add that UV set to the object, or let the texture read another one.",
                             object=item.key,
                             material=material.name,
                         )

@@ -41,7 +41,7 @@ def _size_or_auto(text: str) -> tuple[int, int]:
 def _size(text: str) -> tuple[int, int]:
     match = re.fullmatch(r"(\d+)(?:[xX](\d+))?", text)
     if not match:
-        raise argparse.ArgumentTypeError(f"{text!r} is no size; write 2048 or 2048x1024")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a size; write 2048 or 2048x1024")
     width = int(match[1])
     height = int(match[2] or width)
     if not (LEAST_EDGE <= width <= MOST_EDGE and LEAST_EDGE <= height <= MOST_EDGE):
@@ -89,7 +89,7 @@ def _add_allow(command: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="DIR",
-        help="a folder beside the models' own that they may refer into, and that missing files are looked for in",
+        help="one more folder that models may refer to and that is searched for missing files",
     )
 
 
@@ -100,7 +100,7 @@ def _add_terms(command: argparse.ArgumentParser) -> None:
         type=between(0.05, 1, float),
         default=0.9,
         metavar="0.9",
-        help="sharpness that nine tenths of the surface keep, of the source's (default: 0.9)",
+        help="share of the source's sharpness that nine tenths of the surface keep (default: 0.9)",
     )
     command.add_argument(
         "--max-size",
@@ -119,9 +119,9 @@ def _reach(text: str) -> tuple[float, float]:
     try:
         values = [float(part) for part in text.split(",")]
     except ValueError as error:
-        raise argparse.ArgumentTypeError(f"{text!r} is no reach; write auto, 0.05 or 0.05,0.02") from error
+        raise argparse.ArgumentTypeError(f"{text!r} is not a ray distance; write auto, 0.05 or 0.05,0.02") from error
     if len(values) > 2 or not all(0 < value <= 1e6 for value in values):
-        raise argparse.ArgumentTypeError(f"{text!r} is no reach; write one or two lengths in metres above 0")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a ray distance; write one or two lengths in metres above 0")
     return values[0], values[-1]
 
 
@@ -132,14 +132,14 @@ def _add_high(make: argparse.ArgumentParser) -> None:
         action="extend",
         default=[],
         metavar="MODEL",
-        help="detailed models whose surface is read into the gathered ones; they are not delivered",
+        help="detailed models whose surface is baked into the others; they are not delivered",
     )
     make.add_argument(
         "--pair-by",
         default=str(PairBy.NAME),
         metavar="name|nearest|none|FILE.json",
-        help="how high-poly objects find theirs: by name, by how surfaces lie, everything into everything, or by a "
-        'file of {"low name": ["high name", ...]} (default: name)',
+        help="how high-poly objects are paired with low-poly ones: by name, by the nearest surface, not at "
+        'all, or by a file of {"low name": ["high name", ...]} (default: name)',
     )
     for which in ("low", "high"):
         make.add_argument(
@@ -153,14 +153,14 @@ def _add_high(make: argparse.ArgumentParser) -> None:
         type=_reach,
         default=(0.0, 0.0),
         metavar="auto|OUT[,IN]",
-        help="how far along the smoothed normal the high-poly surface is looked for, in metres (default: auto, as far "
-        "as both surfaces lie apart)",
+        help="how far along the smoothed normal rays look for the high-poly surface, in metres (default: "
+        "auto, the distance between both surfaces)",
     )
     make.add_argument(
         "--cage",
         default="",
         metavar="MODEL",
-        help="the low-poly model blown up by hand, with the same triangles; rays run from it to the low-poly",
+        help="an inflated copy of the low-poly model with the same triangles; rays start from it",
     )
 
 
@@ -185,14 +185,14 @@ def _sky(text: str) -> Sky:
         return Sky(SkyKind.PICTURE, picture=text)
     red, green, blue = _number_list(text, (3,), "sky; write none, R,G,B or FILE.hdr or .exr")
     if min(red, green, blue) < 0:
-        raise argparse.ArgumentTypeError(f"{text!r} is no sky; its parts are 0 or more")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a sky; its parts are 0 or more")
     return Sky(SkyKind.PLAIN, color=(red, green, blue))
 
 
 def _sun(text: str) -> tuple[float, float, float]:
     azimuth, elevation, lux = _number_list(text, (3,), "sun; write AZIMUTH,ELEVATION,LUX")
     if lux < 0 or not -90 <= elevation <= 90:
-        raise argparse.ArgumentTypeError(f"{text!r} is no sun; lux are 0 or more, elevation is -90 to 90 degrees")
+        raise argparse.ArgumentTypeError(f"{text!r} is not a sun; lux are 0 or more, elevation is -90 to 90 degrees")
     return azimuth, elevation, lux
 
 
@@ -202,15 +202,15 @@ def _add_light(make: argparse.ArgumentParser) -> None:
         type=_sky,
         default=Sky(),
         metavar="none|R,G,B|FILE.hdr|FILE.exr",
-        help="what surrounds the scene, in nits; a picture is equirectangular, its middle column north (default: white "
-        "where nothing else shines, else none)",
+        help="the sky's light, in nits; a picture is equirectangular, its middle column is north (default: "
+        "white if there are no other lights, else none)",
     )
     make.add_argument(
         "--sky-strength",
         type=between(0, 1e9, float),
         default=1.0,
         metavar="N",
-        help="what the sky is multiplied with (default: 1)",
+        help="factor on the sky's light (default: 1)",
     )
     make.add_argument(
         "--sun",
@@ -218,7 +218,7 @@ def _add_light(make: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="AZIMUTH,ELEVATION,LUX",
-        help="a sun: degrees clockwise from north (-Z), degrees above the horizon, lux; again for more",
+        help="a sun: degrees clockwise from north (-Z), degrees above the horizon, lux; repeat for more",
     )
     make.add_argument(
         "--light-size",
@@ -234,33 +234,32 @@ def _add_given(make: argparse.ArgumentParser) -> None:
         "--layers",
         default="",
         metavar="FILE.json",
-        help="textures and colours that are laid over the materials of objects, projected and masked",
+        help="textures and colours laid over the objects' materials, projected and masked",
     )
     given = make.add_mutually_exclusive_group()
     given.add_argument(
         "--onto",
         default="",
         metavar="SHEET.json",
-        help="a trim sheet that exists: islands are laid onto its trims, nothing is baked",
+        help="an existing trim sheet: islands are placed on its trims, nothing is baked",
     )
     given.add_argument(
         "--palette",
         default="",
         metavar="FILE.png|auto",
-        help="a picture of coloured cells that exists, or one made of the scene's flat colours: each face goes to the "
-        "cell nearest to its colour, nothing is baked",
+        help="an existing picture of coloured cells, or one made of the scene's flat colours: each face goes "
+        "to the cell nearest to its colour, nothing is baked",
     )
     make.add_argument(
         "--cells",
         default="",
         metavar="COLUMNSxROWS",
-        help="how many cells a palette has, where they are not found by themselves",
+        help="how many cells the palette has, if they are not detected",
     )
     make.add_argument(
         "--split",
         action="store_true",
-        help="part islands that are longer than a trim that does not go on, along edges that they have, instead of "
-        "making them smaller",
+        help="cut islands that are longer than their trim along existing edges, instead of scaling them down",
     )
 
 
@@ -270,8 +269,8 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument(
         "--bundle",
         default=None,
-        help="how objects are put into bundles: all in one, each by itself, by alpha mode, or that and by cost "
-        "(default: what --plan says, else auto)",
+        help="how objects are put into bundles: all in one, each by itself, by alpha mode, or by alpha mode "
+        "and cost (default: as --plan says, else auto)",
         **_words(Rule),  # type: ignore[arg-type]
     )
     make.add_argument(
@@ -279,8 +278,8 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         type=_size_or_auto,
         default=None,
         metavar="2048|WxH|auto",
-        help="width and height of a sheet in px; auto is the smallest that keeps --yield, up to --max-size (default: "
-        "what --plan says, else 2048)",
+        help="width and height of a sheet in px; auto is the smallest that keeps --yield, up to --max-size "
+        "(default: as --plan says, else 2048)",
     )
     make.add_argument(
         "--plan",
@@ -303,20 +302,20 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         type=between(1, 1e6, float),
         default=None,
         metavar="N",
-        help="what repeats more often is not baked in by auto",
+        help="textures that repeat more often than this are not baked in by auto",
     )
     make.add_argument(
         "--flats",
         default=str(FlatColorPolicy.AUTO),
-        help="whether surfaces of one colour shrink onto swatches (default: auto: they do where no map is computed)",
+        help="whether surfaces of one colour are put on swatches (default: auto: yes if no map is computed)",
         **_words(FlatColorPolicy),  # type: ignore[arg-type]
     )
     add_settings(make, SheetSettings)
     make.add_argument(
         "--shapes",
         default="balanced",
-        help="what is unwrapped: hard shapes, soft ones, or both; the options below change single settings of it "
-        "(default: balanced)",
+        help="preset for unwrapping: hard shapes, soft shapes, or both; the options below change single "
+        "settings (default: balanced)",
         **_words(PRESETS),  # type: ignore[arg-type]
     )
     add_settings(make, UnwrapSettings)
@@ -333,8 +332,8 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME:KEY=VALUE,...",
-        help="what is otherwise for one map: size (px, WxH or 1/2, 1/4 of the sheet), bits, format, samples, bleed, "
-        "pattern; again for each map",
+        help="settings of one map that differ from the bundle's: size (px, WxH or 1/2, 1/4 of the sheet), "
+        "bits, format, samples, bleed, pattern; repeat for more maps",
     )
     make.add_argument(
         "--channels",
@@ -342,8 +341,8 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="FILE=R[,G[,B[,A]]]",
-        help="a texture packed of channels: a map's name, MAP.r, g, b or a, 1-MAP for inverted, or a number from 0 to "
-        "1; again for each file",
+        help="a texture packed of channels: a map's name, MAP.r, g, b or a, 1-MAP for inverted, or a number "
+        "from 0 to 1; repeat for more files",
     )
     add_settings(make, BakeSettings)
     _add_high(make)
@@ -364,7 +363,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
     make.add_argument(
         "--watch",
         action="store_true",
-        help="do it again whenever a source has changed and rested for a second, until Ctrl+C",
+        help="do it again whenever a source changes (after one quiet second), until Ctrl+C",
     )
     make.add_argument("--json", action="store_true")
 
@@ -374,7 +373,7 @@ def _add_farm(command: argparse.ArgumentParser) -> None:
         "--farm",
         default="",
         metavar="local:N|tcp://HOST:PORT",
-        help="hand jobs, or the bundles of a few, to N processes here, or to the workers of a Dask scheduler",
+        help="run jobs, or the bundles of a few jobs, in N local processes or on the workers of a Dask scheduler",
     )
 
 
@@ -399,12 +398,12 @@ class Parser(argparse.ArgumentParser):
 
 def _add_logging(to: argparse.ArgumentParser, **defaults: object) -> None:
     to.add_argument(
-        "-v", "--verbose", action="store_true", default=defaults["verbose"], help="show on standard error what is done"
+        "-v", "--verbose", action="store_true", default=defaults["verbose"], help="log what is done to standard error"
     )
     to.add_argument(
         "--log-level",
         default=defaults["log_level"],
-        help="show records from this level on; the log file has those from info on in any case",
+        help="log records of this level and above; the log file always has info and above",
         **_words(LEVELS),  # type: ignore[arg-type]
     )
 
@@ -430,11 +429,11 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     demo.add_argument("--headless", action="store_true")
     demo.add_argument("--out", default=None, metavar="DIR")
     demo.add_argument("--size", type=_size, default=None, help="of every sheet; what the balanced plan says without")
-    inspect = command("inspect", "tell what is in model files")
+    inspect = command("inspect", "show what model files contain")
     inspect.add_argument("models", nargs="+", metavar="MODEL")
     _add_allow(inspect)
     inspect.add_argument("--json", action="store_true")
-    plan = command("plan", "what could be done with models, and what each plan would cost; writes nothing")
+    plan = command("plan", "compare plans for models and their costs; writes nothing")
     plan.add_argument("models", nargs="+", metavar="MODEL")
     plan.add_argument("--combine", default=str(Combine.NONE), **_words(Combine))  # type: ignore[arg-type]
     plan.add_argument("--region", type=between(0, 1e6, float), default=0.0, metavar="METRES")
@@ -442,7 +441,7 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     _add_allow(plan)
     plan.add_argument("--json", action="store_true")
     _add_make(command("make", "gather, bundle, lay out, bake, check and deliver in one pass"))
-    run = command("run", "redo what is stale in a project, or a named part of it")
+    run = command("run", "redo what is stale in a project, or one stage of it")
     run.add_argument("project", metavar="PROJECT")
     run.add_argument("--bundle", default=None, metavar="NAME")
     run.add_argument(
@@ -450,37 +449,39 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
         type=known_map,
         default=None,
         metavar="NAME",
-        help="bake this map alone, and leave all others as they are",
+        help="bake this map alone and keep the others",
     )
     run.add_argument(
         "--bake",
         action="append",
         default=[],
         metavar="TITLE",
-        help="run this named bake into files, in a folder of its title under --out or beside the project; again for "
+        help="run this named bake into a folder of its name, under --out or beside the project; repeat for "
         "more, or all",
     )
     run.add_argument("--stage", default=None, **_words(Stage))  # type: ignore[arg-type]
     run.add_argument("--out", default=None, metavar="DIR")
-    run.add_argument("--delivery", default=None, metavar="NAME", help="deliver as this one, built in or the project's")
+    run.add_argument(
+        "--delivery", default=None, metavar="NAME", help="use this delivery preset, built in or of the project"
+    )
     run.add_argument("--json", action="store_true")
-    batch = command("batch", "make many, as a list of jobs says")
+    batch = command("batch", "do all jobs of a batch list")
     batch.add_argument("jobs", metavar="JOBS.toml")
     _add_farm(batch)
-    batch.add_argument("--stop-at-first", action="store_true", help="end when a job fails")
+    batch.add_argument("--stop-at-first", action="store_true", help="stop when a job fails")
     batch.add_argument(
-        "--dry-run", action="store_true", help="tell what would be done and what it would cost; write nothing"
+        "--dry-run", action="store_true", help="show what would be done and what it would cost; writes nothing"
     )
     batch.add_argument("--json", action="store_true")
-    completion = command("completion", "print what completes commands and options in a shell")
+    completion = command("completion", "print the shell script that completes commands and options")
     completion.add_argument("shell", **_words(SHELLS))  # type: ignore[arg-type]
-    desktop = command("desktop", "the entry in the desktop's menu, with icon, file type and manual page")
-    desktop.add_argument("--install", action="store_true", help="put them into the user's own folders")
-    desktop.add_argument("--remove", action="store_true", help="take them away again")
-    find = command("find", "tell where something stands, by its name or by any other word that people have for it")
+    desktop = command("desktop", "add Fasciculum to the desktop's menu, with icon, file type and manual page")
+    desktop.add_argument("--install", action="store_true", help="install them for this user")
+    desktop.add_argument("--remove", action="store_true", help="remove them again")
+    find = command("find", "find commands, settings, maps and guide pages by any word for them")
     find.add_argument("words", nargs="+", metavar="WORD")
     find.add_argument("--json", action="store_true")
-    check = command("check", "the findings and figures of a project or of delivered files")
+    check = command("check", "show the findings and figures of a project or of delivered files")
     check.add_argument("files", nargs="+", metavar="PROJECT | MODEL")
     check.add_argument("--json", action="store_true")
     return top

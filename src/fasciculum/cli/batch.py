@@ -32,7 +32,7 @@ def run_batch(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> 
     Raises
     ------
     UsageError, InputError
-        When the list cannot be read, or the farm is not there.
+        When the list cannot be read, or the farm does not exist.
     Cancelled
     """
     place = Path(parsed.jobs)

@@ -60,7 +60,7 @@ def farm_of(text: str) -> Farm | None:
         return LocalPool(int(local[1]))
     if FAR.fullmatch(text):
         return DaskPool(text)
-    raise UsageError(f"{text!r} is no farm.", hint="Write local:4, or tcp://HOST:PORT of a scheduler.")
+    raise UsageError(f"{text!r} is not a farm.", hint="Write local:4, or tcp://HOST:PORT of a scheduler.")
 
 
 class LocalPool:

@@ -134,7 +134,7 @@ TREATMENTS = {
     Treatment.LANE: ("On a lane", "The texture repeats along a strip of the sheet, at no further cost."),
     Treatment.APART: (
         "Kept apart",
-        "The material is delivered as it came, with its own textures and draw call.",
+        "The material is delivered unchanged, with its own textures and draw call.",
     ),
     Treatment.CUT: (
         "Cut at its repeats",
@@ -147,27 +147,27 @@ TREATMENTS = {
 
 #: parts of the window's panels by stage and fold: what is done there
 FOLDS = {
-    ("Gather", "Models"): "The files that were gathered; objects and files are removed here.",
-    ("Gather", "Plan"): "What bundling would cost, before anything is packed; a click applies a plan.",
+    ("Gather", "Models"): "The model files of the project, with buttons to remove them.",
+    ("Gather", "Plan"): "What bundling would cost, before packing. Click a plan to apply it.",
     (
         "Gather",
         "Treatments",
     ): "How each material is treated: baked, on a lane, kept apart, cut, in a slice, on a swatch.",
     ("Gather", "Pairing"): "Which high-poly objects are read into which low-poly ones.",
     ("Gather", "Lights"): "Suns, lamps and the sky: switched, changed and added.",
-    ("Gather", "Layers"): "Moss, dirt or paint laid over what objects have.",
+    ("Gather", "Layers"): "Moss, dirt or paint over the objects' materials.",
     ("Gather", "Loose objects"): "Put all loose objects into bundles by a rule.",
     ("Gather", "UV sets"): "The UV sets of objects: copied, swapped, renamed, deleted, overlaps selected.",
-    ("Lay out", "Sheet"): "Whether a sheet is made or given: trim sheets and palettes.",
+    ("Lay out", "Sheet"): "Use an existing trim sheet or palette instead of a packed sheet.",
     ("Lay out", "By hand"): "Seams, projections and islands, by hand.",
-    ("Lay out", "Share"): "A factor on the density of chosen objects.",
-    ("Lay out", "Layout versions"): "Layouts kept under names, compared and gone back to.",
-    ("Bake", "Packed"): "Files put together of maps' channels.",
-    ("Bake", "Named bakes"): "Maps and settings kept under names, run one after the other.",
-    ("Bake", "Preview"): "A small bake of what is pointed at.",
-    ("Bake", "High to low"): "How far detailed models are looked for.",
+    ("Lay out", "Density multiplier"): "A factor on the density of chosen objects.",
+    ("Lay out", "Layout versions"): "Layouts saved under names, to compare and use again.",
+    ("Bake", "Packed"): "Files composed of channels of maps.",
+    ("Bake", "Named bakes"): "Maps and bake settings saved under names, run one after the other.",
+    ("Bake", "Preview"): "A small bake of the object under the pointer.",
+    ("Bake", "High to low"): "Distance within which rays look for high-poly surfaces.",
     ("Check", "Findings"): "What is wrong, and what to do about it.",
-    ("Deliver", "Delivery"): "Conventions of an engine: channels, normal direction, names.",
+    ("Deliver", "Delivery"): "Presets of engine conventions: channels, normal direction, names.",
     ("Deliver", "Will be written"): "The files that a delivery would write.",
 }
 

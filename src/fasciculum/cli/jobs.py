@@ -124,7 +124,7 @@ def _job(path: Path, number: int, entry: Mapping[str, Any]) -> Job:
         models += sorted(glob.glob(full, recursive=True)) if glob.has_magic(pattern) else [full]
     out = entry.get("out")
     if not isinstance(out, str) or not out:
-        raise UsageError("it does not say where to go.", file=place, hint='Write out = "built".')
+        raise UsageError("it names no output folder.", file=place, hint='Write out = "built".')
     options = {name: _placed(folder, name, value) for name, value in entry.items() if name not in OWN}
     name = entry.get("name")
     if name is not None:
@@ -156,7 +156,7 @@ def do_job(
 ) -> Ended:
     """Do a job and return how it ended; ``check`` says whether it is to be stopped, ``told`` hears of its progress.
 
-    Its bundles are worked on by ``pool`` where there are any.
+    Its bundles are worked on by ``pool`` where there is one.
     """
     began = time.monotonic()
     scratch = Path(tempfile.mkdtemp(prefix="fasciculum-job-"))
@@ -164,7 +164,7 @@ def do_job(
     progress = Progress(lambda _, words: told(words), check)
     try:
         if not job.models:
-            raise UsageError("no file is called so.", file=job.name, hint="Correct the models of the job.")
+            raise UsageError("there is no such file.", file=job.name, hint="Correct the models of the job.")
         if is_project(job):
             written, findings = finish_project(job, PixelStore(scratch), progress, pool)
         else:
@@ -175,7 +175,7 @@ def do_job(
         code = FINDINGS if any(finding.severity == ERROR for finding in findings) else DONE
     except Cancelled:
         code = STOPPED
-        error = {"code": "cancelled", "message": "It was cancelled; nothing was left half-written.", "file": ""}
+        error = {"code": "cancelled", "message": "It was cancelled; no half-written files were left.", "file": ""}
     except FasciculumError as wrong:
         code, error = exit_code(wrong), _told(wrong)
     except Exception as crash:  # a fault of ours must not take the other jobs along
@@ -204,7 +204,7 @@ def finish_project(
     more = [name for name, _ in job.options if name != "name"]
     if len(job.models) > 1 or more:
         raise UsageError(
-            "a project is done alone, with the settings that it holds.",
+            "a job of a project takes its settings from the project.",
             file=job.models[0],
             hint=f"Take {', '.join(more) or 'the other models'} out of the job.",
         )

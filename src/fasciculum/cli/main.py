@@ -66,7 +66,7 @@ def main(arguments: list[str] | None = None) -> int:
         parsed = parser().parse_args(given)
     except SystemExit as ended:
         if isinstance(ended, WrongUsage) and "--json" in given:
-            print(_error_json(UsageError(f"{ended.message}.", hint="Add --help for what there is.")))
+            print(_error_json(UsageError(f"{ended.message}.", hint="Add --help for the list.")))
         return int(ended.code or 0)
     wants_json = bool(getattr(parsed, "json", False))
     start_logging(parsed.log_level or ("info" if parsed.verbose else ""))
@@ -97,7 +97,7 @@ def main(arguments: list[str] | None = None) -> int:
 
         return run_verb(parsed, scratch, Progress(teller, stopping.is_set))
     except Cancelled:
-        _say_error(FasciculumError("cancelled; nothing was left half-written."), wants_json)
+        _say_error(FasciculumError("cancelled; no half-written files were left."), wants_json)
         return STOPPED
     except FasciculumError as error:
         LOG.info("ended with: %s", error)
@@ -106,7 +106,7 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception:
         LOG.exception("fault of the program in: fasciculum %s", " ".join(given))
         crash = FasciculumError(
-            "this is a fault of the program.", file=str(log_file()), hint="The end of that file holds the details."
+            "this is a fault of the program.", file=str(log_file()), hint="Details are at the end of that file."
         )
         crash.code = "crash"
         _say_error(crash, wants_json)

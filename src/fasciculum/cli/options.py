@@ -19,7 +19,7 @@ def between(low: float | None, high: float | None, kind: Callable[[str], Any] = 
         try:
             value = kind(text)
         except ValueError as error:
-            raise argparse.ArgumentTypeError(f"{text!r} is no number") from error
+            raise argparse.ArgumentTypeError(f"{text!r} is not a number") from error
         # written so that what is no number at all fails too
         if not ((low is None or value >= low) and (high is None or value <= high)):
             raise argparse.ArgumentTypeError(f"{text} is not between {low:g} and {high:g}")

@@ -20,7 +20,7 @@ class _Refusing(argparse.ArgumentParser):
     """Raises what is wrong instead of leaving."""
 
     def error(self, message: str) -> NoReturn:
-        raise UsageError(f"{message}.", hint="`fasciculum make --help` tells the options.")
+        raise UsageError(f"{message}.", hint="`fasciculum make --help` lists the options.")
 
 
 @cache
@@ -56,7 +56,7 @@ def judge_names(names: Sequence[str], place: str = "") -> None:
     for name in names:
         if name.rstrip("_") not in known:
             near = difflib.get_close_matches(name, known, 3, 0.5)
-            hint = f"The nearest are: {', '.join(near)}." if near else "`fasciculum make --help` tells the options."
+            hint = f"The nearest are: {', '.join(near)}." if near else "`fasciculum make --help` lists the options."
             raise UsageError(f"there is no option {name}.", file=place, hint=hint)
 
 
@@ -92,7 +92,7 @@ def _one(action: argparse.Action, name: str, value: Any) -> Iterator[str]:
         yield f"{option}={value}"
         return
     if not isinstance(value, Sequence):
-        raise UsageError(f"{value!r:.60} is no value for {name}.", hint="Give text, a number, or a list of these.")
+        raise UsageError(f"{value!r:.60} is not a value for {name}.", hint="Give text, a number, or a list of these.")
     if isinstance(action, argparse._AppendAction):
         repeated = value if all(isinstance(one, str) for one in value) else [",".join(map(str, one)) for one in value]
         for one in repeated:

@@ -208,7 +208,7 @@ def _pairing(parsed: argparse.Namespace) -> Pairing:
     if not parsed.high and (parsed.cage or rule != PairBy.NAME or parsed.reach != (0.0, 0.0)):
         raise UsageError("there are no high-poly models to read.", hint="Add --high MODEL.")
     if rule not in PAIR_RULES and not rule.lower().endswith(".json"):
-        raise UsageError(f"--pair-by knows no {rule!r}.", hint="Write name, nearest, none or a FILE.json.")
+        raise UsageError(f"--pair-by does not know {rule!r}.", hint="Write name, nearest, none or a FILE.json.")
     by = PairBy(rule) if rule in PAIR_RULES else PairBy.FILE
     return Pairing(by, parsed.low_suffix, parsed.high_suffix)
 
@@ -343,7 +343,7 @@ def _folder(parsed: argparse.Namespace, line: Pipeline, path: Path) -> Path:
         raise UsageError(
             f"the project was delivered to {folder}, outside its own folder.",
             file=str(path),
-            hint="Name the folder with --out, so that no project decides by itself where files are written.",
+            hint="Name the folder with --out, since a project must not decide where files are written.",
         )
     if not folder:
         raise UsageError("the project has not been delivered yet.", file=str(path), hint="Add --out DIR.")
@@ -356,7 +356,9 @@ def _with_map(line: Pipeline, names: list[str], wanted: str) -> list[str]:
     bundles = [document.bundle(name) for name in names]
     results = [bundle.name for bundle in bundles if wanted in wanted_maps(document.scene, bundle).maps]
     if not results:
-        raise UsageError(f"no bundle has a map {wanted}.", hint="Name one of its maps, or add it to the bundle's.")
+        raise UsageError(
+            f"no bundle has a map {wanted}.", hint="Name one of the bundle's maps, or add this one to them."
+        )
     return results
 
 

@@ -49,7 +49,7 @@ def counted_cells(text: str, width: int, height: int) -> tuple[Box, ...]:
     columns, rows = (int(match[1]), int(match[2])) if match else (0, 0)
     if not (0 < columns <= width and 0 < rows <= height and columns * rows <= MOST):
         raise UsageError(
-            f"{text!r} is no number of cells for a picture of {width} x {height} px.",
+            f"{text!r} is not a number of cells for a picture of {width} x {height} px.",
             hint="Write COLUMNSxROWS, such as 8x4.",
         )
     xs, ys = np.linspace(0, width, columns + 1), np.linspace(0, height, rows + 1)

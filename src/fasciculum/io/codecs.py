@@ -99,7 +99,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     codec = codec_of(data)
     if codec is None:
         known = ", ".join(codec.name for codec in CODECS)
-        raise UnsupportedInput(f"the image is none of {known}.", item=place, hint="Convert it to PNG.")
+        raise UnsupportedInput(f"the image is not one of {known}.", item=place, hint="Convert it to PNG.")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -115,7 +115,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
                 raise UnsupportedInput(
                     f"the image claims to be {width} x {height} in {len(data)} bytes.",
                     item=place,
-                    hint="Scale it down to what it shows.",
+                    hint="Scale it down.",
                 )
             deep = codec is PNG and data[24:25] == b"\x10"
             if deep:
@@ -135,7 +135,9 @@ def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:
     if result is None:
         raise MalformedFile("the image cannot be decoded.", item=place, hint="Save it again as PNG.")
     if result.dtype != np.uint16:
-        raise MalformedFile("the image is not of the depth that it claims.", item=place, hint="Save it again as PNG.")
+        raise MalformedFile(
+            "the image's bit depth is not what its header says.", item=place, hint="Save it again as PNG."
+        )
     pixels = np.asarray(result, np.uint16)
     if pixels.ndim == 2 or pixels.shape[2] == 1:
         pixels = pixels.reshape(pixels.shape[:2])
@@ -228,7 +230,9 @@ def decode_panorama(data: bytes, *, place: str) -> NDArray[np.float32]:
             raise MalformedFile("the sky picture cannot be decoded.", file=place, hint="Save it again.")
         pixels = np.asarray(result[..., ::-1], np.float32)
     else:
-        raise UnsupportedInput("this is no sky picture.", file=place, hint="Name an equirectangular .hdr or .exr file.")
+        raise UnsupportedInput(
+            "this is not a sky picture.", file=place, hint="Name an equirectangular .hdr or .exr file."
+        )
     if pixels.shape[0] * pixels.shape[1] > MOST_SKY:
         raise UnsupportedInput("the sky picture is larger than 16384 x 8192.", file=place, hint="Scale it down.")
     return np.ascontiguousarray(np.nan_to_num(pixels, nan=0.0, posinf=65504.0, neginf=0.0))

@@ -63,7 +63,7 @@ def beside(path: Path, name: str, place: str) -> tuple[str, str]:
     file = Path(name) if Path(name).is_absolute() else path.parent / name
     if not name or not file.is_file():
         raise MissingFile(
-            f"names {name!r}, which is not there.",
+            f"names {name!r}, which does not exist.",
             file=str(path),
             item=place,
             hint="Paths are relative to the description.",

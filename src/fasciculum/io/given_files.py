@@ -77,7 +77,7 @@ def _trim(path: Path, place: str, entry: _Trim, size: tuple[int, int]) -> Trim:
 
     demand(bool(entry.name.strip()), "name", "a trim needs a name.")
     demand(all(map(math.isfinite, (*entry.box, entry.gutter))), "box", "every number has to be finite.")
-    demand(0 <= x0 < x1 <= size[0] and 0 <= y0 < y1 <= size[1], "box", f"it lies beyond 0, 0 to {size[0]}, {size[1]}.")
+    demand(0 <= x0 < x1 <= size[0] and 0 <= y0 < y1 <= size[1], "box", f"it lies outside 0, 0 to {size[0]}, {size[1]}.")
     demand(entry.gutter >= 0, "gutter", "a gutter is 0 or more.")
     across = x0 <= NEAR_SIDE and x1 >= size[0] - NEAR_SIDE
     down = y0 <= NEAR_SIDE and y1 >= size[1] - NEAR_SIDE
@@ -99,7 +99,7 @@ def judge_trims(path: Path, trims: tuple[Trim, ...]) -> None:
     for number, trim in enumerate(trims):
         for earlier in trims[:number]:
             if trim.name == earlier.name:
-                raise wrong(path, f"{trim.name!r} is there twice; names are distinct.", f"trims[{number}].name")
+                raise wrong(path, f"{trim.name!r} is there twice. Names must be unique.", f"trims[{number}].name")
             a, b = trim.box, earlier.box
             if min(a[2], b[2]) - max(a[0], b[0]) > 1e-9 and min(a[3], b[3]) - max(a[1], b[1]) > 1e-9:
                 raise wrong(

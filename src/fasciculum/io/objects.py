@@ -59,13 +59,11 @@ def find_objects(scene: Scene, file: str, findings: list[Finding]) -> tuple[Obje
             )
         if len(objects) > MOST_OBJECTS:
             raise UnsupportedInput(
-                f"the file draws more than {MOST_OBJECTS} objects.", file=file, hint="Split it, or join small parts."
+                f"the file draws more than {MOST_OBJECTS} objects.", file=file, hint="Split it, or merge small parts."
             )
     if not objects:
         findings.append(
-            Finding(
-                "no_objects", ERROR, f"{file} holds no object with triangles.", "Check that its meshes were exported."
-            )
+            Finding("no_objects", ERROR, f"{file} holds no object with triangles.", "Check that meshes were exported.")
         )
     return tuple(objects)
 

@@ -81,7 +81,7 @@ class PixelStore:
         return OutputError(
             f"pixels cannot be kept ({error.strerror or error}).",
             file=str(self.folder),
-            hint="Free some room there, or set TMPDIR to a folder with more.",
+            hint="Free some space there, or set TMPDIR to a folder with more space.",
         )
 
     def get(self, key: str) -> NDArray[Any]:

@@ -27,7 +27,10 @@ def read_file(path: Path, *, item: str = "", most: int = MOST_BYTES) -> bytes:
         state = path.stat()
         if not stat.S_ISREG(state.st_mode):
             raise UnsupportedInput(
-                "this is no plain file.", file=str(path), item=item, hint="Name a file that holds a model or image."
+                "this is not a regular file.",
+                file=str(path),
+                item=item,
+                hint="Name a file that holds a model or image.",
             )
         if state.st_size > most:
             raise UnsupportedInput(
@@ -115,7 +118,7 @@ class Places:
                 hint="Put it below the folder of the model, or allow the folder that holds it.",
             )
         raise MissingFile(
-            f"{_short(plain)} is not there.",
+            f"{_short(plain)} does not exist.",
             file=self.model.name,
             item=item,
             hint="Put the file back beside the model, or locate it.",

@@ -13,7 +13,7 @@ MAPS = Stales.MAPS
 
 
 def _radius(label: str, tip: str, option: str, step: float) -> float:
-    """Return the setting of a distance within which rays are followed; by itself it follows from the bundle's size."""
+    """Return the setting of a distance within which rays are followed; automatic follows from the bundle's size."""
     return setting(
         0.0,
         label,
@@ -36,8 +36,8 @@ def _reach(way: str) -> float:
     return setting(
         0.0,
         "Ray distance out" if way == "outwards" else "Ray distance in",
-        f"How far {way} along the smoothed normal the high-poly surface is looked for, in metres; by itself as far as "
-        "both surfaces lie apart.",
+        f"How far {way} along the smoothed normal the high-poly surface is looked for, in metres; automatic "
+        "is the distance between both surfaces.",
         fold="High to low",
         stales=MAPS,
         unit="m",
@@ -57,8 +57,8 @@ class BakeSettings:
     samples: int = setting(
         1,
         "Samples",
-        "Readings a texel at least; each is filtered to the texel's size already. More helps where a texel covers "
-        "fine, folded detail, and takes longer.",
+        "Minimum samples per texel; each is filtered to the texel's size. More samples help with fine, "
+        "folded detail and take longer.",
         fold="Quality",
         stales=MAPS,
         words={1: "1, filtered", 4: "4", 16: "16"},
@@ -68,8 +68,7 @@ class BakeSettings:
     bleed: int | None = setting(
         None,
         "Dilation",
-        "How far colour continues beyond the islands, in px. Everywhere is safest; half the padding is the least that "
-        "helps.",
+        "How far colours continue beyond the islands, in px. Everywhere is safest; use at least half the padding.",
         fold="Quality",
         stales=MAPS,
         unit="px",
@@ -92,8 +91,8 @@ class BakeSettings:
     format: FileFormat = setting(
         FileFormat.PNG,
         "File format",
-        "What textures are written as. EXR holds linear values as floats: half ones, or whole ones at 32 bits. Models "
-        "that hold their textures hold PNG in any case.",
+        "File format of written textures. EXR stores linear floats, 16 or 32 bits each. Textures inside "
+        "models are always PNG.",
         fold="Quality",
         stales=MAPS,
         words={FileFormat.PNG: "PNG", FileFormat.TGA: "TGA", FileFormat.EXR: "EXR, floats"},
@@ -102,7 +101,7 @@ class BakeSettings:
     vertex_colors: VertexColors = setting(
         VertexColors.TINT,
         "Vertex colours",
-        "Whether vertex colours tint the base colour, as glTF has it, or are data that has a map of its own.",
+        "Vertex colours either tint the base colour, as in glTF, or are data and get a map of their own.",
         fold="Maps",
         stales=MAPS,
         words={VertexColors.TINT: "tint the colour", VertexColors.DATA: "are data"},
@@ -111,7 +110,7 @@ class BakeSettings:
     clear: bool = setting(
         False,
         "Opacity outside",
-        "Whether opacity continues beyond the islands as colour does, or is none there.",
+        "Opacity outside the islands is either continued like colour, or 0.",
         fold="Quality",
         stales=MAPS,
         words={True: "clear"},
@@ -128,7 +127,7 @@ class BakeSettings:
         fold="Edges",
         stales=MAPS,
         words={
-            Edges.SOURCE: "as they came",
+            Edges.SOURCE: "unchanged",
             Edges.HARD: "hard at seams",
             Edges.SMOOTH: "smooth over seams",
             Edges.ANGLE: "hard above an angle",
@@ -138,7 +137,7 @@ class BakeSettings:
     edge_angle: float = setting(
         40.0,
         "Hard above",
-        "Degrees between two faces from which their edge is hard.",
+        "Edges are hard where two faces meet at more than this angle, in degrees.",
         fold="Edges",
         stales=MAPS,
         unit="°",
@@ -152,8 +151,8 @@ class BakeSettings:
     rays: int = setting(
         64,
         "Rays",
-        "Rays from each texel for occlusion, bent normals, thickness and curvature. Four times as many halve the "
-        "noise, or better, and take four times as long.",
+        "Rays per texel for occlusion, bent normals, thickness and curvature. Four times as many rays "
+        "halve the noise and take four times as long.",
         fold="Rays",
         stales=MAPS,
         low=1,
@@ -163,15 +162,14 @@ class BakeSettings:
     )
     ao_radius: float = _radius(
         "AO distance",
-        "How far off something may stand and still keep light away, in metres; by itself a tenth of the bundle's "
-        "diagonal.",
+        "Distance up to which surfaces block light, in metres. Automatic: a tenth of the bundle's diagonal.",
         "--ao-radius",
         step=0.1,
     )
     ao_of: Casts = setting(
         Casts.SCENE,
         "Occluders",
-        "What keeps rays from going on: only the object itself, its bundle, or everything that was gathered.",
+        "What blocks rays: the object itself, its bundle, or all objects of the project.",
         fold="Rays",
         stales=MAPS,
         words={Casts.SELF: "itself", Casts.BUNDLE: "its bundle", Casts.SCENE: "everything"},
@@ -180,7 +178,7 @@ class BakeSettings:
     ao_floor: bool = setting(
         False,
         "Ground plane",
-        "Whether an endless floor lies at the scene's lowest point.",
+        "Add an endless floor at the scene's lowest point, which blocks rays from below.",
         fold="Rays",
         stales=MAPS,
         words={True: "add one below"},
@@ -189,7 +187,7 @@ class BakeSettings:
     ao_as_occlusion: bool = setting(
         True,
         "Occlusion",
-        "Whether ambient occlusion is the occlusion of the delivered material where the source's materials have none.",
+        "Use baked ambient occlusion as the delivered material's occlusion where source materials have none.",
         fold="Rays",
         stales=Stales.DELIVERY,
         words={True: "delivered"},
@@ -197,23 +195,22 @@ class BakeSettings:
     )
     thickness_radius: float = _radius(
         "Thickness distance",
-        "Distance to the other side from which a body counts as thick, in metres; by itself a tenth of the bundle's "
-        "diagonal.",
+        "Distance to the other side that counts as fully thick, in metres. Automatic: a tenth of the "
+        "bundle's diagonal.",
         "--thickness-radius",
         step=0.1,
     )
     curvature_radius: float = _radius(
         "Curvature radius",
-        "How wide a part of the surface decides its curvature, in metres; by itself a fiftieth of the bundle's "
-        "diagonal.",
+        "Radius of the surface that decides curvature, in metres. Automatic: a fiftieth of the bundle's diagonal.",
         "--curvature-radius",
         step=0.01,
     )
     copies: Copies = setting(
         Copies.SHARE,
         "Copies",
-        "Whether copies whose occlusion would differ visibly share a place, with a finding that says what parting them "
-        "costs, or are parted on the sheet.",
+        "Copies whose occlusion differs visibly either share texels, with a finding that says what "
+        "separate texels would cost, or get their own.",
         fold="Rays",
         stales=Stales.LAYOUT,
         words={Copies.SHARE: "share texels", Copies.PART: "own texels"},
@@ -222,8 +219,8 @@ class BakeSettings:
     smooth: float = setting(
         0.0,
         "Smooth noise",
-        "How far noise of maps that rays are cast for is evened out along the surface, in texels; never across seams, "
-        "edges or other objects.",
+        "Radius, in texels, over which noise of ray-cast maps is smoothed along the surface; never "
+        "across seams or edges.",
         fold="Rays",
         stales=MAPS,
         unit="px",
@@ -237,7 +234,7 @@ class BakeSettings:
     reads: Reads = setting(
         Reads.PARTNERS,
         "High-poly sources",
-        "Whether texels read the high-poly partners of their own object alone, or every high-poly object.",
+        "Bake each object from its paired high-poly objects only, or from all of them.",
         fold="High to low",
         stales=MAPS,
         words={Reads.PARTNERS: "its partners", Reads.EVERY: "all high-poly objects"},
@@ -249,8 +246,8 @@ class BakeSettings:
     light_rays: int = setting(
         64,
         "Light rays",
-        "Paths of light from each texel. Four times as many halve what noise is left; the bake refines in passes, and "
-        "the best so far can be kept.",
+        "Light paths per texel. Four times as many halve the noise. The bake refines in passes, and can "
+        "be ended early with the best result so far.",
         fold="Light",
         stales=MAPS,
         low=1,
@@ -261,8 +258,7 @@ class BakeSettings:
     bounces: int = setting(
         3,
         "Bounces",
-        "How often light is sent back from surfaces on its way; 0 is what comes straight from sky, lamps and surfaces "
-        "that emit. More brightens rooms.",
+        "How often light bounces off surfaces; 0 is direct light only. More bounces brighten rooms.",
         fold="Light",
         stales=MAPS,
         low=0,
@@ -272,8 +268,7 @@ class BakeSettings:
     denoise: bool = setting(
         True,
         "Denoise",
-        "Whether noise is removed from what light is gathered, along the surface: by Open Image Denoise where that is "
-        "installed, else by a simpler filter.",
+        "Remove noise from baked light: with Open Image Denoise if it is installed, else with a simpler filter.",
         fold="Light",
         stales=MAPS,
         words={True: "remove noise"},
@@ -282,8 +277,8 @@ class BakeSettings:
     exposure: float | None = setting(
         None,
         "Exposure",
-        "Stops by which stored light is brighter than in nits: each doubles it. By itself such that 99 of 100 texels "
-        "of the bundle are below 1.",
+        "Brightness of stored light relative to nits, in stops: +1 doubles it. Automatic keeps 99 of 100"
+        " texels below 1.",
         fold="Light",
         stales=Stales.DELIVERY,
         unit="EV",
@@ -298,7 +293,7 @@ class BakeSettings:
     light_emission: bool = setting(
         True,
         "Emission",
-        "Whether what surfaces emit themselves is part of the lit map.",
+        "Add the surfaces' own emission to the lit map.",
         fold="Light",
         stales=MAPS,
         words={True: "in the lit map"},
@@ -307,7 +302,7 @@ class BakeSettings:
     lit_only: bool = setting(
         False,
         "Unlit material",
-        "Whether the delivered materials show the lit map alone and engines light nothing.",
+        "Deliver materials that show the lit map only, so that engines add no light.",
         fold="Light",
         stales=Stales.LAYOUT,
         words={True: "from the lit map only"},
@@ -316,8 +311,8 @@ class BakeSettings:
     light_uv: bool = setting(
         False,
         "Lightmap",
-        "Whether light has a layout of its own in a second UV set, with a place for every island of every copy. "
-        "Without it copies that lie on one place share one light.",
+        "Give light a layout of its own in a second UV set, with texels for every copy. Without it, "
+        "copies that share texels share their light.",
         fold="Lightmap",
         stales=MAPS,
         words={True: "own UV layout"},
@@ -350,7 +345,7 @@ class BakeSettings:
     light_padding: int = setting(
         4,
         "Lightmap padding",
-        "Untouched texels between any two islands of the lightmap, in px.",
+        "Empty texels between two islands of the lightmap, in px.",
         fold="Lightmap",
         stales=MAPS,
         unit="px",
@@ -362,7 +357,7 @@ class BakeSettings:
     light_shares: bool = setting(
         True,
         "Lightmap density",
-        "Whether islands on which light hardly varies get fewer texels, and those with sharp shadows more.",
+        "Give fewer texels to islands with even light, and more to islands with sharp shadows.",
         fold="Lightmap",
         stales=MAPS,
         words={True: "by how light varies"},
@@ -372,7 +367,7 @@ class BakeSettings:
     ao_light_uv: bool = setting(
         False,
         "AO layout",
-        "Whether ambient occlusion lies on the lightmap too, so that every copy has its own.",
+        "Put ambient occlusion on the lightmap too, so that every copy has its own.",
         fold="Lightmap",
         stales=MAPS,
         words={True: "on the lightmap"},

@@ -23,7 +23,7 @@ class DeliverySettings:
     name: str = setting(
         "",
         "Name",
-        "The beginning of every file's name; empty takes the project's.",
+        "Start of every file's name. Empty: the project's name.",
         fold="Names",
         stales=DELIVERY,
         option="--name",
@@ -31,7 +31,7 @@ class DeliverySettings:
     external_textures: bool = setting(
         False,
         "External textures",
-        "The model refers to the texture files instead of holding copies of them, where their convention is glTF's.",
+        "Models refer to texture files instead of embedding them, if the files follow glTF's convention.",
         fold="Models",
         stales=DELIVERY,
         words={True: "beside the model"},
@@ -40,8 +40,8 @@ class DeliverySettings:
     keep_source_uvs: bool = setting(
         False,
         "Source UVs",
-        "Source UV sets go along after the sheet's. An engine that reads the wrong one shows nonsense: leave it off "
-        "unless something needs them.",
+        "Keep source UV sets after the sheet's UV set. Leave it off unless something needs them: engines"
+        " may read the wrong set.",
         fold="Models",
         stales=DELIVERY,
         words={True: "include"},
@@ -51,15 +51,15 @@ class DeliverySettings:
     pattern: str = setting(
         PATTERN,
         "Names",
-        "How textures are named, of {name}, {bundle} and {map}. Letters that some file systems refuse become _.",
+        "How textures are named, of {name}, {bundle} and {map}. Characters that some file systems refuse become _.",
         fold="Names",
         stales=DELIVERY,
     )
     packing: Packing = setting(
         Packing.ORM,
         "Packing",
-        "Which channels of the surface share a file: occlusion, roughness and metallic in one; each apart; or metallic "
-        "with smoothness in its alpha, and occlusion apart.",
+        "Which channels share a file: occlusion, roughness and metallic packed in one; each in its own "
+        "file; or metallic with smoothness in alpha, and occlusion in its own file.",
         fold="Textures",
         stales=DELIVERY,
         words={
@@ -71,7 +71,7 @@ class DeliverySettings:
     green: Green = setting(
         Green.UP,
         "Normal Y",
-        "Where green points in normal maps. Models that are written keep glTF's.",
+        "Direction of green in normal map files: up (glTF) or down. Written models always use up.",
         fold="Textures",
         stales=DELIVERY,
         words={Green.UP: "up (glTF)", Green.DOWN: "down"},
@@ -79,7 +79,7 @@ class DeliverySettings:
     power_of_two: bool = setting(
         False,
         "Resize",
-        "For engines that cannot use other sizes.",
+        "Resize textures for engines that need powers of two.",
         fold="Textures",
         stales=DELIVERY,
         words={True: "to powers of two"},
@@ -97,8 +97,8 @@ class DeliverySettings:
     combine: Combine = setting(
         Combine.NONE,
         "Merge meshes",
-        "Join each bundle into one mesh: one draw call for each bundle; but all of it is drawn when a corner of it is "
-        "in view. What moves by itself stays apart.",
+        "Merge each bundle into one mesh: one draw call per bundle, but all of it is drawn when any part"
+        " is in view. Objects that move are not merged.",
         fold="Meshes",
         stales=DELIVERY,
         words={Combine.NONE: "off", Combine.BUNDLE: "per bundle"},
@@ -107,7 +107,8 @@ class DeliverySettings:
     region: float = setting(
         0.0,
         "Merge cell size",
-        "Split each joined mesh by cells of space this large, in metres, so that less is drawn when little is seen.",
+        "Size of the cells of space, in metres, by which merged meshes are split, so that less "
+        "is drawn outside the view.",
         fold="Meshes",
         stales=DELIVERY,
         unit="m",
@@ -122,8 +123,8 @@ class DeliverySettings:
     tangents: bool = setting(
         False,
         "Tangents",
-        "Write tangents though the source has none, for engines that do not derive them. Meshes that a mirrored node "
-        "draws never get any: renderers disagree on those.",
+        "Write tangents for engines that do not compute them. Meshes of mirrored nodes get none, because"
+        " renderers disagree on them.",
         fold="Meshes",
         stales=DELIVERY,
         words={True: "write"},
@@ -132,7 +133,7 @@ class DeliverySettings:
     high: bool = setting(
         False,
         "High-poly",
-        "The detailed models that were read go along, in files of their own, as they came.",
+        "Deliver the high-poly models too, unchanged and in their own files.",
         fold="Models",
         stales=DELIVERY,
         words={True: "beside them"},
@@ -141,7 +142,7 @@ class DeliverySettings:
     lights: bool = setting(
         True,
         "Lights",
-        "Lights go along as the project has them. Where light is baked they are left out: an engine would light twice.",
+        "Deliver the project's lights. They are left out where light is baked, since engines would light twice.",
         fold="Models",
         stales=DELIVERY,
         words={True: "include"},

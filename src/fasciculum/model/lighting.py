@@ -139,7 +139,7 @@ class Lighting:
     changed : tuple of Lamp
         Lamps of models as they are to be, by their keys.
     glow : bool
-        Whether surfaces that emit light up others.
+        Whether surfaces that emit light other surfaces.
     """
 
     sky: Sky = Sky()

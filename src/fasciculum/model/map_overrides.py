@@ -99,7 +99,7 @@ def read_wish(text: str) -> MapOverride:
         key, equals, value = (piece.strip() for piece in part.partition("="))
         if not equals or key not in _READERS:
             raise UsageError(
-                f"{part.strip()!r} is nothing that can be wished of a map.",
+                f"{part.strip()!r} is not a setting of a map.",
                 item=name,
                 hint=f"Write key=value with a key of: {', '.join(_READERS)}.",
             )
@@ -127,7 +127,9 @@ def _size(name: str, value: str) -> str:
     if edges and all(LEAST <= int(edge) <= MOST for edge in edges.groups() if edge):
         return value.lower()
     raise UsageError(
-        f"{value!r} is no size of a map.", item=name, hint=f"Write {LEAST} to {MOST} px, WxH, or 1/2, 1/4 of the sheet."
+        f"{value!r} is not a size of a map.",
+        item=name,
+        hint=f"Write {LEAST} to {MOST} px, WxH, or 1/2, 1/4 of the sheet.",
     )
 
 
@@ -135,7 +137,7 @@ def _one_of(*allowed: int) -> Callable[[str, str], int]:
     def read(name: str, value: str) -> int:
         if value not in map(str, allowed):
             raise UsageError(
-                f"{value!r} is none of {', '.join(map(str, allowed))}.", item=name, hint="Write one of these."
+                f"{value!r} is not one of {', '.join(map(str, allowed))}.", item=name, hint="Write one of these."
             )
         return int(value)
 
@@ -152,7 +154,7 @@ def _bleed(name: str, value: str) -> int:
     if value == "full":
         return ALL_THE_WAY
     if not re.fullmatch(r"\d{1,5}", value):
-        raise UsageError(f"{value!r} is no bleed.", item=name, hint="Write full, or a number of texels.")
+        raise UsageError(f"{value!r} is not a dilation.", item=name, hint="Write full, or a number of texels.")
     return int(value)
 
 
@@ -168,7 +170,7 @@ def judge_pattern(pattern: str, hint: str = "Write it of {name}, {bundle} and {m
     except (KeyError, IndexError, ValueError, AttributeError) as error:
         raise UsageError(f"the pattern {pattern!r} cannot be filled in.", hint=hint) from error
     if "{map}" not in pattern or "/" in filled or "\\" in filled or len(pattern) > 120:
-        raise UsageError(f"the pattern {pattern!r} does not tell maps apart, or names a folder.", hint=hint)
+        raise UsageError(f"the pattern {pattern!r} gives several maps the same name, or names a folder.", hint=hint)
     return pattern
 
 
@@ -243,7 +245,7 @@ def read_channels(text: str) -> ChannelFile:
     name, equals, rest = (part.strip() for part in text.partition("="))
     if not equals or not re.fullmatch(r"[A-Za-z0-9_-]{1,40}", name):
         raise UsageError(
-            f"{text!r} is no packed file.", hint="Write FILE=R,G,B,A, such as mask=occlusion,1-roughness,metallic."
+            f"{text!r} is not a packed file.", hint="Write FILE=R,G,B,A, such as mask=occlusion,1-roughness,metallic."
         )
     cells = [part.strip() for part in rest.split(",")]
     if not 1 <= len(cells) <= 4 or not any(cells):
@@ -255,7 +257,9 @@ def _cell(name: str, text: str) -> Cell:
     if re.fullmatch(r"\d*\.?\d+|\d+\.|", text):
         value = float(text or 0)
         if value > 1:
-            raise UsageError(f"{text} is more than a channel holds.", item=name, hint="Write a number from 0 to 1.")
+            raise UsageError(
+                f"{text} is outside the range of a channel.", item=name, hint="Write a number from 0 to 1."
+            )
         return Cell(value=value)
     inverted = text.startswith("1-")
     told, _, letter = text.removeprefix("1-").partition(".")

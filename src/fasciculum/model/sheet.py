@@ -64,7 +64,7 @@ class SheetSettings:
     padding: int = setting(
         8,
         "Padding",
-        "Untouched texels between any two islands, in px at full size. More keeps smaller mip levels clean.",
+        "Empty texels between two islands, in px at full size. More padding keeps smaller mip levels free of bleeding.",
         fold="Padding",
         stales=LAYOUT,
         unit="px",
@@ -76,8 +76,8 @@ class SheetSettings:
     margin: int | None = setting(
         None,
         "Margin",
-        "Untouched texels to the sheet's border, in px; half the padding when it is not set, since an engine that "
-        "repeats the texture reads the opposite border.",
+        "Empty texels along the sheet's border, in px. The default is half the padding, since repeating "
+        "textures blend with the opposite border.",
         fold="Padding",
         stales=LAYOUT,
         unit="px",
@@ -90,8 +90,8 @@ class SheetSettings:
     turns: Turns = setting(
         Turns.QUARTER,
         "Rotation",
-        "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; any suits organic "
-        "shapes.",
+        "Rotations that the packer may use. Quarter turns keep straight lines on the pixel grid; any "
+        "angle suits organic shapes.",
         fold="Packing",
         stales=LAYOUT,
         words={turns: turns.value for turns in Turns},
@@ -111,7 +111,7 @@ class SheetSettings:
     density: DensityRule = setting(
         DensityRule.EVEN,
         "Density",
-        "Even gives all surfaces the same texels per metre; as in source keeps the source's relative scales.",
+        "Even: all surfaces get the same texels per metre. As in source: relative scales are kept.",
         fold="Size",
         stales=LAYOUT,
         words={DensityRule.EVEN: "even", DensityRule.KEEP: "source"},
@@ -121,8 +121,8 @@ class SheetSettings:
     uv: UvPolicy = setting(
         UvPolicy.AUTO,
         "Surfaces",
-        "Where islands come from. Keep clean keeps clean source UVs and unwraps the rest; keep all never unwraps what "
-        "has UVs; unwrap all makes every island anew.",
+        "Source of the islands. Keep clean: clean source UVs are kept, others are unwrapped. Keep all: "
+        "only objects without UVs are unwrapped. Unwrap all: every object is unwrapped.",
         fold="Surfaces",
         stales=LAYOUT,
         words={UvPolicy.AUTO: "keep clean", UvPolicy.KEEP: "keep all", UvPolicy.UNWRAP: "unwrap all"},
@@ -132,7 +132,7 @@ class SheetSettings:
     twins: bool = setting(
         True,
         "Twins",
-        "Islands alike in shape and content lie on one place, even turned, mirrored or scaled.",
+        "Islands with the same shape and content share one place, also when rotated, mirrored or scaled.",
         fold="Twins",
         stales=LAYOUT,
         words={True: "on one place"},
@@ -142,7 +142,7 @@ class SheetSettings:
     seconds: float = setting(
         5.0,
         "Packing time",
-        "Time for improving on the first layout, in seconds; the best one found is kept.",
+        "Time for improving the first layout, in seconds. The best layout is kept.",
         fold="Packing",
         unit="s",
         low=0,
@@ -153,7 +153,7 @@ class SheetSettings:
     seed: int = setting(
         0,
         "Seed",
-        "Another number leads to another of the layouts that are about as good.",
+        "Start of the random search. Another number gives another layout of similar quality.",
         fold="Packing",
         low=0,
         high=2**31,
@@ -162,8 +162,8 @@ class SheetSettings:
     alike: Alike = setting(
         Alike.CONTENT,
         "Match by",
-        "What makes islands twins. Content: the same material, source UVs and vertex colours. Shape only suits maps "
-        "made from shape alone.",
+        "What twins must share. Content: shape, material, source UVs and vertex colours. Shape only: for"
+        " maps that depend on shape alone.",
         fold="Twins",
         stales=LAYOUT,
         words={Alike.CONTENT: "content too", Alike.SHAPE: "shape only"},
@@ -174,7 +174,7 @@ class SheetSettings:
     tiles: int = setting(
         1,
         "Tiles",
-        "How many sheets of this size lie side by side. Each tile is a texture set and a material of its own.",
+        "Number of sheets of this size, side by side. Each tile is a texture set and a material of its own.",
         fold="Size",
         stales=LAYOUT,
         low=1,
@@ -186,8 +186,8 @@ class SheetSettings:
     align: int = setting(
         0,
         "Align",
-        "Where islands' boxes may begin: anywhere packs best; whole texels keep straight edges crisp; 4 × 4 blocks "
-        "keep islands out of each other's blocks in compressed formats.",
+        "Grid for the islands' boxes. None packs best; whole texels keep straight edges crisp; 4 × 4 "
+        "blocks avoid compression blocks shared by two islands.",
         fold="Packing",
         stales=LAYOUT,
         unit="px",
@@ -199,7 +199,7 @@ class SheetSettings:
     smallest: float = setting(
         0.0,
         "Minimum island size",
-        "Slivers shorter than this, in px, are made this long.",
+        "Islands shorter than this, in px, are enlarged to it.",
         fold="Size",
         stales=LAYOUT,
         unit="px",
@@ -212,8 +212,8 @@ class SheetSettings:
     wanted: float = setting(
         0.0,
         "Target density",
-        "A texel density that is kept, in px/m; the sheet's size or the number of tiles follows from it. At the lowest "
-        "value the density is the best that fits.",
+        "Texel density to keep, in px/m; the sheet's size or number of tiles is adjusted to it. The "
+        "lowest value means the highest density that fits.",
         fold="Size",
         stales=LAYOUT,
         unit="px/m",
@@ -227,7 +227,7 @@ class SheetSettings:
     grows: Grows = setting(
         Grows.SIZE,
         "Adjust",
-        "What follows from a wanted density: the smallest size, or the fewest tiles.",
+        "What is adjusted to reach the target density: the sheet's size, or the number of tiles.",
         fold="Size",
         stales=LAYOUT,
         words={Grows.SIZE: "size", Grows.TILES: "tiles"},
@@ -238,8 +238,8 @@ class SheetSettings:
     pieces: PieceRule = setting(
         PieceRule.ISLANDS,
         "Pieces",
-        "What is laid out: islands, or the used part of each texture as one block, moved texel for texel where the "
-        "sheet is large enough, so that painted textures stay as they were.",
+        "What is packed: islands, or the used part of each texture as one block. Blocks copy painted "
+        "textures texel for texel if the sheet is large enough.",
         fold="Surfaces",
         stales=LAYOUT,
         words={PieceRule.ISLANDS: "islands", PieceRule.BLOCKS: "blocks of textures"},

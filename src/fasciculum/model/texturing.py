@@ -139,7 +139,7 @@ class Fidelity:
     figures: tuple[tuple[str, float], ...] = ()
 
     def figure(self, name: str) -> float:
-        """Return a map's figure, NaN where the map is not there."""
+        """Return a map's figure, NaN where the map does not exist."""
         return dict(self.figures).get(name, math.nan)
 
 

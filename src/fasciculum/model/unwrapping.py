@@ -22,9 +22,8 @@ class UnwrapSettings:
     sharp: float = setting(
         70.0,
         "Sharp angle",
-        "Degrees between two faces from which their edge is sharp: islands end there rather than bend, unless few "
-        "islands are wanted and bending leaves fewer and better ones. Hollow edges count from 0.7 of it, since seams "
-        "are not seen there.",
+        "Islands are preferably cut where faces meet at more than this angle, in degrees. Concave edges "
+        "count from 0.7 of it, since seams are less visible there.",
         fold="Unwrapping",
         stales=LAYOUT,
         unit="°",
@@ -37,7 +36,7 @@ class UnwrapSettings:
     stretch: float = setting(
         0.03,
         "Maximum stretch",
-        "L2 stretch that an island may have beyond none, in per cent; more than that, and it is cut.",
+        "Highest L2 stretch of an island, in % above undistorted. Islands with more are cut.",
         fold="Unwrapping",
         stales=LAYOUT,
         unit="%",
@@ -51,8 +50,7 @@ class UnwrapSettings:
     smallest: float = setting(
         0.03,
         "Minimum island area",
-        "Islands smaller than this part of their connected surface, in per cent, are joined to a neighbour where that "
-        "can be.",
+        "Islands smaller than this share of their connected surface, in %, are joined to a neighbour if possible.",
         fold="Unwrapping",
         stales=LAYOUT,
         unit="%",
@@ -66,8 +64,7 @@ class UnwrapSettings:
     fewer: float = setting(
         0.5,
         "Fewer islands",
-        "To the left less stretch and fuller rectangles, to the right fewer islands, which may also bend over sharp "
-        "edges.",
+        "Left: less stretch and fuller rectangles. Right: fewer islands, which may bend over sharp edges.",
         fold="Unwrapping",
         stales=LAYOUT,
         low=0,
@@ -80,7 +77,7 @@ class UnwrapSettings:
     keep_seams: bool = setting(
         False,
         "Source seams",
-        "Unwrap along the seams of the source UVs, besides those that are needed.",
+        "Keep the seams of the source UVs, and add seams where needed.",
         fold="Unwrapping",
         stales=LAYOUT,
         words={True: "keep"},

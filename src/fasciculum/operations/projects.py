@@ -73,7 +73,7 @@ def open_project(
     missing = [place for place in (*entries, *beside[0], *beside[1]) if place and not Path(place).exists()]
     if missing:
         raise MissingSource(
-            f"the project's source {Path(missing[0]).name} is not there any more.",
+            f"the project's source {Path(missing[0]).name} does not exist any more.",
             file=missing[0],
             item=path.name,
             hint="Put it back, or say where it is now.",

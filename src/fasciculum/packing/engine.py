@@ -111,7 +111,7 @@ class Packer:
         )
 
     def _content(self) -> bool:
-        """Whether there is a packing and whoever waits for a better one has had stop_early."""
+        """Whether there is a packing and whoever waits for a better one wants no more."""
         return self.best.scale > 0 and self.stop_early()
 
     def go_on(self) -> bool:
@@ -222,7 +222,7 @@ class Packer:
         return False
 
     def improve(self, seconds: float) -> Packed:
-        """Look for better packings for so long, or until there is stop_early; returns the best."""
+        """Look for better packings for so long, or until no more are wanted; returns the best."""
         if self.best.scale <= 0 or seconds <= 0 or not len(self.shapes):
             return self.best
         began = time.monotonic()

@@ -287,7 +287,7 @@ class ProjectReader:
         maps = tuple(replace(one, file=self._from_here(one.file)) if one.file else one for one in given.maps)
         for one in maps:
             if one.file and not Path(one.file).is_file():
-                words = f"{entry.name} is laid onto {Path(one.file).name}, which is not there."
+                words = f"{entry.name} is laid onto {Path(one.file).name}, which does not exist."
                 self._tell("given_missing", words, entry.name)
         return replace(given, maps=maps, file=self._from_here(given.file) if given.file else "")
 

@@ -53,7 +53,7 @@ def read_settings(holder: type[Holder], raw: Any, tell: Callable[[str], None]) -
         if value is ... or (entry is not None and not entry.allows(value)) or (entry is None and value is None):
             label = entry.setting.label.lower() if entry is not None else field.name
             default = entry.default if entry is not None else field.default
-            tell(f"{given!r:.60} is no value for {label} ({field.name}); {default!r} was taken instead.")
+            tell(f"{given!r:.60} is not a value for {label} ({field.name}); {default!r} was taken instead.")
             continue
         values[field.name] = value
     return holder(**values)

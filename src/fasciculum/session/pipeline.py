@@ -420,7 +420,7 @@ def make(
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Gather, bundle, lay out, bake, check and deliver.
 
-    ``heard`` is told of the scene as soon as it is gathered; bundles are worked on by ``pool`` where there are any.
+    ``heard`` is told of the scene as soon as it is gathered; bundles are worked on by ``pool`` where there is one.
 
     Returns
     -------

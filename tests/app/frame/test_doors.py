@@ -382,7 +382,7 @@ class Figures(WindowCase):
         self.assertEqual(self.workspace.selection, {f"Plate {n}" for n in range(6)})
 
     def test_memory_that_is_the_same_is_not_called_better(self):
-        self.assertEqual(verdict(47, 47), "as it was")
+        self.assertEqual(verdict(47, 47), "unchanged")
         self.assertEqual([verdict(47, after) for after in (46, 48)], ["better", "worse"])
 
     def test_the_look_changes_at_once(self):
@@ -495,7 +495,7 @@ class Overlaps(WindowCase):
         self.assertEqual(row.text(3), "25%")
         # the whole set is told, not its largest island
         self.assertEqual(row.text(2), "1.0 × 1.0")
-        self.assertIn("1 object with islands that lie on one another", self.sets.overlaps.text())
+        self.assertIn("1 object with overlapping islands", self.sets.overlaps.text())
         self.assertIn("2 objects whose islands lie on those of another", self.sets.overlaps.text())
         self.click(self.sets.choose_button)
         self.assertEqual(self.workspace.selection, {"Box", "Left", "Right"})

@@ -176,7 +176,7 @@ class Projections(ShapingCase):
         self.click_model([0.5, 0.4, 0.0])
         # the front of the box: two triangles
         self.assertEqual((self.shaper.key, len(self.shaper.faces)), ("Crate 1", 2))
-        self.press_button("From here")
+        self.press_button("From view")
         self.press_button("Apply")
         self.assertEqual(self.told("Crate 1"), {KEPT, PROJECTED})
         (one,) = self.bundle.shaping("Crate 1").projections

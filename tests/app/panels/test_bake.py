@@ -74,7 +74,7 @@ class Maps(BakeCase):
 
     def test_one_maps_own_options(self):
         self.click(self.panel.states["base_color"])
-        self.assertTrue(self.panel.folds["One map"].open)
+        self.assertTrue(self.panel.folds["Settings of one map"].open)
         one = self.panel.one
         self.choose(one.controls["size"], "1/2")
         QTest.keyClick(one.controls["size"], Qt.Key.Key_Return)

@@ -111,7 +111,10 @@ class Layers(WindowCase):
         self.panel.objects.setText("rock 2, crate*")
         self.panel.objects.editingFinished.emit()
         (layer,) = self.stack
-        self.assertEqual((layer.projection, layer.axis, layer.blend), ("cylinder", "x", "screen"))
+        # members, not plain text that is equal to them: the drawing asks an axis for its number
+        self.assertIs(layer.projection, LayerProjection.CYLINDER)
+        self.assertIs(layer.axis, Axis.X)
+        self.assertIs(layer.blend, Blend.SCREEN)
         self.assertEqual((layer.mask.kind, layer.mask.invert, layer.seed), ("height", True, 1))
         self.assertEqual(layer.objects, ("rock 2", "crate*"))
         self.undo()

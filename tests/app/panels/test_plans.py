@@ -10,7 +10,7 @@ from fasciculum.session import commands
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import MIB
-from tests.app.harness import WindowCase
+from tests.app.harness import WindowCase, small_model
 from tests.operations.plan.scenes import mixed
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -44,6 +44,23 @@ class PlansCase(WindowCase):
     def mark_of(self, name):
         plot = self.plan.plot
         return next(plan for number, plan in enumerate(plot.plans) if plot.names.get(number) == name)
+
+
+class Gone(WindowCase):
+    def test_objects_that_go_before_plans_are_weighed_and_come_back(self):
+        panel = self.window.settings.panels["gather"].plan
+        model = small_model(self.folder / "plates.glb")
+        self.drop(model)
+        self.wait(lambda: self.workspace.document.scene.objects, "the objects")
+        keys = self.workspace.document.scene.keys
+        self.workspace.select(set(keys))
+        self.window.act("remove_objects")()
+        self.wait(lambda: not self.workspace.document.scene.objects, "an empty project")
+        self.idle()
+        self.pump(0.5)
+        self.window.act("undo")()
+        self.wait(lambda: panel.plans is not None, "the plans")
+        self.assertTrue(all(plan.draw_calls > 0 for plan in panel.plans.front))
 
 
 class Proposal(WindowCase):

@@ -141,7 +141,7 @@ class _Strip(QListWidget):
         super().__init__()
         self.workspace, self.theme = workspace, theme
         self._filling = False
-        self.setAccessibleName("Bundles and objects, as a strip")
+        self.setAccessibleName("Bundles and objects, narrow")
         self.setIconSize(QSize(18, 18))
         self.setMouseTracking(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -401,9 +401,9 @@ class BundleList(QWidget):
             elif expected is not None:
                 words = f"~{density_words(expected.density * bundle.share(key))}"
             child.setData(0, FIGURE, words)
-            about = " (foretold; pack to measure it)" if "~" in words else ""
+            about = " (estimate; pack to measure it)" if "~" in words else ""
             if bundle.share(key) != 1.0:
-                about += f"\nIts share is {bundle.share(key):g}: so many times the texels along an edge."
+                about += f"\nIts share is {bundle.share(key):g}times the texels along an edge."
             child.setToolTip(0, f"{key}\n{told or words}{about}")
 
     def _chosen(self) -> None:

@@ -45,7 +45,7 @@ class CommandSearch(QDialog):
         self.field.setPlaceholderText("A command, setting, map, page, object: any word for it")
         self.field.setAccessibleName("Find by name")
         self.list = QListWidget()
-        self.list.setAccessibleName("Found")
+        self.list.setAccessibleName("Search results")
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setWordWrap(True)

@@ -6,11 +6,11 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
+from fasciculum.app.batch_list import BatchList
 from fasciculum.app.commands import Command
 from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
-from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import LENS_WORDS, LENSES, STAGES, Workspace
 from fasciculum.operations.plan.plan import NAMES
 
@@ -21,7 +21,7 @@ class CommandTarget(Protocol):
     workspace: Workspace
     files: Files
     repairs: Repairs
-    tonight: Tonight
+    batch_list: BatchList
     following: Following
 
     def undo(self) -> None: ...
@@ -95,12 +95,19 @@ def make_acts(window: CommandTarget) -> list[Command]:
         return workspace.document.scene.detail is not None
 
     acts = [
-        Command("new", "New project", "Start over with nothing", window.files.new, "Ctrl+N", menu="project"),
+        Command(
+            "new",
+            "New project",
+            "Close this project and start an empty one",
+            window.files.new,
+            "Ctrl+N",
+            menu="project",
+        ),
         Command("open", "Open project …", "Open a saved project", window.files.open, "Ctrl+O", menu="project"),
         Command(
             "demo",
             "Open the demo station",
-            "Open the ropeway station that comes along",
+            "Open the ropeway station that is included",
             window.files.open_demo,
             menu="project",
         ),
@@ -117,7 +124,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "add_models",
             "Add models …",
-            "Gather model files into the project",
+            "Add model files to the project",
             window.files.add_models,
             "Ctrl+Shift+A",
             menu="project",
@@ -125,14 +132,14 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "add_folder",
             "Add a folder …",
-            "Gather all models of a folder and of those below it",
+            "Add all models of a folder and its subfolders",
             window.files.add_folder,
             menu="project",
         ),
         Command(
             "add_high",
             "Add high-poly models …",
-            "Gather detailed models whose surface is read into the gathered ones; they are not delivered",
+            "Add detailed models. Their surface is baked into the project's objects; they are not delivered",
             window.settings_pairing("choose"),
             enabled=scene,
             menu="project",
@@ -140,7 +147,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "add_cage",
             "Load a cage mesh …",
-            "Take a model blown up by hand, from which rays run to the high-poly ones",
+            "Load an inflated copy of a low-poly model. Rays start from it towards the high-poly models",
             window.settings_pairing("choose_cage"),
             enabled=high,
             menu="project",
@@ -148,7 +155,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "show_high",
             "Draw high-poly models",
-            "Draw high-poly models in the place of what they are read into, on the source's side of the model",
+            "Draw high-poly models instead of their low-poly objects, on the source's side of the model view",
             lambda: workspace.set_view(high=not workspace.high),
             enabled=high,
             menu="project",
@@ -174,13 +181,13 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "allow_folder",
             "Allow a folder …",
-            "Let models refer into a folder beside their own, and look for missing files in it",
+            "Let models refer to files in one more folder, and look for missing files there",
             window.repairs.allow_folder,
             "",
             scene,
             "work",
         ),
-        Command("quit", "Quit", "Close the window; unsaved work is asked about", window.leave, "Ctrl+Q"),
+        Command("quit", "Quit", "Close the window. You are asked about unsaved work", window.leave, "Ctrl+Q"),
         Command(
             "undo",
             "Undo",
@@ -219,7 +226,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "remove_bundle",
             "Remove bundle",
-            "Take the chosen bundles away; their objects become loose",
+            "Remove the chosen bundles; their objects become loose",
             window.remove_bundle,
             "Ctrl+Backspace",
             some_bundle,
@@ -246,7 +253,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "use_as_high",
             "Use as high-poly",
-            "Read the chosen objects into the others as their detailed models, instead of delivering them",
+            "Use the chosen objects as high-poly models of the others, instead of delivering them",
             lambda: workspace.use_as_high(sorted(workspace.selection)),
             "",
             some_object,
@@ -293,7 +300,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         ),
         Command(
             "main",
-            "Do the stage's act",
+            "Press the stage's main button",
             "Add models, pack, bake, compare or deliver, by the stage",
             window.main,
             "Ctrl+Return|Ctrl+Enter",
@@ -302,7 +309,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "pack",
             "Pack",
-            "Lay out the chosen bundles",
+            "Pack the islands of the chosen bundles",
             lambda: workspace.pack(),
             "",
             some_bundle,
@@ -311,7 +318,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "pack_all",
             "Pack all bundles",
-            "Lay out every bundle",
+            "Pack every bundle",
             lambda: workspace.pack(window.filled_bundles()),
             "Ctrl+Alt+P",
             scene,
@@ -319,8 +326,8 @@ def make_acts(window: CommandTarget) -> list[Command]:
         ),
         Command(
             "pack_fresh",
-            "Pack afresh",
-            "Lay out the chosen bundles anew: nothing stays where it is but what is pinned",
+            "Pack from scratch",
+            "Pack the chosen bundles from scratch; only pinned islands keep their place",
             lambda: workspace.pack(fresh=True),
             "Ctrl+Shift+Return",
             some_bundle,
@@ -329,7 +336,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "stop_early",
             "Stop with the best so far",
-            "End the packing that runs with the best layout so far, or the light that is gathered with what there is",
+            "End the running packing or light bake now and keep its best result so far",
             workspace.stop_early,
             "Ctrl+E",
             lambda: workspace.improving,
@@ -347,7 +354,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "bake_all",
             "Bake all bundles",
-            "Bake every bundle, packing first those that have no layout or a stale one",
+            "Bake every bundle. Bundles without a current layout are packed first",
             lambda: workspace.pack_and_bake(window.filled_bundles()),
             "Ctrl+Alt+B",
             scene,
@@ -356,7 +363,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "bake_files",
             "Run all named bakes …",
-            "Bake every bundle by its named bakes and the presets, into files, in order",
+            "Bake every bundle into files with each of its named bakes and presets",
             window.run_named_bakes,
             "",
             lambda: bool(workspace.document.bakes),
@@ -382,8 +389,8 @@ def make_acts(window: CommandTarget) -> list[Command]:
         ),
         Command(
             "cancel",
-            "Cancel what runs",
-            "Stop the running work; nothing of it is kept",
+            "Cancel running work",
+            "Stop the running work without keeping any of it",
             window.cancel,
             "Ctrl+.",
             lambda: workspace.worker.runner.running is not None,
@@ -392,7 +399,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "queue",
             "Show the queue",
-            "What runs and waits, with progress and log",
+            "Running and waiting work, with progress and log",
             window.open_queue,
             "Ctrl+J",
             menu="work",
@@ -418,7 +425,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "widen_sheet",
             "Maximise the sheet",
-            "Give the sheet the room of both views, or give it back",
+            "Show the sheet alone, or both views again",
             lambda: window.widen("" if window.widened == "sheet" else "sheet"),
             "Ctrl+1",
             menu="view",
@@ -426,7 +433,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "widen_model",
             "Maximise the model",
-            "Give the model the room of both views, or give it back",
+            "Show the model alone, or both views again",
             lambda: window.widen("" if window.widened == "model" else "model"),
             "Ctrl+2",
             menu="view",
@@ -442,7 +449,7 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command("guide", "Guide", "Open the guide at the page of this stage", window.open_guide, "F1", menu="view"),
         Command(
             "guide_hurry",
-            "Guide: a folder and no time",
+            "Guide: the shortest way",
             "Open the guide's shortest way from a folder of models to a delivery",
             lambda: window.open_guide("no-time"),
             menu="view",
@@ -457,34 +464,34 @@ def make_acts(window: CommandTarget) -> list[Command]:
         Command(
             "follow",
             "Watch sources",
-            "Read sources again when they have changed and rested, redo what is stale and deliver it; again to stop",
+            "Reload sources when they change, redo what is stale and deliver it. Choose again to stop",
             lambda: window.following.set_on(not window.following.on),
             "",
             scene,
             "project",
         ),
         Command(
-            "tonight_add",
+            "batch_add",
             "Add to the batch list",
-            "Keep what is open as it is now, to be redone and delivered with the other jobs of the list",
-            lambda: window.tonight.add(),
+            "Add a copy of the open project to the batch list, to be made and delivered later",
+            lambda: window.batch_list.add(),
             "",
             scene,
             "work",
         ),
         Command(
-            "tonight_start",
+            "batch_start",
             "Run the batch list",
-            "Begin the jobs of the list, one after the other or on a farm; the window stays free",
-            lambda: window.tonight.start(),
+            "Start the jobs of the batch list, one after the other or on a farm. You can go on working",
+            lambda: window.batch_list.start(),
             "",
-            lambda: bool(window.tonight.jobs),
+            lambda: bool(window.batch_list.jobs),
             "work",
         ),
         Command(
             "project_menu",
             "Project menu",
-            "New, open, save, recent",
+            "New, open, save and recent projects",
             window.open_project_menu,
             "Alt+P",
         ),

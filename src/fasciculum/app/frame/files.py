@@ -102,7 +102,7 @@ class Files:
             self.workspace.gather([str(path) for path in models])
         if others:
             self.workspace.say(
-                f"{others[0].name} cannot be gathered. Drop {suffixes()} models, folders of them, or a .fasc project.",
+                f"{others[0].name} cannot be added. Drop {suffixes()} models, folders of them, or a .fasc project.",
                 "broken",
             )
 
@@ -119,11 +119,13 @@ class Files:
             (
                 Choice(
                     "Use as high-poly",
-                    "Read them into the objects that they belong to; they are not delivered",
+                    "Bake them into the objects that they are paired with; they are not delivered",
                     partial(self.workspace.use_as_high, high),
                 ),
                 Choice(
-                    "Leave as objects", "Keep them as ordinary objects; Use as high-poly is in their menu", _nothing
+                    "Leave as objects",
+                    "Add them as ordinary objects. You can choose Use as high-poly in their menu later",
+                    _nothing,
                 ),
             ),
         )
@@ -143,8 +145,12 @@ class Files:
             "sources",
             f"{name}{more} changed on disk since it was read.",
             (
-                Choice("Reload", "Read the sources again; what did not change keeps its layout and maps", self.reload),
-                Choice("Not now", "Go on with what was read; Reload is in the project menu", self.keeper.accept),
+                Choice("Reload", "Reload the sources; unchanged objects keep their layout and maps", self.reload),
+                Choice(
+                    "Not now",
+                    "Keep the models as they were read. You can reload later from the project menu",
+                    self.keeper.accept,
+                ),
             ),
         )
 
@@ -175,8 +181,8 @@ class Files:
                 f"lost {work.kept}",
                 f"{work.name} was not saved when the program ended; it was kept at {self.keeper.when(work)}.",
                 (
-                    Choice("Recover", "Open what was kept, as unsaved work", partial(self._recover, work)),
-                    Choice("Discard", "Delete what was kept", partial(forget_work, work.kept)),
+                    Choice("Recover", "Recover the unsaved work", partial(self._recover, work)),
+                    Choice("Discard", "Delete the unsaved work", partial(forget_work, work.kept)),
                 ),
             )
 

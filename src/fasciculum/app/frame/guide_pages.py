@@ -92,7 +92,7 @@ class GuidePages(QDialog):
         try:
             text = (FOLDER / f"{item.data(Qt.ItemDataRole.UserRole)}.md").read_text(encoding="utf-8")
         except OSError as error:
-            text = f"This page is not there ({error.strerror}). Install Fasciculum again."
+            text = f"This page is missing ({error.strerror}). Install Fasciculum again."
         self.page.setMarkdown(text)
         self._space()
 

@@ -126,7 +126,7 @@ class Keeper(QObject):
         self._kept = self.workspace.document
 
     def forget(self) -> None:
-        """Delete what was kept: it is saved, or given up."""
+        """Delete the unsaved work: it is saved, or given up."""
         forget_work(self.path)
         self._kept = None
 

@@ -32,9 +32,9 @@ FIGURES = (
     (
         "draw_calls",
         "Draw calls",
-        "Distinct materials on each drawn object, summed: what an engine hands over without batching.",
+        "Distinct materials of each drawn object, summed: draw calls without batching.",
     ),
-    ("materials", "Materials", "Distinct materials that are drawn with."),
+    ("materials", "Materials", "Number of distinct materials."),
     (
         "memory",
         "Texture memory",
@@ -46,14 +46,14 @@ FIGURES = (
     (
         "match",
         "Match with source",
-        "Base colour of the chosen bundle's worst object against its source, in dB; from 38 on nobody sees it.",
+        "Base colour of the chosen bundle's worst object against its source, in dB; 38 dB and above look the same.",
     ),
 )
 
 
 def verdict(before: int, after: int) -> str:
     """Return in a word whether a figure is better than it was."""
-    return "as it was" if after == before else "better" if after < before else "worse"
+    return "unchanged" if after == before else "better" if after < before else "worse"
 
 
 class LedgerStrip(QWidget):
@@ -221,7 +221,7 @@ class LedgerStrip(QWidget):
         box = QVBoxLayout(dialog)
         box.setContentsMargins(6, 6, 6, 6)
         rows = QListWidget()
-        rows.setAccessibleName(f"Behind {name}")
+        rows.setAccessibleName(f"Details: {name}")
         for words, figure, key in self.rows(name):
             entry = QListWidgetItem(f"{words}   ·   {figure}")
             entry.setData(Qt.ItemDataRole.UserRole, key)

@@ -15,9 +15,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fasciculum.app.frame.tonight_part import TonightPart
+from fasciculum.app.batch_list import BatchList
+from fasciculum.app.frame.batch_list_part import BatchListPart
 from fasciculum.app.parts import note, set_state
-from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import Workspace
 from fasciculum.jobs.runner import CANCELLED, DONE, FAILED, RUNNING, WAITING, QueueEntry
 from fasciculum.operations.preparing import under_way
@@ -69,7 +69,7 @@ class _Row(QWidget):
 
     def _show_log(self, on: bool) -> None:
         self.log.setVisible(on)
-        self.log.setPlainText("\n".join(self.job.log) or "Nothing was logged.")
+        self.log.setPlainText("\n".join(self.job.log) or "No log entries.")
 
     def refresh(self) -> None:
         job = self.job
@@ -89,7 +89,7 @@ class _Row(QWidget):
         self.words.setText(words)
         self.words.setVisible(bool(words))
         if self.log.isVisible():
-            self.log.setPlainText("\n".join(job.log) or "Nothing was logged.")
+            self.log.setPlainText("\n".join(job.log) or "No log entries.")
 
 
 class _RunRow(QWidget):
@@ -107,7 +107,7 @@ class _RunRow(QWidget):
         self.state = QLabel()
         self.cancel = QPushButton("Cancel")
         self.cancel.setAccessibleName(f"Cancel {run.title}")
-        self.cancel.setToolTip("Stop all parts that run or wait; what is done stays")
+        self.cancel.setToolTip("Stop all running and waiting parts. Finished parts are kept")
         self.cancel.clicked.connect(run.cancel)
         line.addWidget(self.title, 1)
         line.addWidget(self.state)
@@ -144,16 +144,16 @@ class _RunRow(QWidget):
 class QueueButton(QPushButton):
     """Shows what runs; opens the queue."""
 
-    def __init__(self, workspace: Workspace, tonight: Tonight) -> None:
+    def __init__(self, workspace: Workspace, batch_list: BatchList) -> None:
         super().__init__("Nothing running")
-        self.workspace, self.tonight = workspace, tonight
+        self.workspace, self.batch_list = workspace, batch_list
         self.setFixedWidth(172)
         self.clicked.connect(self.open)
         self.dialog: QDialog | None = None
         self.rows: dict[int, _Row] = {}
         self.run_row: _RunRow | None = None
         workspace.queue_changed.connect(self.refresh)
-        tonight.changed.connect(self.refresh)
+        batch_list.changed.connect(self.refresh)
         #: what is still being compiled, after a first start
         self.preparing = under_way()
         self._asks = QTimer(self, interval=ASK)
@@ -175,12 +175,12 @@ class QueueButton(QPushButton):
         words = f"Preparing {self.preparing[0]}" if self.preparing else "Nothing running"
         tip = "The queue: what runs and waits, with progress, cancel and log (Ctrl+J)"
         if self.preparing:
-            tip += f". Being compiled, once: {', '.join(self.preparing)}; what needs it waits for it alone"
+            tip += f". Being compiled, once: {', '.join(self.preparing)}; only work that needs it waits"
         self.setToolTip(tip)
         run = self.workspace.everything
-        if self.tonight.running and job is None:
-            over = sum(not one.state.startswith("wait") for one in self.tonight.jobs)
-            words = f"Tonight's list {over + 1}/{len(self.tonight.jobs)}"
+        if self.batch_list.running and job is None:
+            over = sum(not one.state.startswith("wait") for one in self.batch_list.jobs)
+            words = f"Batch list {over + 1}/{len(self.batch_list.jobs)}"
         if run is not None and not run.over:
             part = run.running
             words = f"{part.title if part else run.title} {run.done + 1}/{len(run.parts)}"
@@ -202,15 +202,15 @@ class QueueButton(QPushButton):
             self._holder = QWidget()
             self._list = QVBoxLayout(self._holder)
             self._list.setContentsMargins(0, 0, 0, 0)
-            self._empty = note("Nothing has run yet. Packing, baking, checking and delivering wait here in turn.")
+            self._empty = note("Nothing has run yet. Packing, baking, checking and delivering are listed here.")
             self._list.addWidget(self._empty)
             self._list.addStretch(1)
             area = QScrollArea()
             area.setWidgetResizable(True)
             area.setWidget(self._holder)
             box.addWidget(area, 1)
-            self.tonight_part = TonightPart(self.tonight)
-            box.addWidget(self.tonight_part)
+            self.batch_list_part = BatchListPart(self.batch_list)
+            box.addWidget(self.batch_list_part)
             self.dialog.resize(400, 520)
         self._fill()
         place = self.mapToGlobal(QPoint(self.width() - self.dialog.width(), self.height() + 4))

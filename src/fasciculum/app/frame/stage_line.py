@@ -20,10 +20,10 @@ from fasciculum.session.session import all_findings
 from fasciculum.session.stale import DONE, NONE, STALE, bake_state, check_state, delivery_state, layout_state
 
 TIPS = {
-    "gather": "What was opened, and how it is bundled (1)",
+    "gather": "Models, and how they are bundled (1)",
     "lay out": "Sheet size, padding and packing of the chosen bundles (2)",
     "bake": "Which maps are baked, and how (3)",
-    "check": "How the result compares with the source, and what was noticed (4)",
+    "check": "How the result compares with the source, and findings (4)",
     "deliver": "Where results are written, and under which names (5)",
 }
 

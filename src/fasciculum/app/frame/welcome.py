@@ -114,17 +114,17 @@ class Welcome(QWidget):
         doors.setSpacing(16)
         models = _Door("Your models", f"Drop {suffixes()} files on the window, or a folder of them.")
         self.add = self._button(
-            "Choose models …", "Gather model files into a new project (Ctrl+Shift+A)", acts("add_models")
+            "Choose models …", "Add model files to a new project (Ctrl+Shift+A)", acts("add_models")
         )
         self.add.setProperty("main", True)
         models.box.addStretch(1)
         models.box.addWidget(self.add)
         self.add_folder = self._button(
-            "Choose a folder …", "Gather all models of a folder and of those below it", acts("add_folder")
+            "Choose a folder …", "Add all models of a folder and its subfolders", acts("add_folder")
         )
         models.box.addWidget(self.add_folder)
-        demo = _Door("The demo station", "A mountain ropeway station, gathered and bundled, to try everything on.")
-        self.demo = self._button("Open the demo station", "Open the ropeway station that comes along", acts("demo"))
+        demo = _Door("The demo station", "A mountain ropeway station to try everything on.")
+        self.demo = self._button("Open the demo station", "Open the ropeway station that is included", acts("demo"))
         demo.box.addStretch(1)
         demo.box.addWidget(self.demo)
         self.recent = _Door("Go on", "")
@@ -157,7 +157,7 @@ class Welcome(QWidget):
                 widget.deleteLater()
         self.projects = []
         names = self.workspace.recent()[:MOST]
-        self.recent.words.setText("" if names else "Projects that you saved will be listed here.")
+        self.recent.words.setText("" if names else "Projects that you saved are listed here.")
         for row, name in enumerate(names):
             path = Path(name)
             picture = QLabel()

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fasciculum.app.batch_list import BatchList
 from fasciculum.app.commands import add_actions
 from fasciculum.app.fields import ComboBox, Slider
 from fasciculum.app.following import Following
@@ -53,7 +54,6 @@ from fasciculum.app.parts import set_state
 from fasciculum.app.sheet.island_editor import IslandEditor
 from fasciculum.app.sheet.sheet_map import STOP, exposure_slider
 from fasciculum.app.sheet.sheet_view import SheetView
-from fasciculum.app.tonight import Tonight
 from fasciculum.app.workspace import LENS_WORDS, LENSES, Workspace
 from fasciculum.cli.find import Entry, entries
 from fasciculum.model.document import Document
@@ -103,7 +103,7 @@ class Window(QMainWindow):
         self.layers = Layers(workspace)
         self.lights.picked.connect(self.layers.rest)
         self.given = GivenSheets(workspace, self.hand)
-        self.tonight = Tonight(workspace)
+        self.batch_list = BatchList(workspace)
         self.following = Following(workspace)
         self.files.follow = self.following
         self.guide: GuidePages | None = None
@@ -200,7 +200,7 @@ class Window(QMainWindow):
         self.search = QPushButton("Find  Ctrl+K")
         self.search.setToolTip("Find any command, object, bundle or setting by name (Ctrl+K)")
         self.search.clicked.connect(self.act("search"))
-        self.queue = QueueButton(self.workspace, self.tonight)
+        self.queue = QueueButton(self.workspace, self.batch_list)
         self.notifier = Notifier(self.workspace)
         line.addWidget(self.search)
         line.addWidget(self.queue)
@@ -248,7 +248,7 @@ class Window(QMainWindow):
         chooser = self._chooser(
             "Lens",
             tuple((LENS_WORDS.get(lens, lens.capitalize()), lens) for lens in LENSES),
-            "What colours both views: the textures, one colour for each object, or density about the target "
+            "Colouring of both views: textures, one colour per object, or density relative to the target "
             "(pale: on target, blue: fewer texels, brown: more).",
             lambda lens: self.workspace.set_view(lens=lens),
         )
@@ -263,7 +263,7 @@ class Window(QMainWindow):
         self.map = self._chooser(
             "Map",
             MAP_NAMES,
-            "Which baked map lies under the islands.",
+            "The baked map shown under the islands.",
             lambda name: self.workspace.set_view(map=name),
         )
         # it gives way before the columns beside the views do
@@ -277,7 +277,7 @@ class Window(QMainWindow):
         self.mip.setRange(0, 8)
         self.mip.setFixedWidth(44)
         self.mip.setAccessibleName("Mip level")
-        self.mip.setToolTip("Show a smaller mip level of the map, to see what mixes at a distance")
+        self.mip.setToolTip("Show a smaller mip level of the map, as seen from a distance")
         self.mip.valueChanged.connect(lambda level: self.workspace.set_view(mip=level))
         self.sheet_whole = self._whole_button("sheet")
         return [self.sheet_lens, self.map, self.mip_words, self.mip, self.sheet_whole]
@@ -292,9 +292,9 @@ class Window(QMainWindow):
         )
         self.high = QPushButton("High-poly")
         self.high.setCheckable(True)
-        self.high.setToolTip("Draw high-poly models in the place of what they are read into, on the source's side")
+        self.high.setToolTip("Draw high-poly models instead of their low-poly objects, on the source's side")
         self.high.clicked.connect(lambda: self.workspace.set_view(high=self.high.isChecked()))
-        tip = "Brighten or darken the light that is shown, in stops beside the bundle's exposure"
+        tip = "Brightness of the shown light, in stops relative to the bundle's exposure"
         self.exposure = exposure_slider(self.workspace, "Exposure of the model", tip, 72)
         self.model_whole = self._whole_button("model")
         return [self.model_lens, self.side, self.exposure, self.high, self.model_whole]
@@ -702,7 +702,7 @@ class Window(QMainWindow):
             if self._placed:
                 self.workspace.settings.setValue("window/columns", self.columns.saveState())
             event.accept()
-            self.tonight.close()
+            self.batch_list.close()
             self.workspace.close()
         else:
             event.ignore()

@@ -18,7 +18,7 @@ from fasciculum.model.lighting import Lamp, LampKind, triple
 from fasciculum.units import linear_to_srgb
 
 LIGHT = "light"
-WORDS = "Drag a light · with Control: straight up · Delete: as it came, or gone · drag a spot's ring to point it"
+WORDS = "Drag a light · Control: up and down · Delete: reset or remove · drag a spot's ring to aim it"
 #: parts of the scene's diagonal: how far off a sun's handle stands, and a spot's ring
 FAR, TIP = 0.55, 0.16
 #: milliseconds that the camera rests before the source is seen in its light

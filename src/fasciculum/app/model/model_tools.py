@@ -22,9 +22,9 @@ REACH = 11
 MOST_LINES = 30_000
 HANDLES = ("middle", "size", "turn")
 WORDS = {
-    EDGES: "Click an edge · Shift: the way to it · Control: one more · L: go on straight · D: cut · J: join",
+    EDGES: "Click an edge · Shift: path to it · Control: one more · L: edge loop · D: cut · J: join",
     FACES: "Click faces up to sharp edges · Control: more · Alt: single triangles · then choose a projection",
-    PROJECTION: "Drag the square to move, the disc to size, the ring to turn · Return: use it · Escape: not",
+    PROJECTION: "Drag the square to move, the disc to scale, the ring to rotate · Return: apply · Escape: cancel",
 }
 
 

@@ -23,7 +23,8 @@ from fasciculum.uv.edges import hit
 PAIRS, MISSED, SHELL = "pairs", "missed", "reach"
 LENSES = (PAIRS, MISSED, SHELL)
 WORDS = {
-    SHELL: "Choose an object · double-click it: a handle on its reach · drag: outwards, with Control inwards · Delete",
+    SHELL: "Choose an object · double-click: add a ray distance handle · drag: outwards, Control: "
+    "inwards · Delete: remove",
 }
 
 
@@ -72,7 +73,7 @@ class PairLens:
 
                 task = Task(
                     Kind.MEASURE,
-                    "Look for what is missed",
+                    "Find missed texels",
                     missed_parts,
                     (document.scene, bundle),
                     part=f"missed {bundle.identity}",
@@ -198,7 +199,7 @@ class PairLens:
         back = np.linalg.pinv(scene.nodes[item.node].world)
         x, y, z = (back[:3, :3] @ nearest + back[:3, 3]).tolist()
         handle = Handle((x, y, z), self.pairs.reach_of(key))
-        self.pairs.set_handles(key, (*self.handles(), handle), f"Add a handle to the reach of {key}")
+        self.pairs.set_handles(key, (*self.handles(), handle), f"Add a ray distance handle to {key}")
         return True
 
     def key_press(self, event: QKeyEvent) -> bool:
@@ -211,7 +212,7 @@ class PairLens:
         gone = self._picked if 0 <= self._picked < len(handles) else len(handles) - 1
         left = tuple(handle for number, handle in enumerate(handles) if number != gone)
         self._picked = -1
-        self.pairs.set_handles(self.key, left, f"Remove a handle from the reach of {self.key}")
+        self.pairs.set_handles(self.key, left, f"Remove a ray distance handle from {self.key}")
         return True
 
     # -- painting ---------------------------------------------------------------------------------------------

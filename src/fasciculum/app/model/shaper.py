@@ -151,7 +151,7 @@ class Shaper(QObject):
         before = self.workspace.document
         self.workspace.apply(label, lambda document: commands.set_shaping(document, keys, change))
         if self.workspace.document is before:
-            self.workspace.say("That is so already.")
+            self.workspace.say("Nothing changed: it is set already.")
 
     def set_policy(self, policy: ObjectPolicy) -> None:
         """Say what is done with the chosen objects' source UVs."""
@@ -159,7 +159,7 @@ class Shaper(QObject):
             "unwrap": "Unwrap anew",
             "auto": "Keep clean source UVs",
             "keep": "Keep source UVs",
-            "bundle": "Lay flat as the bundle says",
+            "bundle": "Unwrap as the bundle's settings say",
         }
         count = len(self.keys())
         self.tell(f"{words[policy]}: {counted(count, 'object')}", lambda _, told: replace(told, policy=policy))
@@ -199,7 +199,7 @@ class Shaper(QObject):
 
     def forget(self) -> None:
         """Take back all that was said about the chosen objects."""
-        self.tell("Forget seams, projections and shapes", lambda _key, _told: Shaping())
+        self.tell("Reset seams, projections and shapes", lambda _key, _told: Shaping())
 
     # -- projections ------------------------------------------------------------------------------------------
 
@@ -278,7 +278,7 @@ class Shaper(QObject):
         if bundle is None or layout is None or not self.hand.places:
             return
         if self.hand.on_lightmap:
-            self.workspace.say("Islands are reshaped on the sheet of the other maps; the lightmap follows.")
+            self.workspace.say("Reshape islands on the bundle's sheet; the lightmap follows.")
             return
         on = np.flatnonzero(np.isin(layout.places, list(self.hand.places)))
         scene, name = self.workspace.document.scene, bundle.name
@@ -297,7 +297,7 @@ class Shaper(QObject):
         before = self.workspace.document
         self.workspace.apply(f"{words} {counted(len(on), 'island')}", change)
         if self.workspace.document is before:
-            self.workspace.say("These islands cannot be made over that way: no border to go by, or no four corners.")
+            self.workspace.say("These islands cannot be reshaped like this: they have no border, or no four corners.")
 
     # -- acts -------------------------------------------------------------------------------------------------
 
@@ -326,32 +326,32 @@ class Shaper(QObject):
             act(
                 "unwrap_anew",
                 "Unwrap anew",
-                "Give the chosen objects UVs of their own, whatever their source UVs are",
+                "Unwrap the chosen objects and ignore their source UVs",
                 partial(self.set_policy, ObjectPolicy.UNWRAP),
                 "N",
             ),
             act(
                 "keep_clean",
                 "Keep clean source UVs",
-                "Unwrap of the chosen objects only what is missing, clashes or is stretched",
+                "Unwrap only those parts of the chosen objects whose UVs are missing, overlapping or stretched",
                 partial(self.set_policy, ObjectPolicy.AUTO),
             ),
             act(
                 "keep_source",
                 "Keep source UVs",
-                "Unwrap nothing of the chosen objects that has UVs",
+                "Keep all source UVs of the chosen objects",
                 partial(self.set_policy, ObjectPolicy.KEEP),
             ),
             act(
                 "as_bundle",
-                "Lay flat as the bundle says",
-                "Take back what was said about the chosen objects' source UVs",
+                "Unwrap as the bundle's settings say",
+                "Use the bundle's source UV setting for the chosen objects",
                 partial(self.set_policy, ObjectPolicy.BUNDLE),
             ),
             act(
                 "pick_edges",
                 "Pick edges",
-                "Pick edges in the model; Shift picks the way from the last one, Control one more",
+                "Pick edges in the model. Shift picks the path from the last one, Control adds one",
                 partial(self.set_tool, EDGES),
                 "E",
                 scene,
@@ -359,7 +359,7 @@ class Shaper(QObject):
             act(
                 "pick_faces",
                 "Pick faces",
-                "Pick faces in the model up to sharp edges; Alt picks single triangles, Control more",
+                "Pick faces in the model, up to sharp edges. Alt picks single triangles, Control adds",
                 partial(self.set_tool, FACES),
                 "G",
                 scene,
@@ -367,7 +367,7 @@ class Shaper(QObject):
             act(
                 "edge_loop",
                 "Select the edge loop",
-                "Go on from the picked edges as far as they lead straight on",
+                "Extend the picked edges to their edge loop",
                 self.pick_loop,
                 "L",
                 picked,
@@ -376,7 +376,7 @@ class Shaper(QObject):
             act(
                 "join_edges",
                 "Join along edges",
-                "See to it that the picked edges are no seams",
+                "Make sure that the picked edges are not seams",
                 partial(self.cut, False),
                 "J",
                 picked,
@@ -384,7 +384,7 @@ class Shaper(QObject):
             act(
                 "plane_view",
                 "Project a plane from here",
-                "Set a plane that faces the camera, for the chosen objects or faces",
+                "Project a plane that faces the camera onto the chosen objects or faces",
                 self.plane_from_view,
                 "V",
             ),
@@ -394,7 +394,7 @@ class Shaper(QObject):
                 act(
                     f"project_{kind}",
                     f"Project a {kind}",
-                    f"Set a {kind} with handles around the chosen objects or faces",
+                    f"Set a {kind} onto the chosen objects or faces, with handles",
                     partial(self.begin_projection, kind),
                 )
             )
@@ -402,7 +402,7 @@ class Shaper(QObject):
             act(
                 "project_apply",
                 "Apply the projection",
-                "Lay the chosen objects or faces flat as the projection shows (Return in the model view)",
+                "Use the projection for the chosen objects' or faces' UVs (Return in the model view)",
                 self.apply_projection,
                 "",
                 setting,
@@ -410,7 +410,7 @@ class Shaper(QObject):
             act(
                 "put_away",
                 "Exit the tool",
-                "Pick nothing and look round again (Escape in the model view)",
+                "Stop picking or projecting (Escape in the model view)",
                 partial(self.set_tool, LOOK),
                 "",
                 lambda: self.tool != LOOK or bool(self.edges or self.faces),
@@ -418,7 +418,7 @@ class Shaper(QObject):
             act(
                 "forget_shaping",
                 "Reset seams and projections",
-                "Take back all that was said by hand about how the chosen objects are laid flat",
+                "Remove seams, projections and shapes made by hand from the chosen objects",
                 self.forget,
             ),
         ]
@@ -426,14 +426,14 @@ class Shaper(QObject):
             (
                 "relax",
                 "Relax islands",
-                "Move what lies within the chosen islands, and their borders, so that stretch is least",
+                "Move vertices of the chosen islands so that stretch is lowest",
             ),
             (
                 "straighten",
                 "Straighten islands",
-                "Bring borders of the chosen islands that lie nearly along an axis onto it",
+                "Align nearly horizontal and vertical borders of the chosen islands to the axis",
             ),
-            ("rectangle", "Make rectangles", "Lay the chosen islands into rectangles by their four strongest corners"),
+            ("rectangle", "Make rectangles", "Make rectangles of the chosen islands, by their four sharpest corners"),
         ):
             results.append(act(f"island_{how}", title, tip, partial(self.reshape, how), "", islands))
         return results

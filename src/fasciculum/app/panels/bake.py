@@ -44,17 +44,19 @@ class BakePanel(FoldColumn):
         self._filling = False
         self.rows = Rows(workspace, BAKE, self)
         self.automatic = Switch("Automatic")
-        self.automatic.setToolTip("Leave out maps that would hold one value everywhere; the material holds it instead.")
+        self.automatic.setToolTip(
+            "Leave out maps that have the same value everywhere; the material stores the value instead."
+        )
         self.automatic.toggled.connect(self._automatic)
         self.maps_note = note()
         self.colors = self.rows.form("Maps")
         self.fold("Maps", theme, self.automatic, self._map_rows(), self.colors, self.maps_note)
         self.one = OneMap()
         self.one.changed.connect(lambda texts: self.rows.change(wishes=texts))
-        self.alone = QPushButton("Bake it alone")
+        self.alone = QPushButton("Bake this map alone")
         self.alone.setToolTip("Bake this map alone; the other maps stay as they are")
         self.alone.clicked.connect(lambda: self._bake_alone(self.one.name))
-        self.fold("One map", theme, self.one, self.alone)
+        self.fold("Settings of one map", theme, self.one, self.alone)
         self.channels = ChannelEditor()
         self.channels.changed.connect(lambda texts: self.rows.change(channels=texts))
         self.channels.said.connect(self._refuse)
@@ -70,8 +72,8 @@ class BakePanel(FoldColumn):
         self.fold("Lightmap", theme, self.rows.form("Lightmap"))
         self.preview = Switch("what is pointed at")
         self.preview.setToolTip(
-            "Bake the object under the pointer small, and show it in the model on the result's side: its occlusion "
-            "when that is asked for, else what it reads of materials and high-poly models"
+            "Bake the object under the pointer at a small size and show it on the result's side of the model"
+            " view: its occlusion if chosen, else its materials and high-poly detail"
         )
         self.preview.toggled.connect(pairs.set_on)
         self.preview.toggled.connect(lambda _: self.refresh())
@@ -131,7 +133,7 @@ class BakePanel(FoldColumn):
             self.one.show_map(name, bundle.bake)
             self.reveal(self.one)
             self.refresh()
-            self.show_fold("One map")
+            self.show_fold("Settings of one map")
 
     def _refuse(self, words: str) -> None:
         self.workspace.say(words, "broken")
@@ -217,7 +219,7 @@ class BakePanel(FoldColumn):
         self._say_light(bundle)
         self.folds["Packed"].say(", ".join(file.name for file in bake.packed) or "none")
         self.one.show_map(self.one.name, bake)
-        self.folds["One map"].say(
+        self.folds["Settings of one map"].say(
             f"{KINDS[self.one.name].short}: {self.one.wish.text.partition(':')[2] or 'as the bundle'}"
         )
         self.named.refresh()
@@ -239,7 +241,7 @@ class BakePanel(FoldColumn):
         if figures is None:
             asked = bakes_light(bundle)
             self.light_note.setText(
-                "Light is not baked yet: bake the bundle."
+                "Light is not baked yet. Bake the bundle."
                 if asked
                 else "No map of this bundle shows light: choose Lit, Light or Shadow among the maps."
             )

@@ -100,7 +100,7 @@ class CellButton(QToolButton):
         self.setIcon(QIcon(QPixmap.fromImage(image.copy())))
         name = NAMES[self.which]
         self.setAccessibleName(f"{name}: {words}")
-        state = "" if picture is not None or not cell.map else " It is not baked yet, so that it shows as black."
+        state = "" if picture is not None or not cell.map else " It is not baked yet and shows black."
         self.setToolTip(f"What {name} holds: {words}. Click to choose, or drop a map here.{state}")
 
     def _fill_menu(self) -> None:
@@ -165,7 +165,7 @@ class FileBar(QWidget):
         self.name.setToolTip("What the file is called: NAME_BUNDLE_this.png")
         self.name.editingFinished.connect(self._rename)
         self.away = QPushButton("Leave out")
-        self.away.setToolTip("Write no such file")
+        self.away.setToolTip("Do not write this file")
         self.away.setStyleSheet("padding: 2px 6px")
         self.away.clicked.connect(lambda: self.changed.emit(None))
         top.addWidget(self.name)
@@ -221,15 +221,15 @@ class ChannelEditor(Column):
         self.add.setToolTip("Add a texture whose four channels you choose")
         self.add.clicked.connect(self._add)
         self.sets = QToolButton()
-        self.sets.setText("A set …")
-        self.sets.setToolTip("Sets of files as many engines read them, and sets that you kept as files")
+        self.sets.setText("Presets …")
+        self.sets.setToolTip("Presets of packed files for common engines, and presets that you saved")
         self.sets.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         menu = QMenu(self.sets)
         for title, texts in CHANNEL_SETS.items():
             menu.addAction(title, lambda texts=texts: self._join(texts))
         menu.addSeparator()
-        menu.addAction("From a file …", self._open)
-        menu.addAction("Keep as a file …", self._save)
+        menu.addAction("Load presets …", self._open)
+        menu.addAction("Save presets …", self._save)
         self.sets.setMenu(menu)
         row.addWidget(self.add)
         row.addWidget(self.sets)
@@ -252,7 +252,7 @@ class ChannelEditor(Column):
                 self.bars.append(bar)
                 self._place.addWidget(bar)
             self.bars[number].show_file(file, picture)
-        self.words.setText("" if texts else "None. A packed file holds channels of several maps in one texture.")
+        self.words.setText("" if texts else "None yet. A packed file holds channels of several maps in one texture.")
         self.words.setVisible(not texts)
 
     def _changed(self, bar: FileBar, file: ChannelFile | None) -> None:
@@ -266,7 +266,7 @@ class ChannelEditor(Column):
             names = [read_channels(text).name for text in texts]
             twice = next((name for name in names if names.count(name) > 1), None)
             if twice is not None:
-                raise InputError(f"there is a packed file {twice} already.", hint="Give it another name.")
+                raise InputError(f"there is a packed file {twice} already.", hint="Choose another name.")
         except FasciculumError as error:
             self.said.emit(str(error))
             return
@@ -298,12 +298,12 @@ class ChannelEditor(Column):
             self.said.emit(f"{path.name}: {error}")
             return
         except (OSError, ValueError, KeyError, TypeError):
-            self.said.emit(f"{path.name} holds no packed files. Choose one that was kept here.")
+            self.said.emit(f"{path.name} contains no presets of packed files. Choose another file.")
             return
         self._join(texts)
 
     def _save(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Keep packed files", "channels.json", "Packed files (*.json)")
+        path, _ = QFileDialog.getSaveFileName(self, "Save packed files", "channels.json", "Packed files (*.json)")
         if path:
             self.write_set(Path(path))
 

@@ -70,10 +70,10 @@ class CheckPanel(Column):
         self.show_button.setToolTip("Choose the object and frame it in both views")
         self.show_button.clicked.connect(self.show_finding)
         self.apply_button = QPushButton("Apply remedy")
-        self.apply_button.setToolTip("Do what the remedy says")
+        self.apply_button.setToolTip("Apply the remedy of the chosen finding")
         self.apply_button.clicked.connect(self.apply_remedy)
         self.without_button = QPushButton("Use factor colour")
-        self.without_button.setToolTip("Carry on without the image: the material's factor colour stands for it")
+        self.without_button.setToolTip("Continue without the image and use the material's factor colour")
         self.without_button.clicked.connect(self.do_without)
         for part in (self.message, self.remedy, self.show_button, self.apply_button, self.without_button):
             self.box.addWidget(part)
@@ -96,9 +96,7 @@ class CheckPanel(Column):
             for one in matter if len(matter) > 1 and open_ else ():
                 self._list((one,), f"      {SIGNS[one.severity]}  {one.message}")
         if not self.rows:
-            self.list.addItem(
-                "Nothing was noticed." if self.workspace.document.scene.objects else "Gather models first."
-            )
+            self.list.addItem("No findings." if self.workspace.document.scene.objects else "Gather models first.")
         self.list.setCurrentRow(min(row, self.list.count() - 1))
         self._tell(self.list.currentRow())
 
@@ -124,7 +122,7 @@ class CheckPanel(Column):
     def _tell(self, row: int) -> None:
         matter = self.rows[row] if 0 <= row < len(self.rows) else ()
         finding = matter[0] if matter else None
-        more = f" And {len(matter) - 1} more like this one: click the line to list them." if len(matter) > 1 else ""
+        more = f" And {len(matter) - 1} more like this: click to list them." if len(matter) > 1 else ""
         self.message.setText(f"{finding.severity.capitalize()}: {finding.message}{more}" if finding else "")
         self.remedy.setText(finding.remedy if finding else "")
         self.show_button.setVisible(finding is not None and bool(self._objects(finding)))

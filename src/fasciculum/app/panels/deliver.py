@@ -84,7 +84,7 @@ class DeliverPanel(FoldColumn):
         self.folder = QLineEdit()
         self.folder.setPlaceholderText("none yet")
         self.folder.textChanged.connect(lambda _: self._say_folder())
-        form.row("Folder", self.folder, "Where the files are written. Nothing else in it is touched.")
+        form.row("Folder", self.folder, "Folder for the written files. Other files in it are not touched.")
         self.choose = QPushButton("Choose folder …")
         self.choose.setToolTip("Choose the folder to deliver to")
         self.choose.clicked.connect(self._choose)
@@ -94,13 +94,13 @@ class DeliverPanel(FoldColumn):
         self.title = ComboBox()
         self.title.setAccessibleName("Delivery")
         self.title.setToolTip(
-            "A set of the settings below, named for the convention that it follows. The project keeps its own beside "
-            "those that come along."
+            "A preset for the settings below, named after its convention. Included are presets for common "
+            "conventions; the project keeps your own."
         )
         self.title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.title.activated.connect(self._choose_delivery)
-        self.keep_as = QPushButton("Keep these as …")
-        self.keep_as.setToolTip("Keep the settings below in the project, under a title of your own")
+        self.keep_as = QPushButton("Save preset …")
+        self.keep_as.setToolTip("Save the settings below as a preset of this project")
         self.keep_as.clicked.connect(self._keep_as)
         return self.title, self.keep_as
 
@@ -174,14 +174,16 @@ class DeliverPanel(FoldColumn):
         settings: DeliverySettings = self.title.itemData(index)
         if settings != self.workspace.document.delivery:
             self.workspace.apply(
-                f"Choose delivery {settings.title}", lambda document: commands.choose_delivery(document, settings)
+                f"Apply delivery preset {settings.title}", lambda document: commands.choose_delivery(document, settings)
             )
 
     def _keep_as(self) -> None:
         present = self.workspace.document.delivery.title
-        title, done = QInputDialog.getText(self, "Keep delivery", "Title of these settings", text=present)
+        title, done = QInputDialog.getText(self, "Save delivery preset", "Name of the preset", text=present)
         if done:
-            self.workspace.apply(f"Keep delivery {title}", lambda document: commands.keep_delivery(document, title))
+            self.workspace.apply(
+                f"Save delivery preset {title}", lambda document: commands.keep_delivery(document, title)
+            )
 
     def _choose(self) -> None:
         result = QFileDialog.getExistingDirectory(self, "Deliver to", self.folder.text() or str(Path.home()))
@@ -209,11 +211,11 @@ class DeliverPanel(FoldColumn):
             self.workspace.deliver(folder)
             return
         ask = QMessageBox(self.window())
-        ask.setWindowTitle("Not up to date")
+        ask.setWindowTitle("Out of date")
         lines = "\n".join(f"{bundle.name}: {why}" for bundle, why in left[:12])
-        ask.setText(f"What would be delivered is not what the project says.\n\n{lines}")
-        bring = ask.addButton("Bring up to date and deliver", QMessageBox.ButtonRole.AcceptRole)
-        as_it_is = ask.addButton("Deliver as it is", QMessageBox.ButtonRole.DestructiveRole)
+        ask.setText(f"The bundles' results are older than the project.\n\n{lines}")
+        bring = ask.addButton("Update and deliver", QMessageBox.ButtonRole.AcceptRole)
+        as_it_is = ask.addButton("Deliver anyway", QMessageBox.ButtonRole.DestructiveRole)
         ask.addButton("Do not deliver", QMessageBox.ButtonRole.RejectRole)
         ask.setDefaultButton(bring)
         ask.exec()
@@ -285,7 +287,7 @@ class DeliverPanel(FoldColumn):
         document = self.workspace.document
         bundles = [bundle for bundle in document.bundles if bundle.objects]
         if not bundles or document.delivery.combine != Combine.BUNDLE:
-            self.balance_note.setText("each object is drawn by itself" if bundles else "")
+            self.balance_note.setText("each object is a draw call of its own" if bundles else "")
             return
         result = balance(document.scene, bundles, document.delivery)
         # the same figures as in the ledger
@@ -314,7 +316,7 @@ class DeliverPanel(FoldColumn):
         fold.say(counted(len(lines), "file"))
         if apart:
             names = ", ".join(bundle.name for bundle in apart)
-            lines.append(f"\n{names}: all materials are kept apart, delivered as they came.")
+            lines.append(f"\n{names}: all materials are kept apart and delivered unchanged.")
         lines += [f"\n{words}" for words in notes_on(document)]
         lines += [f"\n{bundle.name}: {why}." for bundle, why in not_ready(document)]
         state = {DONE: f"\nDelivered to {document.delivered_to}.", STALE: "\nThe last delivery is stale."}

@@ -57,16 +57,16 @@ class GatherPanel(FoldColumn):
         self.workspace = workspace
         self.files = QListWidget()
         self.files.setAccessibleName("Models of the project")
-        self.files.setToolTip("The files that the project was gathered from")
+        self.files.setToolTip("The model files of the project")
         self.files.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.files.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.files.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         self.files.setContextMenuPolicy(Qt.ContextMenuPolicy.ActionsContextMenu)
         self.none = note("None yet. Add models, or drop them or a folder of them on the window.")
         self.counts = note()
-        tips = "Remove the chosen files, with all of their objects, from the project; on disk they stay as they are"
+        tips = "Remove the chosen files and their objects from the project. The files on disk are not touched"
         self.remove_file = small_button("Remove", tips, self._remove_files)
-        tips = "Read what is in the chosen files into the other objects as their detailed models"
+        tips = "Use the objects of the chosen files as high-poly models of the others"
         self.high_file = small_button("Use as high-poly", tips, self._use_files)
         for button in (self.remove_file, self.high_file):
             action = QAction(button.text(), self.files)
@@ -101,12 +101,12 @@ class GatherPanel(FoldColumn):
         form.row(
             "Rule",
             self.rule,
-            "How loose objects are put into bundles. By cost keeps strongly repeating textures and "
-            "unlit surfaces apart where that pays.",
+            "How loose objects are put into bundles. By cost also separates strongly repeating textures and "
+            "unlit surfaces where that saves memory.",
             self.rule_note,
         )
         self.make = QPushButton("Bundle loose objects")
-        self.make.setToolTip("Put every loose object into a bundle by the rule above")
+        self.make.setToolTip("Put every loose object into a bundle, by the rule above")
         self.make.clicked.connect(self._bundle)
         self.fold("Loose objects", theme, form, self.make)
         self.uv_sets = UvSets(workspace)

@@ -27,7 +27,7 @@ from fasciculum.operations.lay_out.onto import sameness, split_rows
 
 SHEETS = "Trim sheets (*.json *.png *.jpg *.jpeg *.webp)"
 PALETTES = "Palettes (*.png *.webp)"
-REPEAT_WORDS = {TrimRepeats.NONE: "a panel", TrimRepeats.U: "goes on across", TrimRepeats.V: "goes on down"}
+REPEAT_WORDS = {TrimRepeats.NONE: "no tiling", TrimRepeats.U: "tiles along U", TrimRepeats.V: "tiles along V"}
 SHORT_WORDS = {TrimRepeats.NONE: "panel", TrimRepeats.U: "across", TrimRepeats.V: "down"}
 CELL = 22
 #: part of all surface from which one trim is said to be seen very often
@@ -44,13 +44,13 @@ class GivenPanel(Column):
         self.said: Callable[[], None] = lambda: None
         self._filling = False
         self.box.setContentsMargins(0, 0, 0, 0)
-        self.made = small_button("Made", "Have the sheet made here: packed and baked", sheets.make_sheet)
+        self.made = small_button("Made", "Pack and bake this bundle's own sheet", sheets.make_sheet)
         self.trims = small_button(
-            "Trim sheet", "Lay onto a trim sheet that exists: its description, or a picture", self._ask_sheet
+            "Trim sheet", "Place islands on an existing trim sheet: its description, or a picture", self._ask_sheet
         )
-        self.palette_file = small_button("Palette", "Lay onto a palette that exists", self._ask_palette)
+        self.palette_file = small_button("Palette", "Place faces on an existing palette", self._ask_palette)
         self.palette_made = small_button(
-            "Own palette", "Lay onto a palette made of the objects' flat colours", sheets.make_palette
+            "Own palette", "Place faces on a palette made of the objects' flat colours", sheets.make_palette
         )
         button_line(self.box, self.made, self.trims)
         button_line(self.box, self.palette_file, self.palette_made)
@@ -67,50 +67,50 @@ class GivenPanel(Column):
         self.box.addWidget(self.list)
         self.mark = small_button(
             "Mark",
-            "Draw boxes on the sheet that become trims, in place of those that they lie on; click again to end",
+            "Draw new trims on the sheet. They replace trims that they overlap. Click again to stop",
             self._mark,
         )
         self.mark.setCheckable(True)
-        self.remove = small_button("Remove", "Take the chosen trims away", sheets.remove_trims)
+        self.remove = small_button("Remove", "Remove the chosen trims", sheets.remove_trims)
         self.shift = small_button(
             "Vary",
-            "Let the chosen islands look less alike: moved along their trims; on panels turned by half, and mirrored "
-            "where there is no normal map",
+            "Vary the chosen islands: move them along their trims, or turn and mirror them on panels without"
+            " normal maps",
             sheets.shift,
         )
-        self.save = small_button("Save", "Keep the trims as a file beside their textures", self._save)
+        self.save = small_button("Save", "Save the trims to a file beside their textures", self._save)
         self.acts = button_line(self.box, self.mark, self.remove, self.shift, self.save)
         self.form = Form()
         self.metres = DoubleSpinBox(minimum=0.01, maximum=1e4, decimals=2, singleStep=0.25)
         self.metres.setKeyboardTracking(False)
         self.metres.setSuffix(" m")
         self.metres.valueChanged.connect(lambda value: None if self._filling else sheets.set_metres(value))
-        self.form.row("Width", self.metres, "What the width of the sheet stands for, in metres")
+        self.form.row("Width", self.metres, "Width of the sheet on the surface, in metres")
         self.split = QCheckBox("Split to fit")
         self.split.toggled.connect(lambda on: None if self._filling else sheets.set_split(on))
         self.form.row(
             "Long",
             self.split,
-            "Part islands that are longer than a trim that does not go on, along edges that they have, instead of "
-            "making them smaller; it adds vertices where they part",
+            "Cut islands that are longer than their trim along existing edges, instead of scaling them down."
+            " This adds vertices",
         )
         self.name = QLineEdit()
         self.name.editingFinished.connect(self._named)
-        self.form.row("Trim", self.name, "The trim's name: objects and materials of that name are laid onto it")
+        self.form.row("Trim", self.name, "Name of the trim. Objects and materials of this name are placed on it")
         self.repeats = ComboBox()
         for value, words in REPEAT_WORDS.items():
             self.repeats.addItem(words, value)
         self.repeats.activated.connect(
             lambda _: sheets.change_trim(sheets.chosen, "Trim", repeats=self.repeats.currentData())
         )
-        self.form.row("Repeats", self.repeats, "Whether islands may run on along the trim, beyond the sheet's sides")
+        self.form.row("Repeats", self.repeats, "Islands may continue along the trim beyond the sheet's sides")
         self.gutter = DoubleSpinBox(minimum=0, maximum=256, decimals=0)
         self.gutter.setKeyboardTracking(False)
         self.gutter.setSuffix(" px")
         self.gutter.valueChanged.connect(
             lambda value: None if self._filling else sheets.change_trim(sheets.chosen, "Gutter", gutter=value)
         )
-        self.form.row("Gutter", self.gutter, "What along the trim's sides nothing may lie on, in px")
+        self.form.row("Gutter", self.gutter, "Width of the strip along the trim's sides that stays empty, in px")
         self.box.addWidget(self.form)
         sheets.changed.connect(self.refresh)
         self.refresh()
@@ -178,7 +178,9 @@ class GivenPanel(Column):
         self.mark.setChecked(self.sheets.marking)
         if given is None:
             self.short = "made here"
-            self.about.setText("The sheet is packed and baked here. A sheet that exists is used as it is.")
+            self.about.setText(
+                "This bundle packs and bakes its own sheet. An existing sheet is used unchanged instead."
+            )
         elif given.is_palette:
             self._show_cells(given)
         else:
@@ -195,7 +197,7 @@ class GivenPanel(Column):
             "that are picked in the model" + ("; double-click to change its colour." if given.looks else ".")
         )
         self.list.setAccessibleName("Cells")
-        self.list.setToolTip("The colours of the palette; a click gives one to what is chosen")
+        self.list.setToolTip("The colours of the palette. Click one to give it to the chosen objects")
         self.list.setViewMode(QListView.ViewMode.IconMode)
         self.list.setGridSize(QSize(CELL + 4, CELL + 4))
         self.list.setMovement(QListView.Movement.Static)
@@ -216,18 +218,18 @@ class GivenPanel(Column):
         most = max(parts.items(), key=lambda entry: entry[1], default=("", 0.0))
         words = f"{name}, {given.width} × {given.height} px, {given.px_per_metre:.0f} px/m."
         if most[1] > OFTEN:
-            words += f" {most[0]} is seen on {most[1]:.0%} of the surface: Vary makes what is chosen look less alike."
+            words += f" {most[0]} is seen on {most[1]:.0%} of the surface: use Vary on the chosen islands."
         if bundle is not None and (rows := split_rows(scene, bundle)):
             words += f" Split to fit adds {counted(sum(row.vertices for row in rows), 'vertex', 'vertices')}."
         self.about.setText(words)
         self.list.setAccessibleName("Trims")
-        self.list.setToolTip("The trims, and how much of all trimmed surface shows each")
+        self.list.setToolTip("The trims, with the share of the bundle's surface that lies on each")
         self.list.setViewMode(QListView.ViewMode.ListMode)
         self.list.setGridSize(QSize())
         self.list.clear()
         for trim in given.trims:
             item = QListWidgetItem(f"{trim.name} · {parts.get(trim.name, 0.0):.0%} · {SHORT_WORDS[trim.repeats]}")
-            item.setToolTip(f"{trim.name}, {REPEAT_WORDS[trim.repeats]}: seen on so much of all trimmed surface")
+            item.setToolTip(f"{trim.name}, {REPEAT_WORDS[trim.repeats]}: share of the bundle's surface on this trim")
             self.list.addItem(item)
         self.list.setFixedHeight(min(len(given.trims), 8) * 26 + 6)
         chosen = self.sheets.chosen if 0 <= self.sheets.chosen < len(given.trims) else -1

@@ -35,7 +35,7 @@ from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.units import MIB, density_words
 
 #: folds that say nothing of a sheet that is given
-OF_MADE = ("Size", "Padding", "Packing", "Twins", "Share", "Layout versions", "Sharpness")
+OF_MADE = ("Size", "Padding", "Packing", "Twins", "Density multiplier", "Layout versions", "Sharpness")
 TWIN_WORDS = {
     TwinRule.TOGETHER: "on one place",
     TwinRule.UNMIRRORED: "mirrored apart",
@@ -75,7 +75,7 @@ class LayOutPanel(FoldColumn):
         self.fold("Surfaces", theme, surfaces, self.unwrapping)
         self.by_hand = ByHand(shaper, acts)
         self.fold("By hand", theme, self.by_hand)
-        self.fold("Share", theme, self._share_of_chosen())
+        self.fold("Density multiplier", theme, self._share_of_chosen())
         self.versions = Versions(workspace)
         self.fold("Layout versions", theme, self.versions)
         self.histogram = Histogram(theme)
@@ -123,7 +123,8 @@ class LayOutPanel(FoldColumn):
         form.row(
             "Of chosen",
             self.rule,
-            "Twins of the chosen objects: on one place, mirrored ones apart (safe for normals), or all apart.",
+            "Whether twins of the chosen objects share one place, share it unless mirrored (safe for "
+            "normals), or never.",
         )
         return form
 
@@ -139,7 +140,7 @@ class LayOutPanel(FoldColumn):
         form.row(
             "Share",
             self.share,
-            "A factor on the density of the chosen objects: 2 is twice the texels along an edge.",
+            "Factor on the texel density of the chosen objects: 2 gives twice the texels along an edge.",
             self.share_note,
         )
         return form
@@ -189,7 +190,7 @@ class LayOutPanel(FoldColumn):
         about = chosen[0] if count == 1 else counted(count, "object")
         self.share_note.setText(f"of {about}" if chosen else "choose objects first")
         self._filling = False
-        self.folds["Share"].say(f"{bundle.share(chosen[0]):.2f} of {about}" if chosen else "none chosen")
+        self.folds["Density multiplier"].say(f"{bundle.share(chosen[0]):.2f} of {about}" if chosen else "none chosen")
         self._say(bundle)
 
     def _say(self, bundle: Bundle) -> None:
@@ -202,7 +203,7 @@ class LayOutPanel(FoldColumn):
         self._say_twins(bundle, ahead if stale else None)
         self._say_shaping()
         count = len(bundle.versions)
-        self.folds["Layout versions"].say(f"{count} kept" if count else "none kept")
+        self.folds["Layout versions"].say(f"{count} kept" if count else "none saved")
         layout = bundle.layout
         if layout is None:
             self.uv_note.setText("")
@@ -249,13 +250,13 @@ class LayOutPanel(FoldColumn):
             if ahead is not None:
                 every = ahead.islands + ahead.doubles
                 words = (
-                    f"{ahead.doubles} of {every} islands can lie on another's place; that saves {ahead.saved:.0%} of "
-                    "the surface"
+                    f"{ahead.doubles} of {every} islands can share another island's place; that saves  "
+                    f"{ahead.saved:.0%} of the surface"
                 )
                 short = f"{ahead.doubles} of {every}"
         else:
             doubles, every = layout.doubles, layout.distinct + layout.doubles
-            words = f"{doubles} of {every} islands lie on another's place" if doubles else "none in this bundle"
+            words = f"{doubles} of {every} islands share another island's place" if doubles else "none in this bundle"
             short = f"{doubles} of {every}"
         self.twins_note.setText(words)
         self.folds["Twins"].say(short if bundle.sheet.twins else "all apart")

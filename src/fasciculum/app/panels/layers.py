@@ -72,21 +72,21 @@ class LayersPanel(Column):
         self.said: Callable[[], None] = lambda: None
         self._filling = False
         self.box.setContentsMargins(0, 0, 0, 0)
-        self.add_color = small_button("Colour", "Lay a colour over the chosen objects, or over all", layers.add)
+        self.add_color = small_button("Colour", "Add a colour layer over the chosen objects, or over all", layers.add)
         self.add_picture = small_button(
-            "Picture", "Lay a picture over the chosen objects, or over all", lambda: self._ask(layers.add_picture)
+            "Picture", "Add a picture layer over the chosen objects, or over all", lambda: self._ask(layers.add_picture)
         )
-        self.up = small_button("Move up", "Move the chosen layer one up", lambda: layers.lift(1))
-        self.down_one = small_button("Move down", "Move the chosen layer one down", lambda: layers.lift(-1))
-        self.remove = small_button("Remove", "Take the chosen layer away", layers.remove)
+        self.up = small_button("Move up", "Move the chosen layer up", lambda: layers.lift(1))
+        self.down_one = small_button("Move down", "Move the chosen layer down", lambda: layers.lift(-1))
+        self.remove = small_button("Remove", "Remove the chosen layer", layers.remove)
         self.open = small_button(
-            "Open", "Lay the layers of a file over the selected objects, or over those that it names", self._open
+            "Open", "Load layers from a file, over the selected objects or those that the file names", self._open
         )
-        self.save = small_button("Save", "Keep all layers as a file that can be handed on", self._save)
+        self.save = small_button("Save", "Save all layers to a file", self._save)
         button_line(self.box, self.add_color, self.add_picture, self.open, self.save)
         self.list = QListWidget()
         self.list.setAccessibleName("Layers")
-        self.list.setToolTip("What lies over the materials, the highest first; untick one to hide it")
+        self.list.setToolTip("Layers over the materials, the topmost first. Untick a layer to hide it")
         self.list.setStyleSheet("QListWidget { font-size: 12px; padding: 0px } QListWidget::item { padding: 2px }")
         self.list.setIconSize(QSize(STRIP, STRIP))
         self.list.currentRowChanged.connect(self._picked)
@@ -108,53 +108,59 @@ class LayersPanel(Column):
     def _rows(self) -> None:
         self.objects = QLineEdit()
         self.objects.editingFinished.connect(self._set_objects)
-        self.form.row(
-            "Objects", self.objects, "Names of objects with commas between them; * stands for anything, as in rock*"
-        )
+        self.form.row("Objects", self.objects, "Object names, separated by commas. * matches any text, as in rock*")
         self.color = ColorButton("Colour", lambda color: self._set("Colour", base_color=color))
-        self.form.row("Colour", self.color, "The layer's colour, where it has no picture")
-        self.picture = self._file("Picture", "base_color", "The layer's colour as a picture; its opacity counts")
-        self.normal = self._file("Normals", "normal", "The layer's relief as a normal map, green up")
+        self.form.row("Colour", self.color, "Colour of a layer without a picture")
+        self.picture = self._file("Picture", "base_color", "Picture with the layer's colour and opacity")
+        self.normal = self._file("Normals", "normal", "Normal map of the layer, green up")
         self.orm = self._file("Surface", "orm", "Occlusion, roughness and metallic as red, green and blue")
         self.amount = Slider(Qt.Orientation.Horizontal)
         self.amount.setRange(0, STEPS)
         self.amount.valueChanged.connect(lambda at: self._show("Amount", amount=at / STEPS))
-        self.form.row("Amount", self.amount, "How much of the layer shows, in %")
-        self.blend = self._choice("Blend", BLEND_WORDS, "How its colour comes over what is beneath", "blend")
+        self.form.row("Amount", self.amount, "Opacity of the layer, in %")
+        self.blend = self._choice(
+            "Blend", BLEND_WORDS, "How the layer's colour is combined with those beneath it", "blend"
+        )
         self.projection = self._choice(
-            "Projection", PROJECTION_WORDS, "How its pictures come onto the surface", "projection"
+            "Projection", PROJECTION_WORDS, "How the layer's pictures are projected onto the surface", "projection"
         )
         axes = {axis: f"{axis.value.upper()} of the object" for axis in Axis}
-        self.axis = self._choice("Axis", axes, "Along which a plane looks, and about which the others go", "axis")
-        self.metres = self._number(
-            "Repeat", "What one repeat of its picture stands for, in metres", 0.001, 1e5, 3, "metres", " m"
+        self.axis = self._choice(
+            "Axis", axes, "The axis along which a plane projects, and around which cylinder and sphere wrap", "axis"
         )
-        self.turn = self._number("Turn", "Degrees against the clock, as seen from outside", -360, 360, 1, "turn", "°")
+        self.metres = self._number(
+            "Repeat", "Size of one repeat of the picture, in metres", 0.001, 1e5, 3, "metres", " m"
+        )
+        self.turn = self._number(
+            "Turn", "Rotation in degrees, anticlockwise seen from outside", -360, 360, 1, "turn", "°"
+        )
         self.across = self._number("Move", "To the left, in repeats; drag the square in the model", -1e4, 1e4, 3, "")
         self.down = self._number("Move up", "Upwards, in repeats; drag the square in the model", -1e4, 1e4, 3, "")
         for box in (self.across, self.down):
             box.valueChanged.connect(
                 lambda _: self._show("Move the layer", offset=(self.across.value(), self.down.value()))
             )
-        self.seed = Switch("each object by itself")
+        self.seed = Switch("each object separately")
         self.seed.toggled.connect(lambda on: self._set("Scatter", seed=1 if on else None))
         self.form.row(
-            "Scatter", self.seed, "Gives each object an offset and a turn of its own, so that none look alike"
+            "Scatter", self.seed, "Give each object a random offset and rotation, so that copies look different"
         )
         self.mask_kind = self._choice("Mask", MASK_WORDS, "Where the layer shows", "")
         self.mask_kind.activated.connect(lambda _: self._set_mask(kind=self.mask_kind.currentData()))
         masks = {axis: axis.value.upper() for axis in Axis}
-        self.mask_axis = self._choice("Mask axis", masks, "Of the world for facing, of the object for the others", "")
+        self.mask_axis = self._choice("Mask axis", masks, "World axis for facing, object axis for the other masks", "")
         self.mask_axis.activated.connect(lambda _: self._set_mask(axis=self.mask_axis.currentData()))
         channels = dict(zip(Channel, ("red", "green", "blue", "opacity"), strict=True))
-        self.mask_channel = self._choice("Channel", channels, "Which channel of the picture, or of vertex colours", "")
+        self.mask_channel = self._choice(
+            "Channel", channels, "Channel of the mask picture or of the vertex colours", ""
+        )
         self.mask_channel.activated.connect(lambda _: self._set_mask(channel=self.mask_channel.currentData()))
-        self.mask_image = self._file("Mask", "mask", "A picture through the layer's own projection")
-        self.start = self._number("From", "The value at which nothing of the layer shows", -1e5, 1e5, 3, "start")
-        self.end = self._number("To", "The value at which all of the layer shows", -1e5, 1e5, 3, "end")
-        self.invert = Switch("the other way round")
+        self.mask_image = self._file("Mask", "mask", "Mask picture, projected like the layer")
+        self.start = self._number("From", "Mask value at which the layer is invisible", -1e5, 1e5, 3, "start")
+        self.end = self._number("To", "Mask value at which the layer is fully visible", -1e5, 1e5, 3, "end")
+        self.invert = Switch("inverted")
         self.invert.toggled.connect(lambda on: self._set_mask(invert=on))
-        self.form.row("Invert", self.invert, "Shows the layer where the mask hides it")
+        self.form.row("Invert", self.invert, "Show the layer where the mask hides it")
 
     def _choice(self, name: str, words: Mapping[Any, str], tip: str, field: str) -> QComboBox:
         box = ComboBox()

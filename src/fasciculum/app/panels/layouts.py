@@ -26,7 +26,7 @@ class Curve(QWidget):
         self.setMinimumHeight(64)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Fill over time")
-        self.setToolTip("Fill of the best layout so far over the seconds since packing began.")
+        self.setToolTip("Fill of the best layout so far, in %, over the seconds since packing started")
 
     def show_points(self, points: list[tuple[float, float]]) -> None:
         """Show (seconds, fill) pairs."""
@@ -114,16 +114,16 @@ class Versions(QWidget):
         self.name = QLineEdit()
         self.name.setPlaceholderText("name of this layout")
         self.name.setAccessibleName("Name of the layout version")
-        self.name.setToolTip("A name to keep the present layout under")
+        self.name.setToolTip("The name under which the current layout is saved")
         self.name.setMinimumHeight(26)
         self.name.returnPressed.connect(self.keep)
-        self.keep_button = self._button("Keep", "Keep the present layout under this name", self.keep)
+        self.keep_button = self._button("Keep", "Save the current layout under this name", self.keep)
         line.addWidget(self.name, 1)
         line.addWidget(self.keep_button)
         box.addLayout(line)
         self.list = ComboBox()
         self.list.setAccessibleName("Kept layouts")
-        self.list.setToolTip("The layouts that were kept")
+        self.list.setToolTip("The saved layout versions")
         self.list.setMinimumHeight(26)
         self.list.currentIndexChanged.connect(lambda _: self._say())
         box.addWidget(self.list)
@@ -131,8 +131,8 @@ class Versions(QWidget):
         box.addWidget(self.compare)
         line = QHBoxLayout()
         line.setSpacing(6)
-        self.use_button = self._button("Go back to it", "Make the kept layout the present one again", self.use)
-        self.drop_button = self._button("Drop it", "Keep this layout no longer", self.drop)
+        self.use_button = self._button("Use again", "Use the chosen layout again", self.use)
+        self.drop_button = self._button("Delete", "Delete the chosen layout version", self.drop)
         line.addWidget(self.use_button)
         line.addWidget(self.drop_button)
         box.addLayout(line)
@@ -148,7 +148,7 @@ class Versions(QWidget):
         bundle, title = self.workspace.bundle, self.name.text()
         if bundle is not None:
             name = bundle.name
-            self.workspace.apply(f"Keep layout {title}", lambda d: commands.keep_version(d, name, title))
+            self.workspace.apply(f"Save layout {title}", lambda d: commands.keep_version(d, name, title))
             self.list.setCurrentText(title.strip())
 
     def use(self) -> None:
@@ -163,7 +163,7 @@ class Versions(QWidget):
         bundle, title = self.workspace.bundle, self.list.currentText()
         if bundle is not None and title:
             name = bundle.name
-            self.workspace.apply(f"Drop layout {title}", lambda d: commands.drop_version(d, name, title))
+            self.workspace.apply(f"Delete layout {title}", lambda d: commands.drop_version(d, name, title))
 
     def refresh(self) -> None:
         """Show the leading bundle's versions."""
@@ -189,4 +189,4 @@ class Versions(QWidget):
     def _say(self) -> None:
         bundle, title = self.workspace.bundle, self.list.currentText()
         result = next((v.layout for v in bundle.versions if v.name == title), None) if bundle is not None else None
-        self.compare.setText(figures(result) if result is not None else "none kept yet")
+        self.compare.setText(figures(result) if result is not None else "none saved yet")

@@ -221,13 +221,13 @@ class LightsPanel(Column):
         self.add_sun = small_button("Sun", "Add a sun", lambda: lights.add(LampKind.SUN))
         self.add_lamp = small_button("Lamp", "Add a light that shines all around", lambda: lights.add(LampKind.POINT))
         self.add_spot = small_button("Spot", "Add a light that shines into a cone", lambda: lights.add(LampKind.SPOT))
-        self.remove = small_button("Remove", "Take the chosen light away; a model's is as it came again", lights.remove)
+        self.remove = small_button("Remove", "Remove the chosen light. A model's light is reset", lights.remove)
         for button in (self.add_sun, self.add_lamp, self.add_spot, self.remove):
             line.addWidget(button, len(button.text()) + 2)
         self.box.addLayout(line)
         self.list = QListWidget()
         self.list.setAccessibleName("Lights")
-        self.list.setToolTip("What shines, and how strongly; untick one to switch it off")
+        self.list.setToolTip("Lights and their strength. Untick a light to switch it off")
         self.list.setStyleSheet("QListWidget { font-size: 12px; padding: 0px } QListWidget::item { padding: 2px }")
         self.list.currentItemChanged.connect(self._picked)
         self.list.itemChanged.connect(self._ticked)
@@ -237,17 +237,17 @@ class LightsPanel(Column):
         self.form = Form()
         self.strength = self._number(
             "Strength",
-            "How bright it is: lux on a plane that a sun meets squarely, candela of others",
+            "Brightness: lux for a sun, candela for other lights",
             0.0,
             1e9,
             1,
             lambda value: self._set(strength=value),
         )
         self.color = ColorButton("Colour", lambda color: self._set(color=color))
-        self.form.row("Colour", self.color, "The colour of its light")
+        self.form.row("Colour", self.color, "Colour of the light")
         self.azimuth = self._number(
             "Azimuth",
-            "Where the sun stands: degrees clockwise from north (-Z)",
+            "Direction of the sun: degrees clockwise from north (-Z)",
             -360,
             360,
             1,
@@ -256,7 +256,7 @@ class LightsPanel(Column):
         )
         self.elevation = self._number(
             "Elevation",
-            "How high the sun stands, in degrees above the horizon",
+            "Height of the sun, in degrees above the horizon",
             -90,
             90,
             1,
@@ -265,7 +265,7 @@ class LightsPanel(Column):
         )
         self.wide = self._number(
             "Size",
-            "Degrees that a sun is across, metres from the middle to the rim of others: more gives softer shadows",
+            "Diameter of a sun in degrees, radius of other lights in metres. Larger lights give softer shadows",
             0.0,
             1e4,
             2,
@@ -273,17 +273,17 @@ class LightsPanel(Column):
         )
         self.reach = self._number(
             "Reach",
-            "Beyond which it gives no light, in metres",
+            "Distance beyond which the light has no effect, in metres",
             0.0,
             1e6,
             2,
             lambda value: self._set(reach=value),
             " m",
         )
-        self.reach.setSpecialValueText("without end")
+        self.reach.setSpecialValueText("unlimited")
         self.outer = self._number(
             "Cone",
-            "From the middle of the cone to its rim, in degrees",
+            "Half the cone's angle, in degrees",
             0.1,
             90,
             1,
@@ -292,7 +292,7 @@ class LightsPanel(Column):
         )
         self.inner = self._number(
             "Soft from",
-            "From the middle to where the cone's light begins to fade, in degrees",
+            "Angle from the centre at which the cone starts to fade, in degrees",
             0,
             90,
             1,
@@ -305,13 +305,11 @@ class LightsPanel(Column):
         for kind, words in SKIES.items():
             self.kind.addItem(words, kind)
         self.kind.activated.connect(self._choose_sky)
-        self.sky.row(
-            "Sky", self.kind, "What surrounds the scene; by itself it is white where nothing else shines, else none"
-        )
+        self.sky.row("Sky", self.kind, "The sky's light. Automatic: white if there are no other lights, else none")
         self.dome = Dome(lights, theme)
         self.sky_strength = self._number(
             "Sky strength",
-            "What the sky is multiplied with",
+            "Factor on the sky's light",
             0.0,
             1e9,
             2,
@@ -323,14 +321,14 @@ class LightsPanel(Column):
         self.horizon = ColorButton("Horizon", lambda color: lights.set_sky("Colour of the horizon", horizon=color))
         self.below = ColorButton("Below", lambda color: lights.set_sky("Colour below", ground=color))
         for button, tip in (
-            (self.above, "The sky's colour, or that above"),
+            (self.above, "Colour of the sky, or of its zenith"),
             (self.horizon, "At the horizon"),
             (self.below, "Below the horizon"),
         ):
             self.sky.row(button.name, button, tip)
         self.turn = self._number(
             "Turn",
-            "Degrees by which the picture is turned clockwise, seen from above",
+            "Rotation of the picture in degrees, clockwise seen from above",
             -360,
             360,
             1,
@@ -340,10 +338,10 @@ class LightsPanel(Column):
         )
         self.box.addWidget(self.sky)
         self.box.addWidget(self.dome)
-        self.glow = Switch("light up others")
+        self.glow = Switch("light other surfaces")
         self.glow.toggled.connect(lambda on: None if self._filling else lights.set_glow(on))
         last = Form()
-        last.row("Emission", self.glow, "Whether surfaces that emit light up others")
+        last.row("Emission", self.glow, "Whether surfaces that emit light other surfaces")
         self.box.addWidget(last)
         lights.changed.connect(self.refresh)
         self.refresh()
@@ -435,7 +433,7 @@ class LightsPanel(Column):
         self.dome.update()
         self.short = words_of_lights(lamps, lights.lighting) or "a white sky"
         if not lamps:
-            self.about.setText("No light of its own yet: a white sky shines.")
+            self.about.setText("No lights yet: a white sky lights the scene.")
         elif lamp is None:
             self.about.setText(
                 f"{counted(len(lamps), 'light')}. Choose one to change it, or drag it in the model (lens Light)."

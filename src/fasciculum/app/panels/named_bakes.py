@@ -41,34 +41,38 @@ class NamedBakes(Column):
         self.box.setContentsMargins(0, 0, 0, 0)
         self.list = QListWidget()
         self.list.setAccessibleName("Named bakes")
-        self.list.setToolTip("Maps and settings kept under titles. A double click takes one for the chosen bundles.")
+        self.list.setToolTip(
+            "Maps and bake settings saved under a name. Double-click one to apply it to the chosen bundles."
+        )
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.list.setFixedHeight(92)
         self.list.itemDoubleClicked.connect(lambda _: self._take())
         self.list.itemSelectionChanged.connect(self._enable)
-        self.hint = note("None. Keep the settings of this column under a title, to bake by them again or overnight.")
+        self.hint = note(
+            "None yet. Save the settings of this column under a name, to bake with them again or in the batch list."
+        )
         self.keep = self._button(
-            "Keep …", "Keep this column's settings under a title, for this bundle", lambda: self._keep(False)
+            "Keep …", "Save this column's settings under a name, for this bundle", lambda: self._keep(False)
         )
         self.preset = self._button(
-            "Keep for all …",
-            "Keep this column's settings as a preset that suits every bundle",
+            "Save for all …",
+            "Save this column's settings as a preset for every bundle",
             lambda: self._keep(True),
         )
-        self.take = self._button("Take", "Set the chosen bundles to what is chosen in the list", self._take)
-        self.drop = self._button("Drop", "Take what is chosen out of the project", self._drop)
+        self.take = self._button("Take", "Apply the chosen named bake to the chosen bundles", self._take)
+        self.drop = self._button("Drop", "Delete the chosen named bakes", self._drop)
         self.run = self._button(
-            "Run chosen …", "Bake this bundle by what is chosen in the list, into files in a folder", self._run_chosen
+            "Run chosen …", "Bake this bundle into files with the chosen named bakes", self._run_chosen
         )
         self.run_all = self._button(
             "Run all …",
-            "Bake every bundle by its own and the presets, one after the other, into files",
+            "Bake every bundle into files with its own named bakes and the presets",
             self.ask_and_run,
         )
         for widget in (self.hint, self.list, self._pairs(self.keep, self.preset, self.take, self.drop)):
             self.box.addWidget(widget)
-        self.open_file = self._button("From a file …", "Take the presets of a file in", self._open)
-        self.save_file = self._button("Keep as a file …", "Keep all named bakes as presets in a file", self._save)
+        self.open_file = self._button("Load presets …", "Load named bakes from a file", self._open)
+        self.save_file = self._button("Save presets …", "Save all named bakes to a file", self._save)
         self.box.addWidget(self._pairs(self.run, self.run_all, self.open_file, self.save_file))
 
     @staticmethod
@@ -129,13 +133,13 @@ class NamedBakes(Column):
             return
         present = self.chosen()[0].title if self.chosen() else ""
         title, done = QInputDialog.getText(
-            self, "Keep as a named bake", "Title of these maps and settings", text=present
+            self, "Save as a named bake", "Name of these maps and settings", text=present
         )
         if done:
             identity = "" if for_all else bundle.identity
             bake = bundle.bake
             self.workspace.apply(
-                f"Keep bake {title}", lambda document: commands.keep_bake(document, title, bake, identity)
+                f"Save bake {title}", lambda document: commands.keep_bake(document, title, bake, identity)
             )
 
     def _take(self) -> None:
@@ -143,7 +147,7 @@ class NamedBakes(Column):
         if chosen:
             named, names = chosen[0], self.workspace.bundle_names
             self.workspace.apply(
-                f"Take bake {named.title}", lambda document: commands.take_bake(document, names, named)
+                f"Apply bake {named.title}", lambda document: commands.take_bake(document, names, named)
             )
 
     def _drop(self) -> None:
@@ -155,7 +159,7 @@ class NamedBakes(Column):
             return document
 
         if chosen:
-            self.workspace.apply(f"Drop bake {', '.join(one.title for one in chosen)}", change)
+            self.workspace.apply(f"Delete bake {', '.join(one.title for one in chosen)}", change)
 
     def _run_chosen(self) -> None:
         bundle = self.workspace.bundle
@@ -170,7 +174,7 @@ class NamedBakes(Column):
 
     def _run(self, wanted: list[tuple[NamedBake, Bundle]]) -> None:
         if not wanted:
-            self.workspace.say("Nothing is kept that suits a bundle.", "broken")
+            self.workspace.say("No named bake fits a bundle of this project.", "broken")
             return
         start = self.workspace.document.delivered_to or str(Path.home())
         folder = QFileDialog.getExistingDirectory(self, "Bake into", start)
@@ -201,16 +205,16 @@ class NamedBakes(Column):
                 document = commands.keep_bake(document, one.title, one.settings)
             return document
 
-        self.workspace.apply(f"Take in {path.name}", change)
-        self.workspace.say(" ".join([f"Took in {len(result)} presets.", *told]), "broken" if told else "good")
+        self.workspace.apply(f"Load {path.name}", change)
+        self.workspace.say(" ".join([f"Loaded {len(result)} presets.", *told]), "broken" if told else "good")
 
     def _save(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Keep presets", "bakes.json", "Presets of bakes (*.json)")
+        path, _ = QFileDialog.getSaveFileName(self, "Save presets", "bakes.json", "Presets of bakes (*.json)")
         if path:
             self.write_presets(Path(path))
 
     def write_presets(self, path: Path) -> None:
-        """Keep all named bakes as presets in a file."""
+        """Save all named bakes to a file."""
         try:
             write_whole(path, presets_bytes(self.workspace.document.bakes))
         except FasciculumError as error:

@@ -18,7 +18,7 @@ from fasciculum.model.maps import KINDS
 AS_BUNDLE = "as the bundle"
 SIZES = (("as the sheet", ""), *((f"{part} of the sheet", part) for part in ("1/2", "1/4", "1/8")))
 CHOICES: dict[str, tuple[str, str, tuple[tuple[str, Any], ...]]] = {
-    "size": ("Size", "Size of this map, as a part of the sheet's, or in px.", SIZES),
+    "size": ("Size", "Size of this map: a fraction of the sheet's size, or px.", SIZES),
     "bits": (
         "Depth",
         "Bits for each channel of this map.",
@@ -26,17 +26,17 @@ CHOICES: dict[str, tuple[str, str, tuple[tuple[str, Any], ...]]] = {
     ),
     "format": (
         "File",
-        "What this map is written as. EXR holds linear values as floats.",
+        "File format of this map. EXR stores linear floats.",
         ((AS_BUNDLE, ""), ("PNG", "png"), ("TGA", "tga"), ("EXR", "exr")),
     ),
     "samples": (
         "Samples",
-        "Readings a texel at least, for this map.",
+        "Minimum samples per texel for this map.",
         ((AS_BUNDLE, 0), ("1, filtered", 1), ("4", 4), ("16", 16)),
     ),
     "bleed": (
         "Bleed",
-        "How far this map continues beyond the islands, in its own texels.",
+        "How far this map continues beyond the islands, in its own px.",
         (
             (AS_BUNDLE, None),
             ("everywhere", ALL_THE_WAY),

@@ -38,14 +38,14 @@ from fasciculum.model.detail import Pair
 
 RULES = {
     PairBy.NAME: "by name",
-    PairBy.NEAREST: "by how surfaces lie",
-    PairBy.NONE: "everything into everything",
+    PairBy.NEAREST: "by nearest surface",
+    PairBy.NONE: "no pairing: all into all",
     PairBy.FILE: "by a file …",
 }
 HOW = {
     PairBy.NAME: "by name",
     PairBy.GROUP: "by their group's name",
-    PairBy.NEAREST: "by how surfaces lie",
+    PairBy.NEAREST: "by nearest surface",
     PairBy.FILE: "by file",
     PairBy.NONE: "all into all",
     PairBy.HAND: "by hand",
@@ -170,9 +170,11 @@ class PairingPanel(Column):
         self._filling = False
         self.box.setContentsMargins(0, 0, 0, 0)
         line = QHBoxLayout()
-        self.add = small_button("Add …", "Gather detailed models that are read into the others", self.choose)
-        self.cage = small_button("Cage …", "Take a model blown up by hand, from which rays run", self.choose_cage)
-        self.remove = small_button("Remove", "Let go of all high-poly models", pairs.forget_high)
+        self.add = small_button("Add …", "Add detailed models that are baked into the others", self.choose)
+        self.cage = small_button(
+            "Cage …", "Load an inflated copy of the low-poly model, from which rays start", self.choose_cage
+        )
+        self.remove = small_button("Remove", "Remove all high-poly models", pairs.forget_high)
         for button in (self.add, self.cage, self.remove):
             line.addWidget(button)
         self.box.addLayout(line)
@@ -181,9 +183,13 @@ class PairingPanel(Column):
         for rule, words in RULES.items():
             self.rule.addItem(words, rule)
         self.rule.activated.connect(self._ruled)
-        form.row("Pair", self.rule, "How high-poly objects find theirs; what was paired by hand is forgotten")
+        form.row(
+            "Pair",
+            self.rule,
+            "How high-poly objects are paired with low-poly ones. Changing it resets pairs made by hand",
+        )
         self.box.addWidget(form)
-        tip = "Drag a high-poly object onto an object, or the other way, to pair them by hand; Delete parts them"
+        tip = "Drag a high-poly object onto a low-poly one, or back, to pair them by hand. Delete unpairs them"
         self.lows = Names("Objects", tip, lambda low, highs: self._drop([low], highs))
         self.highs = Names("High-poly objects", tip, lambda high, lows: self._drop(lows, [high]))
         self.lows.parted = self._part
@@ -201,7 +207,7 @@ class PairingPanel(Column):
         self.box.addWidget(self.about)
         buttons = QHBoxLayout()
         self.join = small_button("Pair", "Pair the chosen objects of both columns", self._join)
-        self.part = small_button("Unpair", "Read nothing into the chosen objects", self._part)
+        self.part = small_button("Unpair", "Unpair the chosen objects", self._part)
         for button in (self.join, self.part):
             buttons.addWidget(button)
         self.box.addLayout(buttons)
@@ -226,8 +232,8 @@ class PairingPanel(Column):
         self.reach.row(
             f"Reach {way}",
             box,
-            f"How far {way} the high-poly surface of the chosen object is looked for, in metres; without one its "
-            "bundle's",
+            f"How far {way}rays look for the chosen object's high-poly surface, in metres. Unset: its bundle's "
+            "distance",
         )
         return box
 
@@ -311,7 +317,7 @@ class PairingPanel(Column):
         # partners stand opposite each other; objects without one are many, and follow
         self._show(self.lows, [], [pair.low for pair in pairs])
         for key in free:
-            self._item(self.lows, key, "no partner: it keeps its own materials", free=True)
+            self._item(self.lows, key, "no high-poly partner; keeps its own materials", free=True)
         for row in range(self.lows.count()):
             item = self.lows.item(row)
             item.setSelected(item.data(KEY) in wanted)
@@ -375,16 +381,22 @@ class PairingPanel(Column):
         self.into.setValue(own[1] if own else 0.0)
         self._filling = before
         if detail is None:
-            self.about.setText("Detailed models whose surface is baked into the plain ones. They are not delivered.")
+            self.about.setText(
+                "Detailed models whose surface is baked into the low-poly objects. They are not delivered."
+            )
         elif pair is not None:
             out, into = self.pairs.reach_of(pair.low)
             cage = f" Cage: {pair.cage}." if pair.cage else ""
             held = f" {len(pair.handles)} handles." if pair.handles else ""
             self.about.setText(
                 f"{pair.low} reads {', '.join(pair.high)}, paired {HOW[pair.by]}. {self._missed(pair.low, pair):.1%} "
-                f"missed. Reach {out:.4g} m out, {into:.4g} m in.{cage}{held}"
+                f"missed. Ray distance {out:.4g} m out, {into:.4g} m in.{cage}{held}"
             )
         else:
             loose = len(list(detail.loose))
-            words = f"{loose} high-poly objects found no partner: they stand first." if loose else "All found partners."
+            words = (
+                f"{loose} high-poly objects have no partner; they are listed first."
+                if loose
+                else "All high-poly objects are paired."
+            )
             self.about.setText(f"{counted(len(detail.pairs), 'object reads', 'objects read')} high-poly ones. {words}")

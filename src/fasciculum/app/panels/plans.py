@@ -54,10 +54,10 @@ class PlanPanel(Column):
         row.setSpacing(4)
         self.buttons: dict[str, QPushButton] = {}
         tips = {
-            "balanced": "Apply the plan that keeps what is asked below with fewest draw calls for its memory",
+            "balanced": "Apply the plan with the best ratio of draw calls and memory within the limits below",
             "fewest": "Apply the plan with the fewest draw calls",
             "smallest": "Apply the plan with the least texture memory",
-            "sharpest": "Apply the plan that keeps most sharpness",
+            "sharpest": "Apply the plan with the highest sharpness",
         }
         for name in NAMES:
             button = QPushButton(name.capitalize())
@@ -68,7 +68,7 @@ class PlanPanel(Column):
             row.addWidget(button)
         form = Form()
         self.sharpness = self._number(5, 100, 5, " %", "")
-        self.memory = self._number(0, 1_000_000, 4, " MiB", "as the source")
+        self.memory = self._number(0, 1_000_000, 4, " MiB", "as source")
         self.calls = self._number(0, 100_000, 1, "", "any number")
         self.largest = ComboBox()
         for edge in SIZES:
@@ -76,11 +76,12 @@ class PlanPanel(Column):
         form.row(
             "Sharpness",
             self.sharpness,
-            "The yield in % that nine tenths of the surface keep: sheet density over the source's. Others are grey.",
+            "Sharpness in % that nine tenths of the surface keep: sheet density over source density. "
+            "Other plans are grey.",
         )
-        form.row("Max. memory", self.memory, "Texture memory at most, in MiB. Plans above it are grey.")
-        form.row("Max. draw calls", self.calls, "Draw calls at most. Plans above it are grey.")
-        form.row("Largest sheet", self.largest, "Edge of the largest sheet in px that a plan may have.")
+        form.row("Max. memory", self.memory, "Highest texture memory, in MiB. Plans above it are grey.")
+        form.row("Max. draw calls", self.calls, "Highest number of draw calls. Plans above it are grey.")
+        form.row("Largest sheet", self.largest, "Edge of the largest sheet, in px, that plans may use.")
         for widget in (self.plot, self.words):
             self.box.addWidget(widget)
         self.box.addLayout(row)
@@ -139,6 +140,10 @@ class PlanPanel(Column):
 
     def _weigh(self) -> None:
         document, asked = self.workspace.document, self._asked
+        if not document.scene.objects:
+            # they have gone since; asked again when there are some
+            self._asked = None
+            return
 
         def take(plans: Plans) -> None:
             if asked is self._asked:
@@ -221,13 +226,13 @@ class PlanPanel(Column):
         elif missed and limited:
             self.words.setText(f"No plan fits; the nearest is {_words(best)}: {', '.join(missed)}.")
         else:
-            self.words.setText(f"Balanced: {_words(best)}. Point at a mark to see what it would do.")
+            self.words.setText(f"Balanced: {_words(best)}. Point at a mark to see its plan.")
 
     # -- what is done -----------------------------------------------------------------------------------------
 
     def _change(self, **values: object) -> None:
         if not self._filling:
-            self.workspace.apply("Change what plans keep", lambda document: commands.set_terms(document, **values))
+            self.workspace.apply("Change the plans' limits", lambda document: commands.set_terms(document, **values))
 
     def _point(self, plan: Plan | None) -> None:
         """Show in list, ledger and model what a plan would lead to."""

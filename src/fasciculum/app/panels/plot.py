@@ -54,9 +54,9 @@ class PlanPlot(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Plans: draw calls across, texture memory up")
         self.setToolTip(
-            "One mark for each plan that no other beats: draw calls across, texture memory in MiB up, fuller marks are "
-            "sharper. Down and left is better. Point to see what a plan does, click to take it; with the keyboard, "
-            "arrows and Return."
+            "One mark for each plan that no other plan beats: draw calls across, texture memory in MiB up; "
+            "fuller marks are sharper. Lower left is better. Point at a mark to see its plan, click to apply"
+            " it; by keyboard, use arrows and Return."
         )
 
     def show_plans(
@@ -142,7 +142,7 @@ class PlanPlot(QWidget):
         painter.setFont(font)
         if not self.plans:
             painter.setPen(QColor(self.theme.quiet))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Weighing plans …")
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Comparing plans …")
             return
         self._paint_axes(painter)
         self._paint_line(painter)

@@ -84,10 +84,10 @@ class TextureTable(QDialog):
         self.about = QLabel()
         self.about.setWordWrap(True)
         line.addWidget(self.about, 1)
-        self.locate = self._button("Locate …", "Say where the missing file is; its siblings are looked for there too")
+        self.locate = self._button("Locate …", "Choose the missing file. Other missing files are searched beside it")
         self.locate.clicked.connect(lambda: self.repairs.locate(self._name()))
         self.without = self._button(
-            "Use factor colour", "Carry on without the image: the material's factor colour stands for it"
+            "Use factor colour", "Continue without the image and use the material's factor colour"
         )
         self.without.clicked.connect(lambda: self.repairs.do_without(self._name()))
         self.users = self._button("Show users", "Choose the objects that read it and frame them in both views")
@@ -124,8 +124,8 @@ class TextureTable(QDialog):
         total = sum(texture_bytes(image.width, image.height) for image in scene.images) / MIB
         self.count.setText(
             f"{counted(len(self.entries), 'texture')}, {total:.0f} MiB uncompressed with mip levels; "
-            + {0: "none looks wrong.", 1: "1 looks wrong and stands first."}.get(
-                wrong, f"{wrong} look wrong and stand first."
+            + {0: "no problems.", 1: "1 with a problem is listed first."}.get(
+                wrong, f"{wrong} with problems are listed first."
             )
         )
         self.rows.setRowCount(len(self.entries))

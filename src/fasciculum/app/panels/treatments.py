@@ -30,11 +30,11 @@ COLUMNS = ("way", "texels", "MiB", "calls", "sharp")
 #: px, of the columns behind the first
 WIDE = (50, 40, 34, 44)
 TIPS = (
-    "How the material would be treated",
-    "Texels that it would take on the sheet, in thousands",
-    "Texture memory of the whole project then, in MiB",
-    "Draw calls of the whole project then",
-    "The yield that it would keep, in % of its source's sharpness",
+    "Treatment of the material",
+    "Texels on the sheet, in thousands",
+    "Texture memory of the whole project with it, in MiB",
+    "Draw calls of the whole project with it",
+    "Sharpness that it keeps, in % of the source's",
 )
 
 
@@ -57,7 +57,7 @@ class WaysPanel(Column):
         self.material.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         self.material.activated.connect(lambda _: self._ask())
         self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setAccessibleName("Ways of the material")
+        self.table.setAccessibleName("Treatments of the material")
         for column, (title, tip) in enumerate(zip(COLUMNS, TIPS, strict=True)):
             head = QTableWidgetItem(title)
             head.setToolTip(tip)
@@ -169,7 +169,7 @@ class WaysPanel(Column):
                 side = Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft
                 item.setTextAlignment(Qt.AlignmentFlag.AlignVCenter | side)
                 more = f"; {cost.added:,} vertices more" if cost.added else ""
-                taken = f"Click to have {name} {WAY_WORDS[cost.way]}{more}"
+                taken = f"Click to apply {name} {WAY_WORDS[cost.way]}{more}"
                 item.setToolTip(f"Not for {name}: {cost.why_not}." if cost.why_not else taken)
                 if cost.why_not:
                     item.setFlags(Qt.ItemFlag.NoItemFlags)
@@ -177,7 +177,9 @@ class WaysPanel(Column):
                 font.setBold(cost.way is present)
                 item.setFont(font)
                 self.table.setItem(row, column, item)
-        self.words.setText(f"At {bundle.sheet.width} × {bundle.sheet.height} px, before packing. A click takes a way.")
+        self.words.setText(
+            f"At {bundle.sheet.width} × {bundle.sheet.height} px, before packing. Click a treatment to apply it."
+        )
 
     def _take(self, row: int) -> None:
         bundle = self.workspace.bundle

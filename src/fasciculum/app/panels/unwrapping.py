@@ -65,7 +65,7 @@ class Unwrapping(Column):
         for words, value in PRESET_WORDS:
             self.preset.addItem(words, value)
         self.preset.activated.connect(self._preset_chosen)
-        form.row("Shapes", self.preset, "Settings for hard shapes, as machines have, for soft ones, or for both.")
+        form.row("Shapes", self.preset, "Presets for hard shapes such as machines, for soft shapes, or for both.")
         self.box.addWidget(form)
         self.fewer_note = note("less stretch — fewer islands")
         self.box.addWidget(self.rows.form("Unwrapping", notes={"fewer": self.fewer_note}))
@@ -76,8 +76,8 @@ class Unwrapping(Column):
         self.list.setHeaderHidden(True)
         self.list.setRootIsDecorated(False)
         self.list.setColumnCount(2)
-        self.list.setAccessibleName("What will be done with each object's UVs")
-        self.list.setToolTip("Each object of the bundle, and what is done with its source UVs and why")
+        self.list.setAccessibleName("How each object gets its islands")
+        self.list.setToolTip("Each object of the bundle: whether its source UVs are kept, and why")
         self.list.setFixedHeight(132)
         self.list.itemClicked.connect(lambda item: workspace.select({item.data(0, Qt.ItemDataRole.UserRole)}))
         self.box.addWidget(self.list)
@@ -87,10 +87,10 @@ class Unwrapping(Column):
             self.policy.addItem(words, policy)
         self.policy.activated.connect(lambda index: shaper.set_policy(ObjectPolicy(self.policy.itemData(index))))
         self.policy_note = note()
-        form.row("Of chosen", self.policy, "What is done with the source UVs of the chosen objects.", self.policy_note)
+        form.row("Of chosen", self.policy, "Whether the chosen objects keep their source UVs.", self.policy_note)
         self.uv_set = ComboBox()
         self.uv_set.activated.connect(lambda index: shaper.set_uv_set(self.uv_set.itemData(index)))
-        form.row("Islands from", self.uv_set, "The UV set that islands of the chosen objects are kept from.")
+        form.row("Islands from", self.uv_set, "The UV set from which the chosen objects' islands are taken.")
         self.box.addWidget(form)
 
     def _preset_chosen(self, index: int) -> None:
@@ -142,7 +142,7 @@ class Unwrapping(Column):
         told = ahead.reasons if ahead is not None else laid_out(bundle)
         self.short = ""
         if not told:
-            self.summary.setText("looking …" if bundle.objects else "the bundle is empty")
+            self.summary.setText("analysing …" if bundle.objects else "the bundle is empty")
             self.list.clear()
             return
         whole = sum(1 for why in told.values() if not why.any())
@@ -177,28 +177,32 @@ class ByHand(Column):
                 ("Edges", "pick_edges", "Pick edges in the model, to cut or join along them (E)"),
                 ("Faces", "pick_faces", "Pick faces in the model, to project them (G)"),
                 ("Cut", "cut_edges", "Make the picked edges seams (D)"),
-                ("Join", "join_edges", "See to it that the picked edges are no seams (J)"),
+                ("Join", "join_edges", "Make sure that the picked edges are not seams (J)"),
                 ("Plane", "project_plane", "Project a plane on the chosen objects or faces, with handles"),
-                ("From here", "plane_view", "Project a plane that faces the camera (V)"),
+                ("From view", "plane_view", "Project a plane that faces the camera (V)"),
                 ("Box", "project_box", "Project a box on the chosen objects or faces, with handles"),
                 ("Cylinder", "project_cylinder", "Project a cylinder on the chosen objects or faces, with handles"),
                 ("Sphere", "project_sphere", "Project a sphere on the chosen objects or faces, with handles"),
-                ("Apply", "project_apply", "Lay the chosen objects or faces flat as the projection shows (Return)"),
-                ("Exit tool", "put_away", "Pick nothing and look round again (Escape)"),
-                ("Reset", "forget_shaping", "Take back seams, projections and shapes of the chosen objects"),
+                ("Apply", "project_apply", "Use the projection for the chosen objects' or faces' UVs (Return)"),
+                ("Exit tool", "put_away", "Stop picking or projecting (Escape)"),
+                ("Reset", "forget_shaping", "Remove seams, projections and shapes of the chosen objects"),
             )
         )
-        self.caps = Switch("lay the ends flat on their own")
-        self.caps.setToolTip("The caps of a cylinder and the poles of a sphere become islands of their own")
+        self.caps = Switch("separate islands")
+        self.caps.setToolTip("Make separate islands of the caps of a cylinder and the poles of a sphere")
         self.caps.setAccessibleName("Caps")
         self.caps.toggled.connect(lambda on: shaper.move_projection(caps=on) if not self._filling else None)
         self.box.addWidget(self.caps)
         self.box.addWidget(heading("Chosen islands"))
         self.reshapes = self._buttons(
             (
-                ("Relax", "island_relax", "Move what lies within the chosen islands so that stretch is least"),
-                ("Straighten", "island_straighten", "Bring borders that lie nearly along an axis onto it"),
-                ("Rectangle", "island_rectangle", "Lay the chosen islands into rectangles by their four corners"),
+                ("Relax", "island_relax", "Move vertices of the chosen islands so that stretch is lowest"),
+                ("Straighten", "island_straighten", "Align nearly horizontal and vertical borders to the axis"),
+                (
+                    "Rectangle",
+                    "island_rectangle",
+                    "Make rectangles of the chosen islands, by their four sharpest corners",
+                ),
             )
         )
         shaper.changed.connect(self._show_tools)

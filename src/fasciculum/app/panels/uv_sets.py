@@ -40,9 +40,8 @@ class UvSets(Column):
         self.table.setRootIsDecorated(False)
         self.table.setAccessibleName("UV sets")
         self.table.setToolTip(
-            "Each UV set: on how many objects, how far it reaches in repeats, which part of what an object covers "
-            "more than one of its triangles covers, and its L2 stretch (flat: it has no extent). A dot marks sets that "
-            "materials read."
+            "Each UV set: how many objects have it, its extent in repeats, the share of its area that "
+            "overlaps, and its L2 stretch (flat: it has no area). A dot marks sets that materials read."
         )
         self.table.setFixedHeight(104)
         self.table.setIndentation(0)
@@ -57,11 +56,11 @@ class UvSets(Column):
         self.name = QLineEdit()
         self.name.setPlaceholderText("name of the set")
         self.name.setAccessibleName("Name of the UV set")
-        self.name.setToolTip("What the chosen UV set is called here; model files know numbers only")
+        self.name.setToolTip("The chosen UV set's name in this project; model files store numbers only")
         self.name.setMinimumHeight(26)
         self.name.returnPressed.connect(self.rename)
         line.addWidget(self.name, 0, 0, 1, 2)
-        self.rename_button = self._button("Rename", "Call the chosen set by this name", self.rename)
+        self.rename_button = self._button("Rename", "Name the chosen set", self.rename)
         line.addWidget(self.rename_button, 0, 2)
         self.target = ComboBox()
         self.target.setAccessibleName("Other UV set")
@@ -71,12 +70,14 @@ class UvSets(Column):
         self.copy_button = self._button(
             "Copy to", "Copy the chosen set to the one at the left, on every object", self.copy
         )
-        self.swap_button = self._button("Swap", "Exchange the chosen set with the one at the left", self.swap)
+        self.swap_button = self._button("Swap", "Swap the chosen set with the one at the left", self.swap)
         line.addWidget(self.copy_button, 1, 1)
         line.addWidget(self.swap_button, 1, 2)
         self.add_button = self._button("Add", "Add an empty set after the last one", self.add)
-        self.delete_button = self._button("Delete", "Take the chosen set away", self.delete)
-        self.read_button = self._button("Read it", "Let the materials read their textures through it", self.read)
+        self.delete_button = self._button("Delete", "Delete the chosen set", self.delete)
+        self.read_button = self._button(
+            "Read it", "Let the materials read their textures through the chosen set", self.read
+        )
         for number, button in enumerate((self.add_button, self.delete_button, self.read_button)):
             line.addWidget(button, 2, number)
         box.addLayout(line)
@@ -84,8 +85,8 @@ class UvSets(Column):
         box.addWidget(self.overlaps)
         self.choose_button = self._button(
             "Select overlapping",
-            "Select the objects whose islands of this set lie on one another, or on those of other objects that have "
-            "the same material",
+            "Select objects whose islands overlap in this set, or overlap those of other objects with the "
+            "same material",
             self.choose_overlapping,
         )
         box.addWidget(self.choose_button)
@@ -160,7 +161,7 @@ class UvSets(Column):
         chosen_words = f"of {len(keys)} selected object{'s' if many else ''}"
         if not self.workspace.selection:
             chosen_words = f"of all {len(keys)} objects" if many else "of the one object"
-        self.about.setText(chosen_words if keys else "nothing is gathered yet")
+        self.about.setText(chosen_words if keys else "no models yet")
         first = self.table.topLevelItem(0)
         if first is not None and self.chosen() < 0:
             self.table.setCurrentItem(first)
@@ -193,9 +194,9 @@ class UvSets(Column):
         stacked, meeting = (one.stacked, one.meeting) if one is not None else ((), ())
         words = []
         if stacked:
-            words.append(f"{counted(len(stacked), 'object')} with islands that lie on one another")
+            words.append(f"{counted(len(stacked), 'object')} with overlapping islands")
         if meeting:
-            words.append(f"{counted(len(meeting), 'object')} whose islands lie on those of another object")
+            words.append(f"{counted(len(meeting), 'object')} whose islands overlap those of another object")
         self.overlaps.setText(f"Overlap: {'; '.join(words)}." if words else "No overlap.")
         self.overlaps.setVisible(one is not None)
         self.choose_button.setVisible(bool(words))

@@ -160,7 +160,9 @@ class IslandEditor(QObject):
         name, result = bundle.name, change(layout)
         if bundle.given is not None and result is not layout:
             if bundle.given.is_palette:
-                self.workspace.say("Faces of a palette lie in the middle of their cell; click another cell for them.")
+                self.workspace.say(
+                    "Faces on a palette lie in the middle of their cell. Click another cell to move them."
+                )
                 return
             result = snapped_onto(result, bundle.given, layout)
         if result is layout:
@@ -176,7 +178,7 @@ class IslandEditor(QObject):
         held = layout.held_places()
         free = sorted(self.places - held)
         if not free:
-            self.workspace.say("The chosen islands are pinned; let them go first (P).")
+            self.workspace.say("The chosen islands are pinned; unpin them first (P).")
             return
         count = f"{len(free)} island{'s' if len(free) != 1 else ''}"
         self.do(f"{label} {count}", lambda layout: change(layout, free, *values, **named))
@@ -199,7 +201,7 @@ class IslandEditor(QObject):
         held = layout.held_places()
         on = not self.places <= held
         places = sorted(self.places)
-        self.do("Pin" if on else "Let go of pins", lambda layout: arrange.pinned(layout, places, on))
+        self.do("Pin" if on else "Unpin", lambda layout: arrange.pinned(layout, places, on))
 
     def swap_tiles(self) -> None:
         """Change the tile of the chosen islands for the next one."""
@@ -226,11 +228,11 @@ class IslandEditor(QObject):
 
         def take(found: Layout | None) -> None:
             if found is None:
-                self.workspace.say("There is no room for them, not even at half their size.", "broken")
+                self.workspace.say("There is no room for the islands, not even at half their size.", "broken")
                 return
             smaller = float(found.density_scale.min())
             if smaller < 0.999 and found.density_scale.min() < layout.density_scale.min():
-                self.workspace.say(f"They fit at {smaller:.0%} of their density.")
+                self.workspace.say(f"The islands fit at {smaller:.0%} of their density.")
 
         task = place_task(self.workspace.document, bundle, moving, title, on_lightmap=self.on_lightmap)
         self.workspace.run(task, take)
@@ -283,22 +285,22 @@ class IslandEditor(QObject):
                 lambda: self._each("Shrink", arrange.scaled, 1 / LARGER),
                 "Ctrl+[",
             ),
-            act("pin", "Pin", "Hold the chosen islands where they are, or let them go", self.pin, "H"),
+            act("pin", "Pin", "Pin the chosen islands to their place, or unpin them", self.pin, "H"),
             act(
                 "pack_rest",
                 "Pack the rest around",
-                "Pack all islands again but the chosen and the pinned ones",
+                "Pack all islands except the chosen and pinned ones",
                 lambda: self.pack_these(rest=True),
                 "Alt+Return",
             ),
             act(
                 "pack_these",
                 "Pack into free space",
-                "Put only the chosen islands into the room that the others leave",
+                "Pack only the chosen islands, into the free space between the others",
                 self.pack_these,
                 "Shift+Return",
             ),
-            act("swap_tiles", "Swap tiles", "Swap the tile with the next one", self.swap_tiles, "", tiled),
+            act("swap_tiles", "Swap tiles", "Swap the shown tile with the next one", self.swap_tiles, "", tiled),
             act(
                 "grow_objects",
                 "Choose whole objects",
@@ -316,7 +318,7 @@ class IslandEditor(QObject):
             act(
                 "choose_twins",
                 "Choose twins",
-                "Choose the places on which twins lie, of the chosen objects or of all",
+                "Choose the places that twins share, of the chosen objects or of all",
                 self.choose_twins,
                 "T",
                 laid,
@@ -334,7 +336,7 @@ class IslandEditor(QObject):
                 act(
                     f"align_{along}",
                     words,
-                    "Bring the chosen islands' boxes to one line",
+                    "Align the chosen islands' bounding boxes",
                     partial(self._each, words, arrange.aligned, along),
                 )
             )
@@ -343,7 +345,7 @@ class IslandEditor(QObject):
                 act(
                     f"distribute_{axis}",
                     words,
-                    "Leave even room between the chosen islands; the outermost two stay",
+                    "Space the chosen islands evenly; the outermost two stay",
                     partial(self._each, words, arrange.distributed, axis),
                 )
             )

@@ -43,7 +43,7 @@ class Carried:
             islands = f"overlaps {count} island{'s' if count != 1 else ''}"
             return f"{by} · {islands if count else 'reaches over the border'}"
         if self.near:
-            return f"{by} · nearer than {padding} px to {'the border' if self.near == {-1} else 'others'}"
+            return f"{by} · closer than {padding} px to {'the border' if self.near == {-1} else 'others'}"
         return f"{by} · free"
 
 
@@ -134,7 +134,7 @@ class SheetMouse:
             return
         held = layout.held_places()
         if hand.places <= held:
-            self.view.workspace.say("The chosen islands are pinned; let them go first (H).")
+            self.view.workspace.say("The chosen islands are pinned; unpin them first (H).")
             self._pressed = None
             return
         self.carried = Carried(hand.places - held)

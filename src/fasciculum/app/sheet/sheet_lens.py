@@ -32,7 +32,7 @@ HATCHES = {
 
 #: what colours of the scale mean, by lens
 LEGENDS = {
-    "yield": ((0.4, "sharpness lost"), (1.0, "as its source"), (2.5, "more texels than it had")),
+    "yield": ((0.4, "sharpness lost"), (1.0, "as the source"), (2.5, "more texels than the source")),
     "repeats": ((1.0, "once"), (2.0, "2 times"), (4.0, "4 times or more")),
     "waste": ((1.0, "all of it is used"), (2.0, "half the size would do"), (4.0, "a quarter would do")),
 }
@@ -125,7 +125,7 @@ class SheetLens:
             if lens == "mixing":
                 level = f"at mip {self.workspace.mip}"
                 entries = [
-                    (QColor(self.theme.broken), f"readings mix {level}"),
+                    (QColor(self.theme.broken), f"samples mix {level}"),
                     (QColor(self.theme.quiet), "a texel holds several islands"),
                 ]
         x = at.x()
@@ -153,7 +153,7 @@ class SheetLens:
                     self._mixing = (about, self._mixing_image(found))
                     self._changed()
 
-            task = Task(Kind.MEASURE, "Look for mixing", mixed_texels, (layout, *about[1:]), part="mixing")
+            task = Task(Kind.MEASURE, "Find bleeding", mixed_texels, (layout, *about[1:]), part="mixing")
             self.workspace.run(task, take, anew=True)
         image = self._mixing[1]
         if image is not None:
@@ -174,7 +174,7 @@ class SheetLens:
                     self._changed()
 
             arguments = (scene, bundle, self.workspace.session.store)
-            task = Task(Kind.MEASURE, "Look for what is missed", missed_texels, arguments, part="missed texels")
+            task = Task(Kind.MEASURE, "Find missed texels", missed_texels, arguments, part="missed texels")
             self.workspace.run(task, take, anew=True)
         if self._lost[1] is not None:
             painter.drawImage(sheet, self._lost[1])

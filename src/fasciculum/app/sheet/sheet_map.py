@@ -64,7 +64,7 @@ class SheetMap(QObject):
         return baked.pixels, Shown(self.workspace.channel, exposure, light)
 
     def images(self) -> list[QImage]:
-        """Return the picture to show with its mip levels, empty while it is not there."""
+        """Return the picture to show with its mip levels, empty while it does not exist."""
         key = self.key
         return self._images.get(key, []) if key is not None else []
 

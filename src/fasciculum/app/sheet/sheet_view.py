@@ -296,7 +296,7 @@ class SheetView(QWidget):
             words = (
                 "This bundle is empty.\nDrag objects into it."
                 if empty
-                else "Not packed yet.\nPress Pack (Ctrl+Return) to lay it out."
+                else "Not packed yet.\nPress Pack (Ctrl+Return)."
             )
             if not empty and resolve_bundle(self.workspace.document.scene, bundle).bare:
                 words = "All materials of this bundle are kept apart.\nIt needs no sheet."
@@ -571,7 +571,7 @@ class SheetView(QWidget):
             stayed = int((~layout.moved).sum())
             return f"{stayed} of {len(layout.moved)} islands stayed where they were"
         if layout.on_given:
-            return words + " · one over the other, on purpose"
+            return words + " · overlapping, allowed"
         if layout.border_gap < 0:
             return words + " · being verified"
         if layout.overlap > 0:

@@ -82,7 +82,7 @@ def gather_light(
     for last in steps_of(rays):
         share = (last - passes.done) / rays * 0.85
         text = f", noise {noise:.1%}" if passes.done > 1 else ""
-        progress.update(spent, f"Gathering light, {passes.done} of {rays} rays{text}")
+        progress.update(spent, f"Tracing light, {passes.done} of {rays} rays{text}")
         passes.run(last, progress.part(spent, spent + share))
         spent += share
         noise = passes.noise()
@@ -90,7 +90,7 @@ def gather_light(
             show(finished(passes, wanted, noise, seams=None, denoise=False))
         if progress.stop_early():
             break
-    progress.update(0.86, f"Removing noise of {noise:.1%}" if passes.terms.denoise else "Putting light together")
+    progress.update(0.86, f"Removing noise of {noise:.1%}" if passes.terms.denoise else "Combining light")
     return finished(passes, wanted, noise, seams=seams, denoise=passes.terms.denoise, progress=progress.part(0.86, 1.0))
 
 

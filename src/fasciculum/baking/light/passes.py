@@ -180,7 +180,7 @@ class LightPasses:
             place = (self.target.maps, self.corners, shining.world, shining.step)
             open_tiles(*leading, *place, self.openings)
 
-        in_pieces(work, self.tiles.pieces(), words="Finding where the surface is open", progress=progress)
+        in_pieces(work, self.tiles.pieces(), words="Finding open surfaces", progress=progress)
         self._turn_out()
 
     def _turn_out(self) -> None:
@@ -223,7 +223,7 @@ class LightPasses:
             light_tiles(*leading, *place, *what, *how, self.sums)
 
         pieces = [piece[n : n + 1] for piece in self.tiles.pieces() for n in range(len(piece))]
-        in_pieces(work, pieces, words=f"Gathering light, {last} of {terms.rays} rays", progress=progress)
+        in_pieces(work, pieces, words=f"Tracing light, {last} of {terms.rays} rays", progress=progress)
         self.done = last
 
     @cached_property

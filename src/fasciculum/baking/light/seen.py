@@ -70,4 +70,4 @@ class LitView:
             what = (shining.world, self._normals, shining.lamps, shining.sky)
             picture_rows(top, min(top + BAND, len(sums)), eye, axes, *what, *samples, bounces, shining.step, sums)
 
-        in_pieces(work, range(0, len(sums), BAND), words="Looking at the light", progress=progress)
+        in_pieces(work, range(0, len(sums), BAND), words="Measuring the light's noise", progress=progress)

@@ -185,7 +185,7 @@ def world_of(
     pixels : callable
         Returns an image's stored values, shape (H, W, C).
     glow : bool
-        Whether surfaces that emit light up others.
+        Whether surfaces that emit light other surfaces.
     sharp : int
         Edge of the textures that what is seen is coloured by, at most.
 

@@ -1,4 +1,4 @@
-"""Evening out noise along a surface: means over texels of the same island that face alike."""
+"""Smoothing noise along a surface: means over texels of the same island that face alike."""
 
 from __future__ import annotations
 

@@ -250,7 +250,7 @@ def check_bundle(
             if index in matches and surface.objects[0] not in named
         ]
     )
-    progress.update(0.75, "Looking for mixing")
+    progress.update(0.75, "Finding bleeding")
     clean = _clean_down_to(laid, bundle)
     progress.update(0.95, "Measuring stretch")
     l2, share = stretch_of(on.scene, laid)

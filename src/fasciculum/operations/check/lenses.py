@@ -88,7 +88,7 @@ def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Pro
     ndarray of uint8, shape (h, w)
         2 where a reading inside an island meets another's texels, 1 where the texel itself holds several, else 0.
     """
-    progress.update(0.0, "Looking for mixing")
+    progress.update(0.0, "Finding bleeding")
     layout = layout.before_slices()
     owned, covered = owners_of(layout, bleed, progress.part(0.1, 0.8))
     result = mixed_at(owned, covered, level, wraps=bool(layout.lanes.any()))

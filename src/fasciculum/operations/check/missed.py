@@ -62,7 +62,7 @@ def missed_texels(
         reader.hits(piece, tiles.across, tiles.ids(piece))
 
     which = tiles.of(reader.paired)
-    in_pieces(work_on, tiles.pieces(which), words="Looking for what is missed", progress=progress.part(0.2, 1.0))
+    in_pieces(work_on, tiles.pieces(which), words="Finding missed texels", progress=progress.part(0.2, 1.0))
     result[reader.missed] = 2
     return result
 
@@ -79,7 +79,7 @@ def missed_parts(scene: Scene, bundle: Bundle, *, progress: Progress = SILENT) -
     root = np.sqrt(a)
     spread = np.stack([1 - root, root * (1 - b), root * b], axis=1)
     for number, key in enumerate(bundle.objects):
-        progress.update(number / len(bundle.objects), "Looking for what is missed")
+        progress.update(number / len(bundle.objects), "Finding missed texels")
         pair = detail.pair(key)
         if pair is None or not pair.high:
             continue

@@ -127,7 +127,7 @@ class SceneBuilder:
                     Finding(
                         "not_placed",
                         WARNING,
-                        f"{bundle.name}: {', '.join(left[:5])} had no place on the sheet and went along as they came.",
+                        f"{bundle.name}: {', '.join(left[:5])} had no place on the sheet and were delivered unchanged.",
                         "Pack and bake the bundle again.",
                         bundle=bundle.name,
                     )

@@ -297,7 +297,7 @@ def pairing_findings(scene: Scene) -> tuple[Finding, ...]:
     detail = scene.detail
     if detail is None:
         return ()
-    hint = "Give it a name that matches, pair it by hand under Gather, or leave it."
+    hint = "Rename it to match, pair it by hand under Gather, or leave it."
     lows = [
         Finding(
             "no_partner",

@@ -82,5 +82,5 @@ def plans_words(plans: Plans) -> str:
     for name, calls, materials, size, p10 in rows:
         sharp = "-" if math.isnan(p10) else f"{p10:.2f}"
         lines.append(f"{name:10} {calls:>10} {materials:>10} {size / MIB:>7.2f} MiB {sharp:>10}")
-    lines.append(f"{len(plans.front)} plans that no other beats; sharpness is the yield that nine tenths keep.")
+    lines.append(f"{len(plans.front)} plans on the front; sharpness is what nine tenths of the surface keep.")
     return "\n".join(lines)

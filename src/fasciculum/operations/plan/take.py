@@ -73,7 +73,7 @@ def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
 
 def plans_for(scene: Scene, settings: DeliverySettings, terms: Terms, *, progress: Progress = SILENT) -> Plans:
     """Return all plans for a scene."""
-    progress.update(0.0, "Weighing plans")
+    progress.update(0.0, "Comparing plans")
     return Planner(scene, settings).plans(terms)
 
 
@@ -93,7 +93,7 @@ def take_plan(
     UsageError
         When there is none.
     """
-    progress.update(0.0, "Weighing plans")
+    progress.update(0.0, "Comparing plans")
     planner = Planner(scene, settings)
     plans = planner.plans(terms)
     plan = plans.named.get(name) or next((one for one in plans.front if one.point == point), None)

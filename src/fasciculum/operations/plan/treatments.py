@@ -57,7 +57,7 @@ class WayCost:
 def _why_not(way: Treatment, one: MaterialFigures) -> str:
     """Return why a way does not suit a material."""
     if way is Treatment.SWATCH:
-        return "" if one.flat else "it is not the same all over"
+        return "" if one.flat else "its colour is not uniform"
     if way in (Treatment.LANE, Treatment.CUT, Treatment.SLICE) and not one.detailed:
         return "it reads no texture"
     if way in (Treatment.LANE, Treatment.CUT) and not one.repeats:
@@ -88,7 +88,7 @@ def way_costs(document: Document, name: str, material: str, *, progress: Progres
     one = figures.materials[number]
     results = []
     for place, way in enumerate(ORDER):
-        progress.update(place / len(ORDER), f"Weighing ways of {material}")
+        progress.update(place / len(ORDER), f"Comparing treatments of {material}")
         why_not = _why_not(way, one)
         if why_not:
             results.append(WayCost(way, why_not))

@@ -47,7 +47,7 @@ def _spend(container: Container, size: int, item: str) -> None:
     held = len(container.data) + sum(len(data) for data in container.buffers.values())
     if container.spent > FREE_BYTES + TIMES * held:
         raise UnsupportedInput(
-            "the accessors ask for far more data than the file holds.",
+            "the accessors refer to far more data than the file holds.",
             file=container.path.name,
             item=item,
             hint="Export the model again, each piece of data once.",

@@ -74,7 +74,7 @@ def _judge_lights(container: Container) -> None:
     part = container.document.extensions.get(LIGHTS, {})
     lights = lights_of(container.document)
     if not isinstance(part, dict) or part.get("lights", []) != lights:
-        raise container.fail("the lights are no list of objects.", f"extensions.{LIGHTS}")
+        raise container.fail("the lights are not a list of objects.", f"extensions.{LIGHTS}")
     for index, node in enumerate(container.document.nodes):
         if LIGHTS in node.extensions:
             said = node.extensions[LIGHTS]
@@ -126,7 +126,7 @@ def report_extensions(container: Container, understood: set[str], findings: list
                 "extension",
                 WARNING,
                 f"{container.path.name} uses {name[:80]}, which is not understood; "
-                + ("it is carried through to delivery as it is." if through else "it is left out of the delivery."),
-                "Compare the result with the source where it is used.",
+                + ("it is delivered unchanged." if through else "it is left out of the delivery."),
+                "Compare the result with the source.",
             )
         )

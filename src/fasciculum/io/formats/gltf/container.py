@@ -118,7 +118,7 @@ def open_container(path: Path, lookup: Lookup = HERE) -> Container:
         raw = msgspec.json.decode(text)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
         raise MalformedFile(
-            f"the JSON part is not right: {error}.", file=path.name, hint="Export the model again."
+            f"the JSON part is invalid: {error}.", file=path.name, hint="Export the model again."
         ) from error
     asset = document.asset
     if not asset.version.startswith("2.") or asset.min_version not in ("", "2.0"):

@@ -71,7 +71,7 @@ def read_materials(
     Raises
     ------
     MalformedFile
-        When a texture, image or sampler that is named is not there.
+        When a texture, image or sampler that is named does not exist.
     """
     return tuple(
         _Reader(container, index, material, images, store, findings).read()
@@ -113,7 +113,7 @@ class _Reader:
         pbr = material.pbr_metallic_roughness
         strength = self.extension(STRENGTH).get("emissiveStrength", 1.0)
         if not isinstance(strength, (int, float)) or not 0 <= strength <= 1e9:
-            raise self.container.fail("the emissive strength is no sensible number.", self.item)
+            raise self.container.fail("the emissive strength is not a finite number.", self.item)
         values: dict[str, Any] = {
             "base_color_factor": pbr.base_color_factor,
             "base_color": self.slot(pbr.base_color_texture),
@@ -181,7 +181,7 @@ class _Reader:
     def extension(self, name: str) -> dict[str, Any]:
         value = self.material.extensions.get(name, {})
         if not isinstance(value, dict):
-            raise self.container.fail(f"{name} is no object.", self.item)
+            raise self.container.fail(f"{name} is not an object.", self.item)
         return value
 
     def looks(self) -> dict[str, Any]:

@@ -103,7 +103,7 @@ def _roots(container: Container, findings: list[Finding]) -> list[int]:
                 INFO,
                 f"{container.path.name} has {len(document.scenes)} scenes; the objects of all of them were gathered, "
                 "and each scene is delivered with its own.",
-                "Leave loose what is not wanted.",
+                "Keep objects that you do not want loose.",
             )
         )
     order = [chosen, *(number for number in range(len(document.scenes)) if number != chosen)]
@@ -195,14 +195,14 @@ def _places(container: Container, extension: object, item: str) -> list[NDArray[
         if index is None:
             continue
         if not isinstance(index, int) or index < 0:
-            raise container.fail(f"{name} is no accessor.", item)
+            raise container.fail(f"{name} is not an accessor.", item)
         results[name] = read_float(container, index).astype(np.float64)
         if (
             results[name].shape[1] != width
             or not np.isfinite(results[name]).all()
             or np.abs(results[name]).max(initial=0) > 1e6
         ):
-            raise container.fail(f"{name} has not {width} sensible numbers for each copy.", item)
+            raise container.fail(f"{name} has not {width} finite numbers for each copy.", item)
     counts = {len(values) for values in results.values()}
     if len(counts) != 1:
         raise container.fail("its attributes are of different lengths, or there are none.", item)

@@ -47,7 +47,7 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
                 Finding(
                     "not_triangles",
                     INFO,
-                    f"{name} draws points or lines; they are delivered as they came.",
+                    f"{name} draws points or lines; they are delivered unchanged.",
                     object=name,
                 )
             )
@@ -109,7 +109,7 @@ def _read_primitive(
             Finding(
                 "broken_attribute",
                 WARNING,
-                f"{mesh} has values of {name} that are no sensible numbers; they were set to {instead:g}.",
+                f"{mesh} has values of {name} that are not finite numbers; they were set to {instead:g}.",
                 "Repair them and export the model again.",
                 object=mesh,
             )
@@ -163,8 +163,8 @@ def _even_weights(raw: dict[str, Attribute], mesh: str, findings: list[Finding])
             Finding(
                 "skin_weights",
                 WARNING,
-                f"{mesh} has skin weights that do not add up to 1; they were made to, here and in all other meshes.",
-                "Have them normalised when the model is exported.",
+                f"{mesh} has skin weights that do not add up to 1; they were normalised, here and in all other meshes.",
+                "Normalise them when exporting the model.",
                 object=mesh,
             )
         )

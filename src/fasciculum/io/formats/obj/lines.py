@@ -151,7 +151,7 @@ class _Reader:
             try:
                 row = [float(token) for token in tokens[:7]]
             except ValueError:
-                raise self.fail(number, "this is no line of numbers.") from None
+                raise self.fail(number, "this is not a line of numbers.") from None
             if len(row) < least:
                 raise self.fail(number, f"there are {len(row)} numbers where {least} are needed.")
             if not all(abs(value) < 1e300 for value in row):
@@ -192,7 +192,7 @@ class _Reader:
                 raise self.fail(int(line[at]), f"there is no {kind} {int(values[at])}; the file has {len(lines)}.")
             corners[:, column] = np.where(given, result, -1)
         if len(corners) and int(corners[:, 0].min()) < 0:
-            raise self.fail(int(line[int(corners[:, 0].argmin())]), "a corner names no position.")
+            raise self.fail(int(line[int(corners[:, 0].argmin())]), "a corner has no position.")
         return corners, starts
 
     @staticmethod
@@ -221,9 +221,9 @@ class _Reader:
         try:
             numbers = [int(part) if part else 0 for part in parts]
         except ValueError:
-            raise self.fail(line, f"{token[:40].decode(errors='replace')!r} is no corner.") from None
+            raise self.fail(line, f"{token[:40].decode(errors='replace')!r} is not a corner.") from None
         if len(numbers) > 3 or not numbers[0] or any(abs(number) > 1 << 40 for number in numbers):
-            raise self.fail(line, f"{token[:40].decode(errors='replace')!r} is no corner.")
+            raise self.fail(line, f"{token[:40].decode(errors='replace')!r} is not a corner.")
         one, two, three = [*numbers, 0, 0][:3]
         return one, two, three
 
@@ -232,7 +232,7 @@ class _Reader:
         before = int(np.searchsorted(counts, line))
         results = [before + number if number < 0 else number - 1 for number in numbers]
         if any(not 0 <= number < len(counts) for number in results):
-            raise self.fail(line, "a point or line names a position that is not there.")
+            raise self.fail(line, "a point or line names a position that does not exist.")
         return results
 
 

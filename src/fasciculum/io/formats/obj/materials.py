@@ -73,8 +73,8 @@ def read_library(text: str, places: Places, findings: list[Finding]) -> dict[str
                     Finding(
                         "broken_library",
                         WARNING,
-                        f"{places.model.name}, line {number + 1}: {word} has no numbers that can be used.",
-                        "It was left out; write the library again.",
+                        f"{places.model.name}, line {number + 1}: {word} has no usable numbers.",
+                        "It was left out. Export the library again.",
                         material=entry.name,
                     )
                 )
@@ -85,8 +85,8 @@ def read_library(text: str, places: Places, findings: list[Finding]) -> dict[str
             Finding(
                 "library_map",
                 INFO,
-                f"{places.model.name} has {', '.join(sorted(left_out))}, which a metallic-roughness material has "
-                "no place for.",
+                f"{places.model.name} has {', '.join(sorted(left_out))}, which a metallic-roughness "
+                "material cannot express.",
             )
         )
     return results
@@ -153,7 +153,7 @@ class Palette:
                         "missing_library",
                         WARNING,
                         f"The material library {name[:120]} cannot be used: {error.message}",
-                        "Put it beside the model, or locate it; until then its materials are plain grey.",
+                        "Put it beside the model, or locate it; until then its materials are grey.",
                         image=name,
                         act=LOCATE,
                     )
@@ -183,7 +183,7 @@ class Palette:
                     Finding(
                         "missing_material",
                         WARNING,
-                        f"No library has the material {name[:120]}; it is plain grey.",
+                        f"No library defines the material {name[:120]}; it is plain grey.",
                         "Put its .mtl beside the model, or locate it.",
                         material=name,
                     )
@@ -280,9 +280,9 @@ class Palette:
                 Finding(
                     "opacity_left_out",
                     WARNING,
-                    f"The opacity texture {self.images[opacity.image].name} is placed otherwise than the colour; "
-                    "it is left out.",
-                    "Give both the same file and placement, or put opacity into the colour's fourth channel.",
+                    f"The opacity texture {self.images[opacity.image].name} is placed differently from the "
+                    "colour; it is left out.",
+                    "Use the same file and placement for both, or store opacity in the colour's alpha channel.",
                 )
             )
             return color, OPAQUE
@@ -333,8 +333,8 @@ class Palette:
             Finding(
                 "bump_left_out",
                 WARNING,
-                f"{entry.name} has the height texture {self.images[slot.image].name}; heights are not carried.",
-                "Turn it into a normal map, and name that with norm.",
+                f"{entry.name} has the height texture {self.images[slot.image].name}; height textures are not used.",
+                "Convert it to a normal map, and name that with norm.",
                 material=entry.name,
             )
         )

@@ -109,7 +109,7 @@ def _library_names(value: bytes, places: Places) -> list[str]:
 def _tell(lines: Lines, path: Path, findings: list[Finding]) -> None:
     if lines.strokes:
         findings.append(
-            Finding("not_triangles", INFO, f"{path.name} draws points or lines; they are delivered as they came.")
+            Finding("not_triangles", INFO, f"{path.name} draws points or lines; they are delivered unchanged.")
         )
     if lines.curved:
         findings.append(

@@ -1,4 +1,4 @@
-"""Tonight's list under the queue, watching sources, and the guide: clicked as the artist does."""
+"""Batch list under the queue, watching sources, and the guide: clicked as the artist does."""
 
 import json
 import re
@@ -11,8 +11,8 @@ from PIL import Image
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from fasciculum.app.batch_list import BatchList
 from fasciculum.app.frame.guide_pages import FOLDER, PAGES
-from fasciculum.app.tonight import Tonight
 from fasciculum.cli.jobs import read_jobs
 from fasciculum.session.commands import add_bundle
 from tests.app.harness import WindowCase
@@ -46,50 +46,50 @@ class BoardCase(WindowCase):
         self.pump(0.05)
 
 
-class TonightsList(BoardCase):
+class Listed(BoardCase):
     def setUp(self):
         super().setUp()
         # a list of its own, not that of whoever runs the tests
-        self.tonight = Tonight(self.workspace, self.folder / "tonight")
-        self.window.tonight = self.window.queue.tonight = self.tonight
-        self.addCleanup(self.tonight.close)
+        self.batch_list = BatchList(self.workspace, self.folder / "list")
+        self.window.batch_list = self.window.queue.batch_list = self.batch_list
+        self.addCleanup(self.batch_list.close)
 
     def test_what_is_open_is_kept_and_done_with_the_list(self):
         self.start()
         self.window.queue.open()
-        part = self.window.queue.tonight_part
+        part = self.window.queue.batch_list_part
         self.assertFalse(part.begin.isEnabled())
         self.click(part.add)
-        self.wait(lambda: self.tonight.jobs, "the job")
+        self.wait(lambda: self.batch_list.jobs, "the job")
         self.click(part.add)
-        self.wait(lambda: len(self.tonight.jobs) == 2, "the second job")
-        self.assertEqual([job.name for job in self.tonight.jobs], ["board", "board 2"])
+        self.wait(lambda: len(self.batch_list.jobs) == 2, "the second job")
+        self.assertEqual([job.name for job in self.batch_list.jobs], ["board", "board 2"])
         # the command line reads the same list
-        self.assertEqual([job.name for job in read_jobs(self.tonight.list)], ["board", "board 2"])
+        self.assertEqual([job.name for job in read_jobs(self.batch_list.list)], ["board", "board 2"])
         # and another session finds it
-        self.assertEqual(len(Tonight(self.workspace, self.folder / "tonight").jobs), 2)
+        self.assertEqual(len(BatchList(self.workspace, self.folder / "list").jobs), 2)
         part.list.setCurrentRow(1)
         self.click(part.remove)
-        self.assertEqual([job.name for job in self.tonight.jobs], ["board"])
+        self.assertEqual([job.name for job in self.batch_list.jobs], ["board"])
         self.idle()
         self.click(part.begin)
         self.assertEqual(part.begin.text(), "Stop")
-        self.wait(lambda: not self.tonight.running, "the batch", 90)
-        self.assertIn("done in", self.tonight.jobs[0].state, self.said)
+        self.wait(lambda: not self.batch_list.running, "the batch", 90)
+        self.assertIn("done in", self.batch_list.jobs[0].state, self.said)
         self.assertIn("done in", part.list.item(0).text())
         built = self.folder / "board_built"
         report = json.loads((built / "board_report.json").read_text())
         self.assertEqual(report["bundles"][0]["sheet"]["width"], 64)
         self.assertTrue((built / "board.glb").is_file())
-        self.assertTrue(self.tonight.page.is_file())
+        self.assertTrue(self.batch_list.page.is_file())
         # nothing was done to what is open
         self.assertIsNone(self.workspace.document.bundles[0].layout)
 
     def test_a_broken_list_is_an_empty_one(self):
-        self.tonight.folder.mkdir()
+        self.batch_list.folder.mkdir()
         for text in ("[[job]", '[[job]]\nname = "a"\n', "job = 3\n"):
-            self.tonight.list.write_text(text)
-            self.assertEqual(Tonight(self.workspace, self.folder / "tonight").jobs, ())
+            self.batch_list.list.write_text(text)
+            self.assertEqual(BatchList(self.workspace, self.folder / "list").jobs, ())
 
 
 class Watching(BoardCase):

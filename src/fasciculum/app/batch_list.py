@@ -1,4 +1,4 @@
-"""Jobs for tonight: projects as they were when they were put on the list, done by the command line's own batch."""
+"""Jobs for batch_list: projects as they were when they were put on the list, done by the command line's own batch."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ PATIENCE = 3000
 
 
 @dataclass(frozen=True)
-class TonightJob:
+class BatchListJob:
     """A job on the list: its name, the project as it was kept, where it goes, and how it stands."""
 
     name: str
@@ -34,7 +34,7 @@ class TonightJob:
     state: str = "waits"
 
 
-class Tonight(QObject):
+class BatchList(QObject):
     """The list, kept between sessions, and the batch that does it.
 
     It is a list of jobs as ``fasciculum batch`` reads it, so that it can be handed on.
@@ -45,7 +45,7 @@ class Tonight(QObject):
     def __init__(self, workspace: Workspace, folder: Path | None = None) -> None:
         super().__init__(workspace)
         self.workspace = workspace
-        self.folder = folder or user_state_path("fasciculum") / "tonight"
+        self.folder = folder or user_state_path("fasciculum") / "batch-list"
         self.farm = ""
         self.jobs = self._read()
         self._batch: QProcess | None = None
@@ -54,12 +54,12 @@ class Tonight(QObject):
     @property
     def list(self) -> Path:
         """The list's file."""
-        return self.folder / "tonight.toml"
+        return self.folder / "batch_list.toml"
 
     @property
     def page(self) -> Path:
         """The page that sums up the last run."""
-        return self.folder / "tonight_summary.html"
+        return self.folder / f"{self.list.stem}_summary.html"
 
     @property
     def running(self) -> bool:
@@ -68,18 +68,18 @@ class Tonight(QObject):
 
     # -- the list -------------------------------------------------------------------------------------------------
 
-    def _read(self) -> tuple[TonightJob, ...]:
+    def _read(self) -> tuple[BatchListJob, ...]:
         if not self.list.is_file():
             return ()
         # a start of the window without a list does not wait for what reads one
         from fasciculum.cli.jobs import read_jobs
 
         try:
-            return tuple(TonightJob(one.name, one.models[0], one.out) for one in read_jobs(self.list) if one.models)
+            return tuple(BatchListJob(one.name, one.models[0], one.out) for one in read_jobs(self.list) if one.models)
         except FasciculumError:
             return ()
 
-    def _set(self, jobs: tuple[TonightJob, ...]) -> None:
+    def _set(self, jobs: tuple[BatchListJob, ...]) -> None:
         self.jobs = jobs
         text = "".join(
             f"[[job]]\nname = {_quoted(job.name)}\nmodels = [{_quoted(job.project)}]\nout = {_quoted(job.out)}\n\n"
@@ -92,7 +92,7 @@ class Tonight(QObject):
         """Put what is open on the list, as it is now; it may be worked on meanwhile."""
         document = self.workspace.document
         if not document.scene.objects:
-            self.workspace.say("Nothing is open that could be done tonight.", "broken")
+            self.workspace.say("There is no open project to add to the batch list.", "broken")
             return
         taken = {job.name for job in self.jobs}
         first = document.delivery.name or document.name
@@ -108,8 +108,8 @@ class Tonight(QObject):
         )
 
         def take(_: Path) -> None:
-            self._set((*self.jobs, TonightJob(name, str(kept), where)))
-            self.workspace.say(f"{name} is on tonight's list; it goes to {where}.", "good")
+            self._set((*self.jobs, BatchListJob(name, str(kept), where)))
+            self.workspace.say(f"{name} is on the batch list; it goes to {where}.", "good")
 
         self.folder.mkdir(parents=True, exist_ok=True)
         self.workspace.run(task, take)
@@ -170,9 +170,9 @@ class Tonight(QObject):
         self._batch = None
         done = sum(job.state.startswith("done") for job in self.jobs)
         if code in (0, 1):
-            self.workspace.say(f"Tonight's list: {done} of {len(self.jobs)} done.", "good" if code == 0 else "broken")
+            self.workspace.say(f"Batch list: {done} of {len(self.jobs)} done.", "good" if code == 0 else "broken")
         elif done or not wrong:
-            self.workspace.say(f"Tonight's list was stopped: {done} of {len(self.jobs)} done.")
+            self.workspace.say(f"Batch list was stopped: {done} of {len(self.jobs)} done.")
         else:
             self.workspace.say(wrong[-1], "broken")
         self.changed.emit()
@@ -180,8 +180,8 @@ class Tonight(QObject):
     def _told(self, name: str, state: str) -> None:
         self._states(lambda job: state if job.name == name else job.state)
 
-    def _states(self, state: Callable[[TonightJob], str]) -> None:
-        self.jobs = tuple(TonightJob(job.name, job.project, job.out, state(job)) for job in self.jobs)
+    def _states(self, state: Callable[[BatchListJob], str]) -> None:
+        self.jobs = tuple(BatchListJob(job.name, job.project, job.out, state(job)) for job in self.jobs)
         self.changed.emit()
 
 
