@@ -15,7 +15,7 @@ from fasciculum.model.digests import digest_of
 from fasciculum.model.settings import Stales, declared, rules_of, setting, settings_of
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.unwrapping import UnwrapSettings
-from fasciculum.project.settings import read_settings, settings_entry
+from fasciculum.project.codec import decoded, encoded
 
 HOLDERS = (SheetSettings, UnwrapSettings, BakeSettings, DeliverySettings)
 EVERY = [(holder, entry) for holder in HOLDERS for entry in settings_of(holder)]
@@ -59,7 +59,7 @@ class Declarations(unittest.TestCase):
                 for value, fine in ((low, True), (high, True), (low - 1, False), (high + 1, False)):
                     value = entry.type(value)
                     told = []
-                    read = read_settings(holder, {entry.name: value}, told.append)
+                    read = decoded(holder, {entry.name: value}, told.append)
                     self.assertEqual(getattr(read, entry.name), value if fine else entry.default)
                     self.assertEqual(bool(told), not fine)
                     if entry.setting.option:
@@ -71,23 +71,23 @@ class Declarations(unittest.TestCase):
     def test_choices_hold_on_the_command_line_and_in_files_alike(self):
         for holder, entry in EVERY:
             for value in entry.choices:
-                self.assertEqual(getattr(read_settings(holder, {entry.name: value}, self.fail), entry.name), value)
+                self.assertEqual(getattr(decoded(holder, {entry.name: value}, self.fail), entry.name), value)
                 if entry.setting.option:
                     result = getattr(parse(holder, entry.setting.option, str(value)), entry.name)
                     self.assertEqual((result, type(result)), (value, type(value)))
             if entry.choices:
                 told = []
-                read = read_settings(holder, {entry.name: "sideways"}, told.append)
+                read = decoded(holder, {entry.name: "sideways"}, told.append)
                 self.assertEqual((getattr(read, entry.name), len(told)), (entry.default, 1))
                 if entry.setting.option:
                     self.assertIsNone(parse(holder, entry.setting.option, "sideways"))
 
     def test_written_and_read_again(self):
         sheet = SheetSettings(512, 256, padding=3, turns=Turns.ANY, wanted=200.0, grows=Grows.TILES)
-        self.assertEqual(read_settings(SheetSettings, settings_entry(sheet), self.fail), sheet)
+        self.assertEqual(decoded(SheetSettings, encoded(sheet), self.fail), sheet)
         for odd in (7, None, ["padding"], "x"):
             told = []
-            self.assertEqual(read_settings(SheetSettings, odd, told.append), SheetSettings())
+            self.assertEqual(decoded(SheetSettings, odd, told.append), SheetSettings())
             self.assertEqual(len(told), 1)
 
     def test_what_is_not_a_number_at_all_is_refused(self):

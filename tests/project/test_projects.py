@@ -2,6 +2,7 @@
 
 import io
 import json
+import shutil
 import tempfile
 import unittest
 import zipfile
@@ -13,10 +14,13 @@ import numpy as np
 from fasciculum.errors import MalformedFile, MissingSource, UnsupportedInput
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.choices import Treatment, TwinRule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
+from fasciculum.model.lighting import LampKind
 from fasciculum.model.lookup import Lookup
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.projects import open_project, save_project
@@ -24,6 +28,8 @@ from fasciculum.session import commands
 from fasciculum.session.pipeline import Pipeline
 from fasciculum.session.stale import DONE, bake_state, layout_state
 from tests.builders import SQUARE, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
+
+DATA = Path(__file__).parents[1] / "data"
 
 
 class Projects(unittest.TestCase):
@@ -113,7 +119,7 @@ class Kept(Projects):
         told = [finding.message for finding in result.gathered if finding.code == "unknown_choice"]
         for words in ("'sideways'", "-3", "7", "'FOGGY'", "'left'"):
             self.assertEqual(sum(words in line for line in told), 1, told)
-        self.assertEqual(len(told), 5)
+        self.assertEqual(len(told), 5, told)
         sheet = result.bundles[1].sheet
         self.assertEqual((sheet.turns, sheet.padding, sheet.width), ("quarter", 8, 64))
         self.assertEqual((result.bundles[1].bake.edges, result.bundles[1].alpha_mode), ("source", "OPAQUE"))
@@ -132,6 +138,35 @@ class Kept(Projects):
         self.change(lambda project: project.update(schema=99, bundles="of another kind"))
         with self.assertRaisesRegex(UnsupportedInput, "newer version"):
             self.open()
+
+
+class Version5(unittest.TestCase):
+    """A project that the version before wrote, with something in every part of it."""
+
+    def test_all_of_it_is_there_and_in_order(self):
+        folder = Path(tempfile.mkdtemp())
+        shutil.copytree(DATA / "project_5", folder, dirs_exist_ok=True)
+        result = open_project(folder / "p.fasc", PixelStore(folder / "pixels"))
+        self.assertEqual([one.code for one in result.gathered if one.severity == "warning"], [])
+        for bundle in result.bundles:
+            self.assertEqual((layout_state(result, bundle), bake_state(result, bundle)), (DONE, DONE))
+            self.assertEqual(bundle.check.made_from, check_digest(bundle))
+            self.assertAlmostEqual(bundle.check.fidelity[0].figure("base_color"), 56.085, 2)
+        first, second, _ = result.bundles
+        self.assertEqual((first.share("n0"), first.twin_rule("n0")), (2.0, TwinRule.APART))
+        self.assertEqual((first.shaping("n0").seams, len(first.shaping("n0").projections)), ((0,), 1))
+        self.assertEqual([version.name for version in second.versions], ["first"])
+        self.assertEqual((result.delivery.title, result.delivery.green), ("Mine", "down"))
+        self.assertEqual([one.title for one in result.deliveries], ["Other"])
+        self.assertEqual([(one.title, one.settings.rays) for one in result.bakes], [("final", 64)])
+        self.assertEqual(result.treatments, (("wood", Treatment.LANE),))
+        self.assertEqual((result.delivered_to, result.accepted), (str(folder / "out"), ("planks",)))
+        moved = ((str(folder / "a.png"), str(folder / "b.png")),)
+        self.assertEqual(result.lookup, Lookup((str(folder / "more"),), moved))
+        self.assertEqual(result.scene.lighting.added[0].kind, LampKind.SUN)
+        self.assertEqual([layer.name for layer in result.scene.layers], ["dust"])
+        self.assertEqual((result.pairing.by, result.pairing.hand), ("nearest", (("n1", ("n2",)),)))
+        self.assertEqual(result.pairing.handles[0][1][0].place, (0.0, 1.0, 2.0))
 
 
 class Damaged(Projects):
@@ -158,11 +193,15 @@ class Damaged(Projects):
         def change(project):
             project["bundles"][0]["sheet"] = 7
             project["bundles"][1]["layout"]["surfaces"][0]["triangles"] = 10**6
+            project["bundles"][2] = "nonsense"
 
         self.change(change)
         result = self.open()
-        self.assertEqual([bundle.name for bundle in result.bundles], ["n1", "n2"])
-        self.assertEqual([bundle.layout is None for bundle in result.bundles], [True, False])
+        # settings that cannot be read have their defaults; a bundle that is none at all is left out
+        self.assertEqual([bundle.name for bundle in result.bundles], ["n0", "n1"])
+        self.assertEqual([bundle.layout is None for bundle in result.bundles], [False, True])
+        self.assertEqual(result.bundles[0].sheet, SheetSettings())
+        self.assertEqual(len([one for one in result.gathered if one.code == "damaged_bundle"]), 3, result.gathered)
 
     def test_arrays_that_lie_about_their_size(self):
         members = self.members()

@@ -34,7 +34,7 @@ class Bundle:
 
     name: str
     objects: tuple[str, ...]
-    alpha_mode: AlphaMode
+    alpha_mode: AlphaMode = AlphaMode.OPAQUE
     sheet: SheetSettings = field(default_factory=SheetSettings)
     bake: BakeSettings = field(default_factory=BakeSettings)
     shares: tuple[tuple[str, float], ...] = ()

@@ -12,6 +12,7 @@ from fasciculum.model.finding import Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.scene import Scene
+from fasciculum.model.stored import FilePath
 from fasciculum.model.terms import Terms
 
 
@@ -54,7 +55,7 @@ class Document:
     accepted: tuple[str, ...] = ()
     #: digest of what was last delivered, and where
     delivered: str = ""
-    delivered_to: str = ""
+    delivered_to: FilePath = ""
     #: what was changed of the sources' UV sets
     uv_edits: tuple[UvEdit, ...] = ()
     #: maps and how they are baked, kept under titles

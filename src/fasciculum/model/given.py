@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from fasciculum.model.choices import Choice
+from fasciculum.model.stored import FilePath
 
 Box = tuple[float, float, float, float]
 
@@ -25,7 +26,7 @@ class GivenMap:
     """
 
     name: str
-    file: str = ""
+    file: FilePath = ""
     digest: str = ""
 
 
@@ -93,7 +94,7 @@ class Given:
     cells: tuple[Box, ...] = ()
     colors: tuple[tuple[float, ...], ...] = ()
     looks: tuple[tuple[float, ...], ...] = ()
-    file: str = ""
+    file: FilePath = ""
     split: bool = False
     chosen: tuple[tuple[str, tuple[int, ...], int], ...] = ()
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from fasciculum.model.choices import Choice
 from fasciculum.model.lighting import Triple
+from fasciculum.model.stored import FilePath
 
 
 class LayerProjection(Choice):
@@ -76,7 +77,7 @@ class Channel(Choice):
 class LayerImage:
     """A picture that a layer reads: its file and a digest of the file's bytes."""
 
-    file: str
+    file: FilePath
     digest: str = ""
 
 

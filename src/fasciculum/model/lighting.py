@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 from fasciculum.model.choices import Choice
+from fasciculum.model.stored import FilePath
 
 Triple = tuple[float, float, float]
 WHITE: Triple = (1.0, 1.0, 1.0)
@@ -118,7 +119,7 @@ class Sky:
     ground: Triple = (0.2, 0.2, 0.2)
     strength: float = 1.0
     turn: float = 0.0
-    picture: str = ""
+    picture: FilePath = ""
     digest: str = field(default="")
 
     @property

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from fasciculum.model.stored import FilePath
+
 
 @dataclass(frozen=True)
 class Lookup:
@@ -13,8 +15,8 @@ class Lookup:
     at which a file is missing and the file that stands for it.
     """
 
-    folders: tuple[str, ...] = ()
-    moved: tuple[tuple[str, str], ...] = ()
+    folders: tuple[FilePath, ...] = ()
+    moved: tuple[tuple[FilePath, FilePath], ...] = ()
 
 
 #: nothing beside the model's own folder

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.choices import AlphaMode
 from fasciculum.model.detail import Detail, Pair
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.frozen import freeze_arrays
 from fasciculum.model.layers import Layer, MaskKind, layers_on
 from fasciculum.model.lighting import PLAIN_LIGHTING, Lighting
@@ -319,7 +319,7 @@ class Scene:
 
     def _keeping(self, other: Scene, *more: str) -> Scene:
         """Return another scene of the same surfaces with what was worked out about these."""
-        for name in ("_by_key", "shapes", "standing", "partners", "material_names", *more):
+        for name in ("_by_key", "shapes", "occluder_digests", "partners", "material_names", *more):
             if name in self.__dict__:
                 other.__dict__[name] = self.__dict__[name]
         return other
@@ -365,7 +365,7 @@ class Scene:
             parts = [" ".join(f"{value:.6g}" for value in form.reshape(-1)), str(bool(np.linalg.det(linear) < 0))]
             for primitive in self.primitives_of(item):
                 slots = self.material_of(primitive).slots()
-                parts += [primitive.shape, repr([(role, slot.uv_set) for role, slot in slots.items()])]
+                parts += [primitive.shape, digest_text([(role, slot.uv_set) for role, slot in slots.items()])]
             results[item.key] = digest_of(*parts)
         return results
 
@@ -381,7 +381,7 @@ class Scene:
             stack = self.stack(item.key)
             if stack:
                 # what is projected depends on where an object stands, what rays meet on all others
-                parts += [repr(tuple(layer.content for layer in stack)), self.occluder_digests[item.key]]
+                parts += [digest_text(tuple(layer.content for layer in stack)), self.occluder_digests[item.key]]
                 if any(layer.mask.kind in (MaskKind.AO, MaskKind.CURVATURE) for layer in stack):
                     parts += list(self.occluder_digests.values())
             results[item.key] = digest_of(*parts)
@@ -412,7 +412,7 @@ class Scene:
         for pair in detail.pairs:
             if not self.has(pair.low) or not pair.high:
                 continue
-            result[pair.low] = digest_of(self.relation(pair), repr((pair.span, pair.own, pair.handles)))
+            result[pair.low] = digest_of(self.relation(pair), digest_text((pair.span, pair.own, pair.handles)))
         return result
 
     def read_into(self, key: str) -> tuple[str, ...]:
@@ -449,7 +449,7 @@ class Scene:
             role: (self.images[slot.image].pixels, replace(slot, image=0)) for role, slot in material.slots().items()
         }
         # as it has been told ever since, so that maps of earlier projects stay in order
-        return f"({repr(plain)[:-1]}, raw={{}}), {slots!r})"
+        return f"({digest_text(plain)[:-1]}, raw={{}}), {digest_text(slots)})"
 
     @cached_property
     def material_names(self) -> tuple[str, ...]:

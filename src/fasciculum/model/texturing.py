@@ -7,8 +7,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fasciculum.model.choices import ColorSpace
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
+from fasciculum.model.stored import FilePath
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,7 @@ class BakedMap:
     #: the UV set that it is read through: 1 on the light sheet
     tex_coord: int = 0
     #: the file that it is delivered as, byte for byte, and a digest of that; empty for what is baked
-    source: str = ""
+    source: FilePath = ""
     source_digest: str = ""
 
 
@@ -121,7 +122,7 @@ class Texturing:
         """A digest of what the maps hold."""
         return digest_of(
             *(f"{baked.name} {baked.pixels} {baked.format}" for baked in self.maps),
-            repr(self.constants) if self.constants else "",
+            digest_text(self.constants) if self.constants else "",
             *(() if self.light_layout is None else (self.light_layout.made_from, self.light_layout.placements)),
         )
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.choices import ObjectPolicy, ProjectionKind
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.settings import Stales, setting
 
 LAYOUT = Stales.LAYOUT
@@ -166,7 +166,7 @@ class Shaping:
     @cached_property
     def digest(self) -> str:
         """A digest of all that is said."""
-        return digest_of(repr(self))
+        return digest_of(digest_text(self))
 
     def fitting(self, count: int) -> Shaping:
         """Return what still holds of it for an object of so many triangles."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,9 +12,11 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.delivery import DeliverySettings
-from fasciculum.model.digests import digest_of
+from fasciculum.model.detail import Pairing
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.lookup import HERE
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
 from fasciculum.operations.bake.bake import map_digest
@@ -27,7 +29,7 @@ from fasciculum.operations.gather.matching import carried_bundle, match_objects
 from fasciculum.operations.gather.uv_sets import edited
 from fasciculum.operations.lay_out.lay_out import paged
 from fasciculum.progress import SILENT, Progress
-from fasciculum.project.reading import ProjectReader
+from fasciculum.project.reading import MapReader, ProjectReader
 from fasciculum.project.writing import project_bytes
 
 
@@ -63,14 +65,12 @@ def open_project(
     InputError
         When the project or one of its sources cannot be read.
     """
-    reader = ProjectReader(path)
+    reader = ProjectReader(path, _keeping(store, path.name))
     instead = instead or {}
-    entries = {
-        instead.get(place, place): entry
-        for place, entry in zip(reader.source_paths(), reader.entry.sources, strict=True)
-    }
-    beside = [[instead.get(place, place) for place in places] for places in reader.high_paths()]
-    missing = [place for place in (*entries, *beside[0], *beside[1]) if place and not Path(place).exists()]
+    stored = (reader.sources, reader.high, reader.cages)
+    places = [[instead.get(place, place) for place in reader.places(some)] for some in stored]
+    entries = dict(zip(places[0], reader.sources, strict=True))
+    missing = [place for some in places for place in some if place and not Path(place).exists()]
     if missing:
         raise MissingSource(
             f"the project's source {Path(missing[0]).name} does not exist any more.",
@@ -78,7 +78,8 @@ def open_project(
             item=path.name,
             hint="Put it back, or say where it is now.",
         )
-    lookup = reader.lookup()
+    fields = reader.fields()
+    lookup = fields.get("lookup", HERE)
     wanted = [place for place in entries if place]
     scene: Scene = Scene()
     findings: tuple[Finding, ...] = ()
@@ -105,13 +106,13 @@ def open_project(
                 "Open the project again and say where the file is, or save the project without it.",
             )
         )
-    scene = with_names(scene, {place: entry.named for place, entry in entries.items()}).without(reader.entry.removed)
-    edits = reader.uv_edits()
-    for edit in edits:
+    scene = with_names(scene, {place: entry.named for place, entry in entries.items()})
+    scene = scene.without(fields.get("removed", ()))
+    for edit in fields.get("uv_edits", ()):
         scene = edited(scene, edit)
-    high, cages = ([place for place in places if place] for places in beside)
-    pairing = reader.pairing()
-    scene = scene.lit_by(reader.lighting()).layered(reader.layers())
+    high, cages = ([place for place in some if place] for some in places[1:])
+    pairing = fields.get("pairing", Pairing())
+    scene = replace(scene, **reader.of_scene())
     if high and scene.objects:
         scene, pairing, noticed = gather_high(
             scene,
@@ -120,29 +121,22 @@ def open_project(
             pairing,
             "",
             store,
-            without=reader.entry.removed_high,
+            without=fields.get("removed_high", ()),
             lookup=lookup,
             progress=progress.part(0.7, 0.8),
         )
         findings = (*findings, *noticed)
-        named = [*zip(beside[0], reader.entry.high, strict=True), *zip(beside[1], reader.entry.cages, strict=True)]
+        named = [*zip(places[1], reader.high, strict=True), *zip(places[2], reader.cages, strict=True)]
         scene = with_high_names(scene, {place: entry.named for place, entry in named})
 
-    def keep(data: bytes, channels: int) -> tuple[str, tuple[int, ...]]:
-        floats = data.startswith(EXR_MAGIC)
-        pixels = decode_exr(data, place=path.name) if floats else decode(data, place=path.name)
-        # grey is decoded as three channels that are alike
-        pixels = pixels[..., :channels] if channels == 1 else pixels
-        key = store.put(pixels)
-        store.put_encoded(f"{key}.{'exr' if floats else 'png'}", data)
-        return key, pixels.shape
-
     progress.update(0.8, "Reading layouts and maps")
-    read = reader.bundles(keep)
-    shapes = {key: "" for bundle in read for key in bundle.objects} | reader.entry.shapes
-    result = match_objects(shapes, scene)
-    delivery, *deliveries = (_known_kinds(settings, notes) for settings in reader.deliveries())
-    notes += reader.findings
+    read: tuple[Bundle, ...] = fields["bundles"]
+    result = match_objects({key: "" for bundle in read for key in bundle.objects} | reader.shapes, scene)
+    delivery, *deliveries = (
+        _known_kinds(settings, notes)
+        for settings in (fields.get("delivery", DeliverySettings()), *fields.get("deliveries", ()))
+    )
+    notes += [*reader.findings, *_missing_files(scene, read)]
     taken: set[str] = set()
     bundles = []
     for bundle in read:
@@ -163,25 +157,45 @@ def open_project(
         carried = carried_bundle(bundle, mine, scene)
         taken |= set(carried.objects)
         bundles.append(_brought_up(scene, carried, reader.earlier_digests.get(bundle.name, "")))
-    return Document(
-        name=reader.entry.name,
-        scene=scene,
-        bundles=tuple(bundles),
-        gathered=(*findings, *notes),
-        delivery=delivery,
-        deliveries=tuple(deliveries),
-        lookup=lookup,
-        accepted=tuple(reader.entry.accepted),
-        delivered=reader.entry.delivered,
-        delivered_to=reader.delivered_to(),
-        uv_edits=edits,
-        bakes=reader.bakes(),
-        terms=reader.terms(),
-        pairing=pairing,
-        treatments=reader.treatments(),
-        removed=tuple(reader.entry.removed),
-        removed_high=tuple(reader.entry.removed_high),
-    )
+    made = {"bundles": tuple(bundles), "delivery": delivery, "deliveries": tuple(deliveries), "pairing": pairing}
+    return Document(scene=scene, gathered=(*findings, *notes), **{**fields, **made})
+
+
+def _keeping(store: PixelStore, name: str) -> MapReader:
+    """Return a function that stores an encoded map of so many channels and returns its key and shape."""
+
+    def keep(data: bytes, channels: int) -> tuple[str, tuple[int, ...]]:
+        floats = data.startswith(EXR_MAGIC)
+        pixels = decode_exr(data, place=name) if floats else decode(data, place=name)
+        # grey is decoded as three channels that are alike
+        pixels = pixels[..., :channels] if channels == 1 else pixels
+        key = store.put(pixels)
+        store.put_encoded(f"{key}.{'exr' if floats else 'png'}", data)
+        return key, pixels.shape
+
+    return keep
+
+
+def _missing_files(scene: Scene, bundles: tuple[Bundle, ...]) -> Iterator[Finding]:
+    """Yield a finding for each file that is read when maps are baked and is not where it should be."""
+    picture = scene.lighting.sky.picture
+    needed = [("sky_missing", "The sky", picture, "light cannot be baked without it", "")] if picture else []
+    needed += [
+        ("layer_missing", f"The layer {layer.name}", image.file, "maps cannot be baked without it", "")
+        for layer in scene.layers
+        for image in layer.images
+    ]
+    needed += [
+        ("given_missing", bundle.name, one.file, "its textures cannot be delivered without it", bundle.name)
+        for bundle in bundles
+        if bundle.given is not None
+        for one in bundle.given.maps
+        if one.file
+    ]
+    for code, what, file, without, bundle in needed:
+        if not Path(file).is_file():
+            words = f"{what} reads {Path(file).name}, which does not exist; {without}."
+            yield Finding(code, WARNING, words, f"Put {Path(file).name} back, or choose another file.", bundle=bundle)
 
 
 def _known_kinds(settings: DeliverySettings, notes: list[Finding]) -> DeliverySettings:
@@ -215,7 +229,7 @@ def _brought_up(scene: Scene, bundle: Bundle, earlier: str) -> Bundle:
     angle = bake.edge_angle if bake.edges == "angle" else 0.0
     settings = (bake.maps, bake.samples, bake.bleed, bake.bits, bake.edges, angle, bundle.alpha_mode)
     surfaces = (scene.surfaces[key] for key in bundle.objects)
-    if earlier == digest_of(layout.made_from, layout.placements, repr(settings), *surfaces):
+    if earlier == digest_of(layout.made_from, layout.placements, digest_text(settings), *surfaces):
         maps = tuple(replace(baked, made_from=map_digest(scene, bundle, KINDS[baked.name])) for baked in made.maps)
         made = replace(made, maps=maps)
     return replace(bundle, texturing=made, check=check)

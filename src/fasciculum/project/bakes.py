@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
-from typing import Any
 
 import msgspec
 
@@ -13,23 +12,14 @@ from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.map_overrides import read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.named_bakes import NamedBake
-from fasciculum.project.schema import BakeEntry
-from fasciculum.project.settings import read_settings, settings_entry
+from fasciculum.project.codec import decoded, encoded
 
 #: the version of files of named bakes
 VERSION = 1
 
 
-class BakesFile(msgspec.Struct):
-    """A file of presets."""
-
-    version: int
-    bakes: list[BakeEntry]
-
-
-def read_bake(raw: Any, tell: Callable[[str], None]) -> BakeSettings:
+def readable_bake(bake: BakeSettings, tell: Callable[[str], None]) -> BakeSettings:
     """Return how maps are baked; maps, wishes and packed files that make no sense are told and left out."""
-    bake = read_settings(BakeSettings, raw, tell)
     strange = [name for name in bake.maps if name not in KINDS and name != AUTO]
     if strange:
         tell(f"there are no maps {', '.join(strange)}; they were left out.")
@@ -54,22 +44,10 @@ def _readable(texts: tuple[str, ...], read: Callable[[str], object], tell: Calla
     return tuple(results)
 
 
-def bake_entries(bakes: Iterable[NamedBake]) -> list[BakeEntry]:
-    """Return named bakes as JSON holds them."""
-    return [BakeEntry(one.title, settings_entry(one.settings), one.bundle) for one in bakes]
-
-
-def read_bakes(entries: Iterable[BakeEntry], tell: Callable[[str], None]) -> tuple[NamedBake, ...]:
-    """Return named bakes from JSON; those without a title are left out."""
-    return tuple(
-        NamedBake(one.title.strip(), read_bake(one.settings, tell), one.bundle) for one in entries if one.title.strip()
-    )
-
-
 def presets_bytes(bakes: Iterable[NamedBake]) -> bytes:
     """Return named bakes as a file that suits any bundle of any project."""
-    entries = bake_entries(replace(one, bundle="") for one in bakes)
-    return msgspec.json.format(msgspec.json.encode(BakesFile(VERSION, entries)), indent=1) + b"\n"
+    entries = [encoded(replace(one, bundle="")) for one in bakes]
+    return msgspec.json.format(msgspec.json.encode({"version": VERSION, "bakes": entries}), indent=1) + b"\n"
 
 
 def presets_of(data: bytes, name: str, tell: Callable[[str], None]) -> tuple[NamedBake, ...]:
@@ -81,15 +59,21 @@ def presets_of(data: bytes, name: str, tell: Callable[[str], None]) -> tuple[Nam
         When it holds none.
     """
     try:
-        result = msgspec.json.decode(data, type=BakesFile)
-    except (msgspec.MsgspecError, ValueError) as error:
+        result = msgspec.json.decode(data)
+        version, entries = result["version"], list(result["bakes"])
+    except (msgspec.MsgspecError, ValueError, KeyError, TypeError) as error:
         raise MalformedFile(
-            f"the file holds no named bakes ({error}).", file=name, hint="Choose one that was kept here."
+            f"the file holds no named bakes ({error}).", file=name, hint="Choose one that was saved here."
         ) from error
-    if result.version != VERSION:
+    if version != VERSION:
         raise MalformedFile(
-            f"the file is of version {result.version}, which is not known here.",
+            f"the file is of version {version}, which is not known here.",
             file=name,
             hint="Open it with the version of Fasciculum that wrote it.",
         )
-    return read_bakes(result.bakes, tell)
+    bakes = [decoded(NamedBake, entry, tell) for entry in entries]
+    return tuple(
+        replace(one, title=one.title.strip(), settings=readable_bake(one.settings, tell))
+        for one in bakes
+        if one.title.strip()
+    )

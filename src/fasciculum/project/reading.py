@@ -3,446 +3,304 @@
 from __future__ import annotations
 
 import math
-import struct
-import zipfile
-import zlib
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TypeVar
+from typing import Any
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
 from fasciculum.errors import InputError, MalformedFile, MissingFile, UnsupportedInput
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import (
-    AlphaMode,
-    Choice,
-    ColorSpace,
-    FileFormat,
-    ObjectPolicy,
-    Treatment,
-    TwinRule,
-)
-from fasciculum.model.delivery import DeliverySettings
-from fasciculum.model.detail import Pairing
-from fasciculum.model.document import UvEdit
+from fasciculum.model.choices import FileFormat, TwinRule
+from fasciculum.model.document import Document
 from fasciculum.model.finding import WARNING, Finding
-from fasciculum.model.given import Given
-from fasciculum.model.layers import Layer
-from fasciculum.model.layout import ISLAND_COLUMNS, Layout, Surface, Version
-from fasciculum.model.lighting import Lighting
-from fasciculum.model.lookup import Lookup
+from fasciculum.model.layout import ISLAND_COLUMNS, Layout, Surface
 from fasciculum.model.maps import KINDS
 from fasciculum.model.named_bakes import NamedBake
-from fasciculum.model.sheet import SheetSettings
-from fasciculum.model.terms import Terms
-from fasciculum.model.texturing import BakedMap, CheckResult, Fidelity, LightFigures, MapConstant, Texturing
-from fasciculum.model.unwrapping import HandFlat, Projection, Shaping
-from fasciculum.project import schema
+from fasciculum.model.texturing import BakedMap, CheckResult, Texturing
+from fasciculum.model.unwrapping import Shaping
 from fasciculum.project.archive import DOCUMENT, MOST_TEXT, Archive, read_arrays
-from fasciculum.project.bakes import read_bake, read_bakes
-from fasciculum.project.settings import read_settings
-from fasciculum.project.upgrades import upgraded
+from fasciculum.project.bakes import readable_bake
+from fasciculum.project.codec import DAMAGE, Decoder, words_of
+from fasciculum.project.members import ARRAY_FIELDS, NOT_STORED, OF_SCENE, SURFACE_ARRAYS
+from fasciculum.project.upgrades import VERSION, upgraded
 
-Word = TypeVar("Word", bound=Choice)
-#: what reading a damaged part may raise
-DAMAGE = (KeyError, ValueError, OSError, zipfile.BadZipFile, struct.error, zlib.error, InputError)
+#: texels along an edge, and tiles, at most
+LARGEST, MOST_TILES = 16384, 64
+MapReader = Callable[[bytes, int], tuple[str, tuple[int, ...]]]
 
 
-def _number(value: float | None) -> float:
-    return math.nan if value is None else math.inf if value >= 1e9 else value
+@dataclass(frozen=True)
+class SourceEntry:
+    """A source as the project knows it: where it is, a digest of it, and the name that it was given."""
+
+    path: str
+    digest: str
+    named: str = ""
 
 
 class ProjectReader:
-    """An open .fasc file: first its sources, so that they can be gathered, then its bundles.
+    """An open .fasc file: first its sources, so that they can be gathered, then all else.
 
     What is damaged is left out and told in ``findings``, as long as the document itself can be read.
+
+    Parameters
+    ----------
+    path : Path
+    keep_map : callable
+        Stores an encoded map of so many channels and returns its key and shape.
 
     Raises
     ------
     MissingFile, MalformedFile, UnsupportedInput
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, keep_map: MapReader) -> None:
         self.path = path
         self.findings: list[Finding] = []
         #: for each bundle with maps the one digest that projects before version 5 have of them
         self.earlier_digests: dict[str, str] = {}
+        self._keep_map = keep_map
+        self._raw = self._opened()
+        self._decoder = Decoder(
+            self._tell,
+            self._from_here,
+            {Layout: self._layout, BakedMap: self._map},
+            {Texturing: _known, Shaping: _fitting, BakeSettings: self._bake, NamedBake: _titled},
+            (Layout, BakedMap, Texturing, CheckResult),
+        )
+        try:
+            self.sources, self.high, self.cages = (
+                self._decoder.decode(self._raw.get(name, []), tuple[SourceEntry, ...])
+                for name in ("sources", "high", "cages")
+            )
+            self.name = self._decoder.decode(self._raw["name"], str)
+            if not isinstance(self._raw["bundles"], list):
+                raise ValueError("its bundles are not a list")
+        except DAMAGE as error:
+            raise self._malformed(f"{DOCUMENT} is invalid: {error}.") from error
+        if not self._archive.whole:
+            self._tell(f"{path.name} is damaged; what could be read of it was opened.", "", True, "damaged_project")
+
+    def _malformed(self, words: str) -> MalformedFile:
+        return MalformedFile(words, file=str(self.path), hint="Open an earlier copy of it.")
+
+    def _opened(self) -> dict[str, Any]:
+        """Return the project's JSON as this version writes it."""
+        path = self.path
         try:
             if not path.exists():
                 raise MissingFile("there is no such project.", file=str(path), hint="Check its path.")
             if not path.is_file():
-                raise MalformedFile("this is no project file.", file=str(path), hint="Open a .fasc file.")
+                raise MalformedFile("this is not a project file.", file=str(path), hint="Open a .fasc file.")
             self._archive = Archive(path, DOCUMENT)
             text = self._archive.read(DOCUMENT, MOST_TEXT)
         except (OSError, KeyError, ValueError) as error:
             if isinstance(error, InputError):
                 raise
-            raise MalformedFile(
-                "this is no project file, or it is damaged.",
-                file=str(path),
-                hint="Open an earlier copy of it.",
-            ) from error
+            raise self._malformed("this is not a project file, or it is damaged.") from error
         try:
             project = msgspec.json.decode(text)
             if not isinstance(project, dict):
-                raise msgspec.ValidationError("it is no object")
-            version = project.get("schema", 0)
-            if isinstance(version, int) and version > schema.VERSION:
-                raise UnsupportedInput(
-                    f"the project was saved by a newer version (schema {version}; this one reads {schema.VERSION}).",
-                    file=str(path),
-                    hint="Open it with that version.",
-                )
-            self.entry = msgspec.json.decode(msgspec.json.encode(upgraded(project)), type=schema.ProjectEntry)
+                raise ValueError("it is not an object")
+            version = project.get("schema")
+            if not isinstance(version, int):
+                raise ValueError("it has no version")
         except (msgspec.MsgspecError, ValueError, RecursionError) as error:
-            if isinstance(error, InputError):
-                raise
-            raise MalformedFile(
-                f"{DOCUMENT} is not right: {error}.", file=str(path), hint="Open an earlier copy of it."
-            ) from error
-        if not self._archive.whole:
-            self._tell("damaged_project", f"{path.name} is damaged; what could be read of it was opened.", "")
+            raise self._malformed(f"{DOCUMENT} is invalid: {error}.") from error
+        if version > VERSION:
+            raise UnsupportedInput(
+                f"the project was saved by a newer version (schema {version}; this one reads {VERSION}).",
+                file=str(path),
+                hint="Open it with that version.",
+            )
+        try:
+            return upgraded(project)
+        except DAMAGE as error:
+            raise self._malformed(f"{DOCUMENT} is invalid: {error}.") from error
 
-    def _tell(self, code: str, message: str, bundle: str) -> None:
+    def _tell(self, words: str, where: str, damaged: bool, code: str = "") -> None:
+        code = code or ("damaged_bundle" if damaged else "unknown_choice")
+        words = f"In {where}: {words}" if where else words
         self.findings.append(
-            Finding(code, WARNING, message, "Pack and bake again what is missing, and save.", bundle=bundle)
+            Finding(code, WARNING, words, "Pack and bake again what is missing, and save.", bundle=where)
         )
 
     def _from_here(self, path: str) -> str:
         try:
             return str((self.path.parent / path).resolve())
         except (OSError, ValueError) as error:
-            raise MalformedFile(
-                f"{path[:80]!r} is no path.", file=str(self.path), hint="Open an earlier copy of it."
-            ) from error
+            raise self._malformed(f"{path[:80]!r} is not a path.") from error
 
-    def source_paths(self) -> list[str]:
-        """Return where the sources are, from the project's folder."""
-        return [self._from_here(source.path) for source in self.entry.sources]
+    def places(self, entries: tuple[SourceEntry, ...]) -> list[str]:
+        """Return where sources are, from the project's folder."""
+        return [self._from_here(entry.path) for entry in entries]
 
-    def high_paths(self) -> tuple[list[str], list[str]]:
-        """Return where the high-poly models and the cages are, from the project's folder."""
-        high, cages = (
-            [self._from_here(source.path) for source in some] for some in (self.entry.high, self.entry.cages)
-        )
-        return high, cages
+    @property
+    def shapes(self) -> dict[str, str]:
+        """The digest of each object's shape when the project was saved."""
+        shapes = self._raw.get("shapes")
+        return {str(key): str(value) for key, value in shapes.items()} if isinstance(shapes, dict) else {}
 
-    def pairing(self) -> Pairing:
-        """Return what is said of which high-poly objects are read into which."""
-        return read_settings(Pairing, self.entry.pairing, lambda words: self._tell("unknown_choice", words, ""))
-
-    def lighting(self) -> Lighting:
-        """Return what is said of what shines, the sky's picture where it is from the project's folder."""
-        result = read_settings(Lighting, self.entry.lighting, lambda words: self._tell("unknown_choice", words, ""))
-        if result.sky.picture:
-            place = self._from_here(result.sky.picture)
-            result = replace(result, sky=replace(result.sky, picture=place))
-            if not Path(place).is_file():
-                words = f"The sky's picture {Path(place).name} is not there; light cannot be baked until it is."
-                self._tell("sky_missing", words, "")
-        return result
-
-    def layers(self) -> tuple[Layer, ...]:
-        """Return what is laid over materials, its pictures where they are from the project's folder."""
-        results = []
-        for number, raw in enumerate(self.entry.layers):
+    def of_scene(self) -> dict[str, Any]:
+        """Return what is stored of the scene beside its sources, by name."""
+        results: dict[str, Any] = {}
+        for name, kind in OF_SCENE.items():
             try:
-                layer = msgspec.convert(raw, Layer).with_files(self._from_here)
-            except msgspec.ValidationError as error:
-                self._tell("unknown_choice", f"Layer {number + 1} was left out, since it is not right: {error}.", "")
+                if name in self._raw:
+                    results[name] = self._decoder.decode(self._raw[name], kind)
+            except DAMAGE as error:
+                self._tell(f"The {name} cannot be read and was left out ({words_of(error)}).", "", False)
+        return results
+
+    def fields(self) -> dict[str, Any]:
+        """Return the fields of the document, bundles with all the objects that they held, by name."""
+        for raw in self._raw["bundles"]:
+            made = raw.get("texturing") if isinstance(raw, dict) else None
+            if isinstance(made, dict) and isinstance(made.get("made_from"), str) and made["made_from"]:
+                self.earlier_digests[str(raw.get("name"))] = made["made_from"]
+        values: dict[str, Any] = self._decoder.values(self._raw, Document, "", without=NOT_STORED)
+        bundles: list[Bundle] = []
+        for bundle in values.get("bundles", ()):
+            if any(bundle.name == other.name for other in bundles):
+                words = f"There are two bundles {bundle.name}; the second was left out."
+                self._tell(words, "", True)
                 continue
-            results.append(layer)
-            for image in layer.images:
-                if not Path(image.file).is_file():
-                    words = f"{layer.name} reads {Path(image.file).name}, which is not there; nothing can be baked."
-                    self._tell("layer_missing", words, "")
-        return tuple(results)
-
-    def delivered_to(self) -> str:
-        """Return the folder of the last delivery, empty when there was none."""
-        entry = self.entry.delivered_to
-        return self._from_here(entry) if entry else ""
-
-    def _told_settings(self, bundle: str = "") -> Callable[[str], None]:
-        where = f"In {bundle}: " if bundle else "In the delivery: "
-        return lambda words: self._tell("unknown_choice", where + words, bundle)
-
-    def _choice(self, kind: type[Word], given: str, default: Word, bundle: str) -> Word:
-        """Return a word as the choice that it is, or the default, which is told."""
-        try:
-            return kind(given)
-        except ValueError:
-            self._told_settings(bundle)(f"{given!r:.60} is not known; {default.value!r} was taken instead.")
-            return default
-
-    def deliveries(self) -> list[DeliverySettings]:
-        """Return the chosen delivery, and behind it those that the project keeps."""
-        tell = self._told_settings()
-        return [read_settings(DeliverySettings, raw, tell) for raw in (self.entry.delivery, *self.entry.deliveries)]
-
-    def terms(self) -> Terms:
-        """Return what plans are to keep."""
-        return read_settings(Terms, self.entry.terms, lambda words: self._tell("unknown_choice", words, ""))
-
-    def treatments(self) -> tuple[tuple[str, Treatment], ...]:
-        """Return the treatments of materials that were chosen by hand."""
-        told = self.entry.treatments.items()
-        return tuple(sorted((name, self._choice(Treatment, word, Treatment.BAKE, "")) for name, word in told))
-
-    def bakes(self) -> tuple[NamedBake, ...]:
-        """Return the named bakes."""
-        return read_bakes(self.entry.bakes, lambda words: self._tell("unknown_choice", f"In a named bake: {words}", ""))
-
-    def uv_edits(self) -> tuple[UvEdit, ...]:
-        """Return what was changed of the sources' UV sets."""
-        return tuple(
-            UvEdit(edit.kind, tuple(edit.objects), edit.source, edit.target, edit.name) for edit in self.entry.uv_edits
-        )
-
-    def lookup(self) -> Lookup:
-        """Return where missing files were found."""
-        entry = self.entry.lookup
-        return Lookup(
-            tuple(self._from_here(path) for path in entry.folders),
-            tuple((self._from_here(old), self._from_here(new)) for old, new in entry.moved),
-        )
-
-    def bundles(self, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]) -> tuple[Bundle, ...]:
-        """Return the bundles with all the objects that they held.
-
-        Parameters
-        ----------
-        keep_map : callable
-            Stores an encoded map and returns its key and shape.
-        """
-        results: list[Bundle] = []
-        for number, raw in enumerate(self.entry.bundles):
-            try:
-                entry = msgspec.json.decode(raw, type=schema.BundleEntry)
-            except (msgspec.MsgspecError, ValueError) as error:
-                self._tell("damaged_bundle", f"Bundle {number + 1} of the project cannot be read ({error}).", "")
-                continue
-            if any(bundle.name == entry.name for bundle in results):
-                self._tell("damaged_bundle", f"There are two bundles {entry.name}; the second was left out.", "")
-                continue
-            bundle = self._bundle(entry, keep_map)
-            taken = {other.identity for other in results}
+            taken = {other.identity for other in bundles}
             if bundle.identity in taken:
                 bundle = replace(bundle, identity=unique_identity(bundle.name, taken))
-            results.append(bundle)
-        return tuple(results)
+            bundles.append(_consistent(bundle))
+        return values | {"bundles": tuple(bundles)}
 
-    def _bundle(
-        self, entry: schema.BundleEntry, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]
-    ) -> Bundle:
-        tell = self._told_settings(entry.name)
-        sheet = read_settings(SheetSettings, entry.sheet, tell)
-        bake = read_bake(entry.bake, tell)
-        layout = texturing = None
-        try:
-            layout = self._layout(entry.layout) if entry.layout else None
-            texturing = self._texturing(entry.texturing, keep_map) if entry.texturing and layout else None
-        except DAMAGE as error:
-            what = "layout" if layout is None else "maps"
-            words = error.message if isinstance(error, InputError) else str(error)
-            self._tell("damaged_bundle", f"The {what} of {entry.name} cannot be read ({words}).", entry.name)
-        if entry.texturing is not None and texturing is not None:
-            self.earlier_digests[entry.name] = entry.texturing.made_from
-        rules = {
-            key: self._choice(TwinRule, rule, TwinRule.TOGETHER, entry.name) for key, rule in entry.twin_rules.items()
-        }
-        return Bundle(
-            entry.name,
-            tuple(dict.fromkeys(entry.objects)),
-            self._choice(AlphaMode, entry.alpha_mode, AlphaMode.OPAQUE, entry.name),
-            sheet,
-            bake,
-            tuple(sorted(entry.shares.items())),
-            layout,
-            texturing,
-            _check(entry.check) if entry.check and texturing else None,
-            tuple(sorted((key, rule) for key, rule in rules.items() if rule is not TwinRule.TOGETHER)),
-            self._versions(entry),
-            tuple((key, self._shaping(told, entry.name)) for key, told in sorted(entry.shapings.items())),
-            entry.identity,
-            tuple(
-                (name, self._choice(Treatment, way, Treatment.BAKE, entry.name))
-                for name, way in sorted(entry.ways.items())
-            ),
-            self._given(entry),
-        )
-
-    def _given(self, entry: schema.BundleEntry) -> Given | None:
-        """Return a bundle's given sheet, its files where they are from the project's folder."""
-        if entry.given is None:
-            return None
-        try:
-            given = msgspec.convert(entry.given, Given)
-        except msgspec.ValidationError as error:
-            self._tell("damaged_bundle", f"The given sheet of {entry.name} cannot be read ({error}).", entry.name)
-            return None
-        maps = tuple(replace(one, file=self._from_here(one.file)) if one.file else one for one in given.maps)
-        for one in maps:
-            if one.file and not Path(one.file).is_file():
-                words = f"{entry.name} is laid onto {Path(one.file).name}, which does not exist."
-                self._tell("given_missing", words, entry.name)
-        return replace(given, maps=maps, file=self._from_here(given.file) if given.file else "")
-
-    def _versions(self, entry: schema.BundleEntry) -> tuple[Version, ...]:
-        results = []
-        for part in entry.versions:
-            try:
-                results.append(Version(part.name, self._layout(part.layout)))
-            except DAMAGE:
-                words = f"The layout version {part.name} of {entry.name} cannot be read."
-                self._tell("damaged_bundle", words, entry.name)
-        return tuple(results)
-
-    def _shaping(self, entry: schema.ShapingEntry, bundle: str) -> Shaping:
-        """Return what was said of an object; a damaged hand-made island is left out."""
-        projections = tuple(
-            Projection(one.kind, one.origin, tuple(one.axes), one.size, one.caps, tuple(one.triangles))
-            for one in entry.projections
-            if all(math.isfinite(value) for value in (*one.origin, *one.axes, one.size))
-            and all(index < entry.count for index in one.triangles)
-        )
-        hand = tuple(
-            HandFlat(tuple(one.triangles), tuple(one.corners))
-            for one in entry.hand
-            if len(one.corners) == 6 * len(one.triangles)
-            and all(index < entry.count for index in one.triangles)
-            and all(math.isfinite(value) for value in one.corners)
-        )
-        seams, joined = (
-            tuple(edge for edge in edges if edge < 3 * entry.count) for edges in (entry.seams, entry.joined)
-        )
-        policy = self._choice(ObjectPolicy, entry.policy, ObjectPolicy.BUNDLE, bundle)
-        return Shaping(policy, entry.uv_set, seams, joined, projections, hand, entry.count)
-
-    def _layout(self, entry: schema.LayoutEntry) -> Layout:
+    def _layout(self, raw: Any) -> Layout:
         arrays = read_arrays(
-            self._archive.read(entry.arrays),
-            {"placements": ("f", 2), "corners": ("f", 3), "island": ("i", 1), "projected": ("b", 1)},
+            self._archive.read(raw["arrays"]),
+            {
+                "placements": ("f", 2),
+                **{name: (np.dtype(kind).kind, len(shape)) for name, (kind, shape) in SURFACE_ARRAYS.items()},
+            },
             {column.entry: (np.dtype(column.dtype).kind, 1) for column in ISLAND_COLUMNS},
         )
-        placements, corners = arrays["placements"], arrays["corners"]
-        island, projected = arrays["island"], arrays["projected"]
-        if placements.shape[1:] != (6,) or corners.shape[1:] != (3, 2):
-            raise ValueError("its arrays have the wrong shape")
-        if not np.isfinite(placements).all() or not np.isfinite(corners).all() or (island < 0).any():
-            raise ValueError("its arrays hold what cannot be")
-        surfaces, first, islands = [], 0, 0
-        for part in entry.surfaces:
-            last = first + part.triangles
-            surfaces.append(
-                Surface(
-                    tuple(part.objects),
-                    corners[first:last],
-                    island[first:last],
-                    projected[first:last],
-                    part.area,
-                    part.share,
-                )
-            )
-            islands += int(island[first:last].max()) + 1 if 0 <= first < last <= len(island) else 0
+        placements = arrays["placements"]
+        columns: dict[str, Any] = {
+            column.name: arrays[column.entry] for column in ISLAND_COLUMNS if column.entry in arrays
+        }
+        _judge(arrays, columns)
+        surfaces = tuple(self._surfaces(raw["surfaces"], arrays))
+        if sum(one.count for one in surfaces) != len(placements):
+            raise ValueError("its arrays have the wrong size")
+        if "places" in columns and len(placements):
+            _, alike = np.unique(columns["places"], return_inverse=True)
+            columns["places"] = alike.reshape(-1).astype(np.int32)
+        values = self._decoder.values(raw, Layout, "", without=ARRAY_FIELDS)
+        layout = Layout(surfaces=surfaces, placements=placements, **columns, **values)
+        if not (0 < layout.width <= LARGEST and 0 < layout.height <= LARGEST and 0 < layout.tiles <= MOST_TILES):
+            raise ValueError("its sheet has an impossible size")
+        if len(layout.pages) and (layout.pages.min() < 0 or layout.pages.max() >= layout.tiles):
+            raise ValueError("an island lies on a page that does not exist")
+        return replace(layout, slices=max(0, min(layout.slices, layout.tiles)))
+
+    def _surfaces(self, entries: Any, arrays: dict[str, NDArray[Any]]) -> Iterator[Surface]:
+        first = 0
+        for entry in entries:
+            last = first + self._decoder.decode(entry["triangles"], int)
+            if not first <= last <= len(arrays["island"]):
+                raise ValueError("its arrays have the wrong size")
+            own: dict[str, Any] = {name: arrays[name][first:last] for name in SURFACE_ARRAYS}
+            yield Surface(**own, **self._decoder.values(entry, Surface, "", without=SURFACE_ARRAYS))
             first = last
-        more = {column.name: arrays[column.entry] for column in ISLAND_COLUMNS if column.entry in arrays}
-        if any(len(array) != len(placements) or not np.isfinite(array).all() for array in more.values()):
+        if first != len(arrays["island"]):
             raise ValueError("its arrays have the wrong size")
-        if "places" in more and len(placements):
-            _, alike = np.unique(more["places"], return_inverse=True)
-            more["places"] = alike.reshape(-1).astype(np.int32)
-        pages = more.get("pages", np.zeros(0, np.int32))
-        if len(pages) and (pages.min() < 0 or pages.max() >= entry.tiles):
-            raise ValueError("an island lies on a page that is not there")
-        if first != len(corners) or len(island) != first or len(projected) != first or islands != len(placements):
-            raise ValueError("its arrays have the wrong size")
-        return Layout(
-            tuple(surfaces),
-            placements,
-            entry.scale,
-            entry.width,
-            entry.height,
-            entry.padding,
-            entry.margin,
-            entry.gap,
-            entry.border_gap,
-            entry.overlap,
-            entry.fill,
-            entry.made_from,
-            tiles=entry.tiles,
-            rules=entry.rules,
-            gain=math.nan if entry.gain is None else entry.gain,
-            slices=max(0, min(entry.slices, entry.tiles)),
-            **more,
-        )
 
-    def _texturing(
-        self, entry: schema.TexturingEntry, keep_map: Callable[[bytes, int], tuple[str, tuple[int, ...]]]
-    ) -> Texturing:
-        maps: list[BakedMap] = []
-        for part in entry.maps:
-            if part.name not in KINDS:
-                raise ValueError(f"there is no map {part.name[:60]}")
-            key, shape = keep_map(self._archive.read(part.file), part.channels)
-            if shape != (part.height, part.width, part.channels):
-                raise ValueError(f"{part.name} is of another size")
-            maps.append(
-                BakedMap(
-                    part.name,
-                    key,
-                    part.width,
-                    part.height,
-                    part.bits,
-                    ColorSpace(part.color_space),
-                    part.channels,
-                    part.strength,
-                    part.tiles,
-                    part.made_from,
-                    FileFormat(part.format),
-                    part.frame,
-                    tuple(part.surfaces),
-                    part.tex_coord,
-                    self._from_here(part.source) if part.source else "",
-                    part.source_digest,
-                )
-            )
-        return Texturing(
-            tuple(maps),
-            entry.metallic,
-            entry.roughness,
-            entry.alpha_cutoff,
-            entry.double_sided,
-            entry.unlit,
-            entry.extensions,
-            tuple(
-                MapConstant(one.name, tuple(one.values), one.strength, one.made_from)
-                for one in entry.constants
-                if one.name in KINDS and len(one.values) in (KINDS[one.name].channels, 3)
-            ),
-            tuple(name for name in entry.unwritten if name in KINDS),
-            {name: dict(colors) for name, colors in entry.legend.items() if name in KINDS},
-            tuple(sorted(entry.missed.items())),
-            None if entry.light is None else LightFigures(**msgspec.to_builtins(entry.light)),
-            None if entry.light_layout is None else self._layout(entry.light_layout),
-        )
+    def _map(self, raw: Any) -> BakedMap:
+        baked = BakedMap(**self._decoder.values(raw, BakedMap, ""))
+        if baked.name not in KINDS:
+            raise ValueError(f"there is no map {baked.name[:60]}")
+        FileFormat(baked.format)
+        key, shape = self._keep_map(self._archive.read(baked.pixels), baked.channels)
+        if shape != (baked.height, baked.width, baked.channels) or not 0 < baked.tiles <= MOST_TILES:
+            raise ValueError(f"{baked.name} is of another size")
+        if baked.tex_coord not in (0, 1):
+            raise ValueError(f"{baked.name} is read through an impossible UV set")
+        return replace(baked, pixels=key)
+
+    def _bake(self, bake: BakeSettings) -> BakeSettings:
+        return readable_bake(bake, lambda words: self._tell(words, "", False))
 
 
-def _check(entry: schema.CheckEntry) -> CheckResult:
-    def fidelity(part: schema.FidelityEntry) -> Fidelity:
-        figures = tuple((name, _number(value)) for name, value in part.figures.items() if name in KINDS)
-        return Fidelity(part.object, _number(part.yield_), figures)
+def _judge(arrays: dict[str, NDArray[Any]], columns: dict[str, NDArray[Any]]) -> None:
+    """Raise `ValueError` when a layout's arrays do not go together."""
+    placements, corners, island = arrays["placements"], arrays["corners"], arrays["island"]
+    if placements.shape[1:] != (6,) or corners.shape[1:] != (3, 2):
+        raise ValueError("its arrays have the wrong shape")
+    if not np.isfinite(placements).all() or not np.isfinite(corners).all() or (island < 0).any():
+        raise ValueError("its arrays hold impossible values")
+    if any(len(array) != len(placements) or not np.isfinite(array).all() for array in columns.values()):
+        raise ValueError("its arrays have the wrong size")
+    if len({len(arrays[name]) for name in SURFACE_ARRAYS}) != 1:
+        raise ValueError("its arrays have the wrong size")
 
-    return CheckResult(
-        tuple(fidelity(part) for part in entry.fidelity),
-        entry.clean_down_to,
-        _number(entry.stretch_l2),
-        _number(entry.stretch_share),
-        entry.made_from,
-        tuple(sorted(entry.wasted.items())),
-        tuple(sorted(entry.wasted_objects.items())),
-        tuple(entry.unlike.items()),
+
+def _known(made: Texturing) -> Texturing:
+    """Return maps without what is said of maps that do not exist."""
+    return replace(
+        made,
+        constants=tuple(
+            one for one in made.constants if one.name in KINDS and len(one.values) in (KINDS[one.name].channels, 3)
+        ),
+        unwritten=tuple(name for name in made.unwritten if name in KINDS),
+        legend={name: colors for name, colors in made.legend.items() if name in KINDS},
+    )
+
+
+def _fitting(told: Shaping) -> Shaping:
+    """Return what was said of an object without what its triangles do not allow."""
+
+    def within(triangles: tuple[int, ...]) -> bool:
+        return all(0 <= index < told.count for index in triangles)
+
+    return replace(
+        told,
+        uv_set=min(max(told.uv_set, -1), 64),
+        seams=tuple(edge for edge in told.seams if 0 <= edge < 3 * told.count),
+        joined=tuple(edge for edge in told.joined if 0 <= edge < 3 * told.count),
+        projections=tuple(
+            one
+            for one in told.projections
+            if len(one.axes) == 9
+            and within(one.triangles)
+            and all(map(math.isfinite, (*one.origin, *one.axes, one.size)))
+        ),
+        hand=tuple(
+            one
+            for one in told.hand
+            if len(one.corners) == 6 * len(one.triangles)
+            and within(one.triangles)
+            and all(map(math.isfinite, one.corners))
+        ),
+    )
+
+
+def _titled(named: NamedBake) -> NamedBake:
+    """Return a named bake; `ValueError` when it has no title."""
+    if not named.title.strip():
+        raise ValueError("it has no name")
+    return replace(named, title=named.title.strip())
+
+
+def _consistent(bundle: Bundle) -> Bundle:
+    """Return a bundle without what does not go together."""
+    made = bundle.texturing if bundle.layout is not None else None
+    return replace(
+        bundle,
+        objects=tuple(dict.fromkeys(bundle.objects)),
+        shares=tuple(sorted(bundle.shares)),
+        twin_rules=tuple(sorted(rule for rule in bundle.twin_rules if rule[1] is not TwinRule.TOGETHER)),
+        shapings=tuple(sorted(bundle.shapings, key=lambda pair: pair[0])),
+        texturing=made,
+        check=bundle.check if made is not None else None,
     )

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from fasciculum.project.schema import VERSION
+#: the version that is written
+VERSION = 6
 
 
 def _to_2(project: dict[str, Any]) -> dict[str, Any]:
@@ -47,7 +48,31 @@ def _figures(entry: Any) -> Any:
     return {"object": entry.get("object"), "yield_": entry.get("yield_"), "figures": figures}
 
 
-UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5}
+def _to_6(project: dict[str, Any]) -> dict[str, Any]:
+    """Version 6 calls a map's member ``pixels``, and has ``inf`` for what has no end."""
+    bundles = []
+    for bundle in project.get("bundles") or []:
+        bundle = dict(bundle) if isinstance(bundle, dict) else bundle
+        made = bundle.get("texturing") if isinstance(bundle, dict) else None
+        if isinstance(made, dict) and isinstance(made.get("maps"), list):
+            maps = [one | {"pixels": one.get("file")} if isinstance(one, dict) else one for one in made["maps"]]
+            bundle["texturing"] = made | {"maps": maps}
+        if isinstance(bundle, dict) and isinstance(bundle.get("check"), dict):
+            bundle["check"] = _endless(bundle["check"])
+        bundles.append(bundle)
+    return project | {"bundles": bundles}
+
+
+def _endless(value: Any) -> Any:
+    """Return JSON with ``inf`` in the place of the number that stood for it."""
+    if isinstance(value, dict):
+        return {name: _endless(part) for name, part in value.items()}
+    if isinstance(value, list):
+        return [_endless(part) for part in value]
+    return "inf" if isinstance(value, float) and value >= 1e9 else value
+
+
+UPGRADES: dict[int, Callable[[dict[str, Any]], dict[str, Any]]] = {1: _to_2, 2: _to_3, 3: _to_4, 4: _to_5, 5: _to_6}
 
 
 def upgraded(project: dict[str, Any]) -> dict[str, Any]:

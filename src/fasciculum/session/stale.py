@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
 from fasciculum.operations.bake.bake import stale_maps, wanted_maps
 from fasciculum.operations.check.check import check_digest
@@ -73,19 +73,19 @@ def bundle_digest(document: Document, bundle: Bundle) -> str:
     """Return a digest of all that a bundle's layout and maps would be made from now."""
     scene = document.scene
     surfaces = [scene.surfaces[key] for key in bundle.objects]
-    return digest_of(layout_digest(scene, bundle), repr(bundle.bake), *surfaces)
+    return digest_of(layout_digest(scene, bundle), digest_text(bundle.bake), *surfaces)
 
 
 def delivery_digest(document: Document) -> str:
     """Return a digest of what a delivery would write."""
-    parts = [repr(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
+    parts = [digest_text(document.delivery), document.name, *(source.digest for source in document.scene.sources)]
     if document.delivery.lights:
         lighting = document.scene.lighting
-        parts += [repr((lighting.added, lighting.changed))] if lighting.added or lighting.changed else []
+        parts += [digest_text((lighting.added, lighting.changed))] if lighting.added or lighting.changed else []
     for bundle in document.bundles:
-        parts += [repr(bundle.ways)] if bundle.ways else []
+        parts += [digest_text(bundle.ways)] if bundle.ways else []
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]
-        parts += [*bundle.objects, repr((bundle.bake.edges, bundle.bake.edge_angle, bundle.bake.channels))]
+        parts += [*bundle.objects, digest_text((bundle.bake.edges, bundle.bake.edge_angle, bundle.bake.channels))]
     return digest_of(*parts)
 
 

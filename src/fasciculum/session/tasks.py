@@ -14,7 +14,7 @@ from typing import Any
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Choice
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS
@@ -270,7 +270,7 @@ def take_plan_task(document: Document, terms: Terms, name: str, point: Point) ->
     """Bundle everything as a plan says."""
 
     def now(document: Document) -> str:
-        return digest_of(*(source.digest for source in document.scene.sources), repr(document.scene.shapes))
+        return digest_of(*(source.digest for source in document.scene.sources), digest_text(document.scene.shapes))
 
     return Task(
         Kind.TAKE,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 
+from fasciculum.model.digests import digest_text
 from fasciculum.model.scene import Material, Scene
 
 Factor = tuple[float, float, float, float]
@@ -15,10 +16,15 @@ def _content(scene: Scene, material: Material) -> str:
     plain = replace(material, name="", source=0, base_color_factor=(1.0, 1.0, 1.0, 1.0))
     bare = replace(plain, base_color=None, metallic_roughness=None, normal=None, occlusion=None, emissive=None)
     slots = [
-        (role, scene.images[slot.image].pixels or f"missing {slot.image}", repr(replace(slot, image=0)), slot.further)
+        (
+            role,
+            scene.images[slot.image].pixels or f"missing {slot.image}",
+            digest_text(replace(slot, image=0)),
+            slot.further,
+        )
         for role, slot in material.slots().items()
     ]
-    return repr((bare, material.look, slots, material.extensions, material.further))
+    return digest_text((bare, material.look, slots, material.extensions, material.further))
 
 
 def apart_materials(scene: Scene, indices: Iterable[int]) -> dict[int, tuple[int, Factor | None]]:

@@ -19,7 +19,7 @@ from fasciculum.errors import UsageError
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Casts, ColorSpace, Edges, FileFormat, VertexColors
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, NORMAL, MapKind, Origin, Values
 from fasciculum.model.scene import OPAQUE, Scene
@@ -51,16 +51,16 @@ def _frame(scene: Scene, bundle: Bundle, layout: Layout, kind: MapKind, needs: R
         parts.append(f"{wish.samples} {bake.vertex_colors}")
         parts.append(f"{needs.strength if kind.scaled else 0} {needs.cutoff if kind.channels == 4 else 0}")
     if kind.source is Values.RAYS:
-        parts.append(repr(rays_of(bake)))
-        parts += [repr(bake.smooth)] if bake.smooth else []
+        parts.append(digest_text(rays_of(bake)))
+        parts += [digest_text(bake.smooth)] if bake.smooth else []
         # rays leave along the shading normals, which the setting of edges decides
         if bake.edges is not Edges.SOURCE:
             parts += [bake.edges, str(bake.edge_angle if bake.edges is Edges.ANGLE else 0.0)]
     if kind.source is Values.LIGHT:
-        parts.append(repr((bake.light_rays, bake.bounces, bake.denoise, wish.samples, bake.vertex_colors)))
-        parts += [repr((bake.light_emission, needs.cutoff, bake.light_shares)), bake.edges, str(bake.edge_angle)]
+        parts.append(digest_text((bake.light_rays, bake.bounces, bake.denoise, wish.samples, bake.vertex_colors)))
+        parts += [digest_text((bake.light_emission, needs.cutoff, bake.light_shares)), bake.edges, str(bake.edge_angle)]
     if kind.reads_high and scene.partners:
-        parts.append(repr((bake.reach_out, bake.reach_in, bake.reads)))
+        parts.append(digest_text((bake.reach_out, bake.reach_in, bake.reads)))
     if kind.vectors:
         parts += [bake.edges, str(bake.edge_angle if bake.edges == "angle" else 0.0)]
     return digest_of(*parts, *([] if apart else [layout.placements]))

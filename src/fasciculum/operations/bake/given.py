@@ -14,7 +14,7 @@ from fasciculum.io.codecs import decode
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import read_file
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.given import Given, GivenMap
 from fasciculum.model.maps import EMISSIVE, KINDS, ORM
 from fasciculum.model.scene import MASK, Object, Scene
@@ -57,7 +57,7 @@ def given_needs(scene: Scene, objects: Sequence[Object], given: Given) -> Requir
 def given_digest(given: Given, name: str) -> str:
     """Return a digest of one map of a given sheet."""
     (one,) = [one for one in given.maps if one.name == name]
-    return digest_of("given", one.name, one.digest, repr(given.looks) if given.looks else "")
+    return digest_of("given", one.name, one.digest, digest_text(given.looks) if given.looks else "")
 
 
 def take_given(scene: Scene, bundle: Bundle, store: PixelStore, progress: Progress = SILENT) -> Texturing:

@@ -22,7 +22,7 @@ from fasciculum.io.places import read_file
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Turns, UvPolicy
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.lamps import lamps_of
 from fasciculum.model.layout import Layout
 from fasciculum.model.lighting import Sky, SkyKind
@@ -53,7 +53,7 @@ def bakes_light(bundle: Bundle) -> bool:
 def light_digest(scene: Scene) -> str:
     """Return a digest of all that light comes from and meets: lamps, sky, and every surface."""
     lighting = scene.lighting
-    return digest_of(repr((lamps_of(scene), lighting.sky.content, lighting.glow)), surfaces_digest(scene))
+    return digest_of(digest_text((lamps_of(scene), lighting.sky.content, lighting.glow)), surfaces_digest(scene))
 
 
 @lru_cache(maxsize=8)
@@ -136,7 +136,7 @@ def light_sheet_bundle(bundle: Bundle) -> Bundle:
 def light_sheet_digest(scene: Scene, bundle: Bundle) -> str:
     """Return a digest of what a bundle's light sheet is made from, the light itself aside."""
     own = light_sheet_bundle(bundle)
-    told = repr((own.objects, replace(own.sheet, seconds=0.0), own.shapings, bundle.bake.light_shares))
+    told = digest_text((own.objects, replace(own.sheet, seconds=0.0), own.shapings, bundle.bake.light_shares))
     return digest_of(told, *(scene.shapes[key] for key in own.objects))
 
 

@@ -18,7 +18,7 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace, FileFormat, Green, Packing
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
 from fasciculum.model.map_overrides import Cell, ChannelFile, is_alpha, judge_pattern
 from fasciculum.model.maps import KINDS, MapKind
@@ -227,7 +227,7 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     if texture.baked.source:
         return given_bytes(texture.baked.source, texture.baked.source_digest)
     if texture.packed is not None:
-        made_of = (*(part.pixels for part in texture.parts), repr(texture.constants), repr(texture.baked))
+        made_of = (*(part.pixels for part in texture.parts), digest_text(texture.constants), digest_text(texture.baked))
         key = digest_of(texture.packed.text, str(texture.tile), *made_of)
         return _encoded(store, key, "png", lambda: packed_channels(store, texture))
     if texture.light is not None:
@@ -244,7 +244,7 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     suffix = str(baked.format)
     if plain and suffix == FileFormat.PNG:
         return encoded_map(store, baked.pixels)
-    key = digest_of(baked.pixels, texture.map, repr(size), str(bits), str(down), str(texture.tile))
+    key = digest_of(baked.pixels, texture.map, digest_text(size), str(bits), str(down), str(texture.tile))
     first = texture.tile * texture.width
     return _encoded(
         store,
@@ -257,7 +257,7 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
 def _encoded_light(store: PixelStore, texture: TextureFile, stored: Stored, *, floats: bool) -> bytes:
     """Return a map of light as a file."""
     baked, suffix = texture.baked, FileFormat.EXR if floats else FileFormat.PNG
-    key = digest_of(baked.pixels, repr(stored), str(texture.tile), suffix)
+    key = digest_of(baked.pixels, digest_text(stored), str(texture.tile), suffix)
     first = texture.tile * texture.width
 
     def made() -> NDArray[Any]:

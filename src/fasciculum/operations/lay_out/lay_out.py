@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Grows, Treatment, Turns
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.model.settings import rules_of, settings_of
@@ -55,7 +55,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         shaped = tuple((key, one.digest) for key, one in bundle.shapings if key in bundle.objects)
         colors = scene.surfaces if bundle.given.is_palette else {}
         surfaces = [scene.shapes[key] + colors.get(key, "") for key in bundle.objects]
-        return digest_of(repr((told, shaped)), *surfaces)
+        return digest_of(digest_text((told, shaped)), *surfaces)
     work = resolve_bundle(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
     patches = tuple((patch.key, patch.row) for patch in work.patches)
@@ -74,7 +74,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
     )
     # said where it is so only, so that layouts of earlier projects stay in order
     upright = ["upright"] if has_upright(scene, bundle) else []
-    return digest_of(repr(made), *upright, *(scene.shapes[key] for key in bundle.objects))
+    return digest_of(digest_text(made), *upright, *(scene.shapes[key] for key in bundle.objects))
 
 
 def lay_out(scene: Scene, bundle: Bundle, *, fresh: bool = False, progress: Progress = SILENT) -> Layout:

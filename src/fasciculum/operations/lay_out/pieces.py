@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
-from fasciculum.model.digests import digest_of
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout, Surface
 from fasciculum.model.scene import Object, Scene
 from fasciculum.progress import SILENT, Progress
@@ -176,10 +176,10 @@ def _flats(
     """Lay a bundle's groups flat, or recall that it was done."""
     sheet = bundle.sheet_in_force
     parts = [
-        repr((scene.shapes[group[0].key], wish.policy, wish.shaping.digest))
+        digest_text((scene.shapes[group[0].key], wish.policy, wish.shaping.digest))
         for group, wish in zip(groups, wishes, strict=True)
     ]
-    key = digest_of(repr((sheet.unwrap, sheet.density)), *parts)
+    key = digest_of(digest_text((sheet.unwrap, sheet.density)), *parts)
     with _LOCK:
         known = _KEPT.get(key)
     if known is not None:
