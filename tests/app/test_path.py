@@ -22,7 +22,7 @@ class WholePath(WindowCase):
     def test_from_a_dropped_file_to_a_delivery(self):
         window, workspace = self.window, self.workspace
         self.gathered()
-        self.assertEqual(window.ledger.text("draw_calls"), "4 → 4 as it was")
+        self.assertEqual(window.ledger.text("draw_calls"), "4 → 4 unchanged")
         self.assertEqual(len(workspace.document.loose()), 4)
 
         # choose two objects, make a bundle of them, drag a third one into it
@@ -226,7 +226,7 @@ class WholePath(WindowCase):
     def test_wrong_files_are_told(self):
         (self.folder / "notes.txt").write_text("x")
         self.drop(self.folder / "notes.txt")
-        self.assertIn("notes.txt cannot be gathered", self.window.message.text())
+        self.assertIn("notes.txt cannot be added", self.window.message.text())
         (self.folder / "bad.glb").write_bytes(b"glTF" + b"\0" * 40)
         self.drop(self.folder / "bad.glb")
         self.idle()

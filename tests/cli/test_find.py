@@ -141,7 +141,7 @@ WORDS = {
     "Gather/UV sets": "uv channel, texcoord, uv map",
     "Gather/Plan": "budget, pareto",
     "Lay out/Sheet": "trim sheet, palette, trims",
-    "Lay out/Share": "density multiplier, importance",
+    "Lay out/Density multiplier": "density multiplier, importance",
     "Bake/Packed": "pack channels, rgba",
     "Bake/Named bakes": "presets, profiles",
     "Check/Findings": "errors, warnings, problems",

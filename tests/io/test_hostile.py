@@ -91,7 +91,7 @@ REFUSED = (
     ("required", lambda j: j.update(extensionsRequired=["EXT_unheard_of"]), "EXT_unheard_of"),
     ("sparse index", lambda j: j["accessors"][-3]["sparse"].update(count=9), "past the end"),
     ("copies", lambda j: j["nodes"][3]["extensions"]["EXT_mesh_gpu_instancing"].update(attributes={}), "attributes"),
-    ("copies' accessor", lambda j: _copies(j).update(SCALE=0, TRANSLATION=1), "sensible numbers"),
+    ("copies' accessor", lambda j: _copies(j).update(SCALE=0, TRANSLATION=1), "finite numbers"),
     ("morph target", lambda j: j["meshes"][0]["primitives"][0].update(targets=[{"POSITION": 999}]), "accessors[999]"),
     ("wrong kind", lambda j: j.update(nodes={}), "nodes"),
     ("text for a number", lambda j: j["accessors"][0].update(count="4"), "accessors[0].count"),
@@ -260,7 +260,7 @@ class Images(Case):
         for uri in ("pipe.png", "folder.png", "\0", "a" * 5000, "."):
             self.assertTrue(self.image(uri=uri)[0].missing, uri[:20])
         os.mkfifo(self.folder / "pipe.glb")
-        self.refused(self.folder / "pipe.glb", UnsupportedInput, "no plain file")
+        self.refused(self.folder / "pipe.glb", UnsupportedInput, "not a regular file")
 
     def test_an_allowed_folder_may_be_read(self):
         beside = Path(tempfile.mkdtemp())

@@ -130,7 +130,7 @@ ALIASES = {
     "view:Gather/UV sets": "uv channel, uv1, uv2, texcoord, swap uvs, copy uvs, delete uvs, uv map",
     "view:Lay out/Sheet": "trim sheet, palette, existing texture, trims, hotspot, given sheet, atlas texture",
     "view:Lay out/By hand": "seams, projection, unwrap by hand, manual, edit uvs, mapping",
-    "view:Lay out/Share": "density multiplier, priority, importance, scale object, more texels, weight",
+    "view:Lay out/Density multiplier": "density multiplier, priority, importance, scale object, more texels, weight",
     "view:Lay out/Layout versions": "variants, snapshots, alternatives, history of layouts",
     "view:Bake/Packed": "channel packing, pack channels, mask map, rgba, swizzle, orm, combine channels",
     "view:Bake/Named bakes": "presets, bake presets, settings preset, profiles, saved bakes",

@@ -496,7 +496,7 @@ class Overlaps(WindowCase):
         # the whole set is told, not its largest island
         self.assertEqual(row.text(2), "1.0 × 1.0")
         self.assertIn("1 object with overlapping islands", self.sets.overlaps.text())
-        self.assertIn("2 objects whose islands lie on those of another", self.sets.overlaps.text())
+        self.assertIn("2 objects whose islands overlap those of another", self.sets.overlaps.text())
         self.click(self.sets.choose_button)
         self.assertEqual(self.workspace.selection, {"Box", "Left", "Right"})
 

@@ -338,7 +338,7 @@ class Sources(RepairCase):
         one, two = self.answer("Do not open")
         with one, two:
             self.workspace.open(path)
-            self.wait(lambda: any("not there any more" in words for _, words in self.said), "a word")
+            self.wait(lambda: any("does not exist any more" in words for _, words in self.said), "a word")
             self.pump(0.2)
         self.assertFalse(self.workspace.document.bundles)
 
@@ -388,7 +388,7 @@ class Deliveries(RepairCase):
         self.workspace.apply("one", lambda d: commands.add_bundle(d, "Both", ["Board 0", "Board 1"]))
         self.keys(Qt.Key.Key_5)
         panel = self.window.settings.panels["deliver"]
-        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 as it was")
+        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 unchanged")
         combine = self.setting("deliver", "combine")
         combine.setFocus()
         QTest.keyClick(combine, Qt.Key.Key_Down)
@@ -400,7 +400,7 @@ class Deliveries(RepairCase):
         self.assertIn("2 → 2 draw calls", panel.balance_note.text())
         self.keys(Qt.Key.Key_Z, CTRL)
         self.keys(Qt.Key.Key_Z, CTRL)
-        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 as it was")
+        self.assertEqual(self.window.ledger.text("draw_calls"), "2 → 2 unchanged")
 
     def test_textures_are_left_out_one_by_one_but_never_all(self):
         self.open_boards()

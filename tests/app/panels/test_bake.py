@@ -88,7 +88,7 @@ class Maps(BakeCase):
         self.assertIn("EXR", one.words.text())
         one.controls["size"].setEditText("huge")
         QTest.keyClick(one.controls["size"].lineEdit(), Qt.Key.Key_Return)
-        self.assertIn("no size", one.words.text())
+        self.assertIn("not a size", one.words.text())
         self.assertEqual(self.bake.wishes, ("base_color:size=1/2,bits=16",))
 
 
@@ -137,7 +137,7 @@ class Packed(BakeCase):
         self.click(editor.bars[0].away)
         chosen = (str(self.folder / "set.json"), "")
         with mock.patch("fasciculum.app.panels.channels.QFileDialog.getOpenFileName", return_value=chosen):
-            next(action for action in editor.sets.menu().actions() if "From a file" in action.text()).trigger()
+            next(action for action in editor.sets.menu().actions() if "Load presets" in action.text()).trigger()
         self.assertEqual(self.bake.channels, ("mask=metallic,occlusion,0,1-roughness",))
 
     def test_a_wrong_file_is_told_and_nothing_changes(self):

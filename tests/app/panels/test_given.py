@@ -215,7 +215,7 @@ class Given(WindowCase):
         self.take(wooden(self.folder), self.panel.trims)
         first = self.bundle.given.trims[0].box
         self.window.given.change_trim(1, "Trim", box=first)
-        self.assertIn("trims do not overlap", self.window.message.text())
+        self.assertIn("Trims must not overlap", self.window.message.text())
         self.take(self.folder / "wood.png", self.panel.trims)
         self.assertNotIn("overlap", self.window.message.text())
         self.assertIn("wood.png", self.window.message.text())
