@@ -31,6 +31,11 @@ class Measure(Choice):
     OVERLAPS = "overlaps"
 
 
+def words_of_role(role: str) -> str:
+    """Return what people call a texture's place in a material."""
+    return role.replace("_", " ").replace("color", "colour")
+
+
 @dataclass(frozen=True, eq=False)
 class Facts:
     """What a check may look at."""

@@ -12,6 +12,8 @@ from fasciculum.units import MIB, density_words, texture_bytes
 
 #: part by which a density has to differ from what is asked to be told
 NOTICED = 0.02
+#: fill below which a sheet is wasted, and the size of one map, MiB, from which that is worth a word
+LEAST_FILL, LEAST_MIB = 0.3, 0.02
 
 
 def check_layout(bundle: Bundle) -> list[Finding]:
@@ -61,8 +63,8 @@ def check_layout(bundle: Bundle) -> list[Finding]:
                 bundle=name,
             )
         )
-    if layout.fill < 0.3 and not layout.on_given:
-        cost = texture_bytes(layout.width, layout.height) / MIB
+    cost = texture_bytes(layout.width, layout.height) / MIB
+    if layout.fill < LEAST_FILL and cost >= LEAST_MIB and not layout.on_given:
         findings.append(
             Finding(
                 "low_fill",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fasciculum.checks.check import Check, Scope
+from fasciculum.checks.check import Check, Scope, words_of_role
 from fasciculum.model.counting import counted
 from fasciculum.model.finding import ALLOW, LOCATE, WARNING, Finding
 from fasciculum.model.scene import Image, Scene
@@ -15,7 +15,7 @@ def missing_textures(scene: Scene) -> list[Finding]:
         for index in scene.materials_of(item):
             for role, slot in scene.materials[index].slots().items() if index >= 0 else ():
                 if scene.images[slot.image].missing:
-                    told = item.key, scene.materials[index].name, role.replace("_", " ")
+                    told = item.key, scene.materials[index].name, words_of_role(role)
                     readers.setdefault(slot.image, []).append(told)
     return [_finding(scene.images[index], told) for index, told in sorted(readers.items())]
 
@@ -31,7 +31,7 @@ def _finding(image: Image, readers: list[tuple[str, str, str]]) -> Finding:
     return Finding(
         image.fault,
         WARNING,
-        f"{where}: the {roles} texture {image.name} of {material} {wrong}; its factor alone is baked.",
+        f"{where}: the {roles} texture {image.name} of {material} {wrong}; the material's factor is baked instead.",
         f"{put if image.broken else 'Allow its folder' if image.outside else missing}, or locate it.",
         object=key,
         material=material,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from fasciculum.checks.check import Check, Measure, Scope
+from fasciculum.checks.check import Check, Measure, Scope, words_of_role
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Scene
 
@@ -31,7 +31,7 @@ def lacking_uvs(scene: Scene) -> list[Finding]:
                         Finding(
                             "wrong_uv_set",
                             WARNING,
-                            f"{item.key}: the {role.replace('_', ' ')} texture of "
+                            f"{item.key}: the {words_of_role(role)} texture of "
                             f"{material.name} reads UV set {slot.uv_set}, which the object does not have.",
                             "Add that UV set to the object, or let the texture read another one.",
                             object=item.key,

@@ -24,7 +24,7 @@ def _findings(entries: list[dict[str, str]]) -> list[str]:
         more = f" ({len(matter) - 1} more like this one; --json lists them.)" if len(matter) > 1 else ""
         lines.append(line + more)
     if quiet := len(entries) - len(asking):
-        lines.append(f"  {counted(quiet, 'note')} that ask for nothing: --json lists them.")
+        lines.append(f"  {counted(quiet, 'note that asks', 'notes that ask')} for nothing: --json lists them.")
     return lines
 
 

@@ -100,7 +100,7 @@ def missing_image(entry: Wanted, places: Places, error: FasciculumError) -> tupl
         image.fault,
         WARNING,
         f"The image {entry.name} cannot be used: {error.message}",
-        f"{error.hint} Until then its material's factor alone is baked.".strip(),
+        f"{error.hint} Until then the material's factor is baked instead.".strip(),
         image=entry.name,
         act=ALLOW if outside else LOCATE,
     )

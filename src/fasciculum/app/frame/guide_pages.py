@@ -61,11 +61,11 @@ class GuidePages(QDialog):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("Guide")
-        self.resize(880, 640)
+        self.resize(940, 640)
         line = QHBoxLayout(self)
         self.list = QListWidget()
         self.list.setAccessibleName("Pages of the guide")
-        self.list.setFixedWidth(170)
+        self.list.setFixedWidth(230)
         for name, title in PAGES.items():
             item = QListWidgetItem(title)
             item.setData(Qt.ItemDataRole.UserRole, name)
