@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.settings import Declared, Stales, settings_of
 from fasciculum.model.sheet import SheetSettings
@@ -15,6 +16,11 @@ HOLDERS = (
     ("Sheet", "Under **Lay out**; in the project file `bundles[].sheet`.", SheetSettings),
     ("Unwrapping", "Under **Lay out**, *Surfaces*; in the project file `bundles[].sheet.unwrap`.", UnwrapSettings),
     ("Maps", "Under **Bake**; in the project file `bundles[].bake`.", BakeSettings),
+    (
+        "Budgets",
+        "Under **Check**; in the project file `budget`; on the command line `--budget NAME=LIMIT,...`.",
+        Budget,
+    ),
     ("Delivery", "Under **Deliver**; in the project file `delivery`.", DeliverySettings),
 )
 STALE = {

@@ -97,6 +97,36 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(run("run", out / "model.fasc", "--map", "base_color")[0], 0)
         self.assertEqual(run("run", out / "model.fasc", "--map", "ao")[0], 2)
 
+    def test_a_budget_decides_the_exit_code_and_stays_in_the_project(self):
+        out = self.folder / "out"
+        limits = "draw_calls=1000,match_db=99"
+        code, text, _ = run("make", self.model, "--out", out, "--json", "--budget", limits, *self.quick)
+        report = json.loads(text)
+        self.assertEqual(code, 1)
+        self.assertEqual(
+            [(one["name"], one["ok"]) for one in report["budget"]], [("draw_calls", True), ("match_db", False)]
+        )
+        self.assertEqual([one["code"] for one in report["findings"] if one["severity"] == "error"], ["over_budget"])
+        worst = min(entry["psnr_base_color"] for b in report["bundles"] for entry in b["fidelity"])
+        self.assertAlmostEqual(report["budget"][1]["value"], worst, 1)
+        # kept in the project, until another is told
+        self.assertEqual(run("check", out / "model.fasc")[0], 1)
+        self.assertEqual(run("check", out / "model.fasc", "--budget", "match_db=5")[0], 0)
+
+    def test_a_delivery_is_compared_with_its_source_and_judged(self):
+        out = self.folder / "out"
+        run("make", self.model, "--out", out, *self.quick)
+        code, text, _ = run("check", out / "model.glb", "--against", self.model, "--json", "--budget", "match_db=99")
+        report = json.loads(text)
+        self.assertEqual(code, 1)
+        self.assertEqual(report["against"]["objects"]["removed"], [])
+        self.assertAlmostEqual(report["budget"][0]["value"], report["against"]["match_db"]["worst"], 1)
+        code, text, _ = run("check", self.model, "--against", self.model)
+        self.assertEqual(code, 0)
+        self.assertIn("worst the same", text)
+        self.assertEqual(run("check", self.model, self.model, "--against", self.model)[0], 2)
+        self.assertEqual(run("check", self.model, "--against", self.folder / "none.glb")[0], 3)
+
     def test_one_map_alone_is_baked_and_written_and_nothing_else(self):
         glb = Glb()
         base, other = glb.texture(smooth_image(32)), glb.texture(smooth_image(32, seed=2))

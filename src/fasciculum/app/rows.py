@@ -13,6 +13,7 @@ from fasciculum.app.fields import ComboBox, DoubleSpinBox, Slider, SpinBox
 from fasciculum.app.parts import Form, Switch
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
@@ -84,7 +85,14 @@ DELIVERY = Holder(
     lambda document, workspace, values: commands.set_delivery(document, **values),
     lambda workspace: "the delivery",
 )
-HOLDERS = (SHEET, UNWRAP, BAKE, DELIVERY)
+BUDGET = Holder(
+    "check",
+    Budget,
+    lambda workspace: workspace.shown.budget,
+    lambda document, workspace, values: commands.set_budget(document, **values),
+    lambda workspace: "the budget",
+)
+HOLDERS = (SHEET, UNWRAP, BAKE, BUDGET, DELIVERY)
 
 
 class Rows(QObject):
@@ -217,8 +225,10 @@ class Rows(QObject):
 
     def _same(self, before: Document, after: Document) -> bool:
         bundles = zip(before.bundles, after.bundles, strict=True)
-        return before.delivery == after.delivery and all(
-            one.sheet == two.sheet and one.bake == two.bake for one, two in bundles
+        return (
+            before.delivery == after.delivery
+            and before.budget == after.budget
+            and all(one.sheet == two.sheet and one.bake == two.bake for one, two in bundles)
         )
 
     def _typed(self, name: str, value: Any) -> None:

@@ -661,7 +661,7 @@ class Workspace(QObject):
         if self.making_everything or not self.document.scene.objects:
             return
         if any(self.scheduler.busy(kind) for kind in SETTLING):
-            self.say("There is nothing to make yet. Add models and bundle them first.")
+            self.say("Everything will be made as soon as the models are read and bundled.")
             self._once_idle = [partial(self.make_everything, folder)]
             return
         if not any(bundle.objects for bundle in self.document.bundles):

@@ -6,8 +6,9 @@ import argparse
 import math
 import re
 from collections.abc import Callable, Iterable
+from dataclasses import fields
 from pathlib import Path
-from typing import NoReturn
+from typing import NoReturn, TypeVar
 
 from fasciculum import __version__
 from fasciculum.cli.options import add_settings, between
@@ -15,6 +16,7 @@ from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.logs import LEVELS
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget, read_budget
 from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.lighting import Sky, SkyKind
@@ -24,6 +26,7 @@ from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 from fasciculum.operations.plan.plan import NAMES
 
+Value = TypeVar("Value")
 #: shells that are completed in
 SHELLS = ("bash", "zsh", "fish")
 #: a sheet's size that follows from the sharpness to keep
@@ -66,13 +69,17 @@ def _maps(text: str) -> tuple[str, ...]:
 
 def _sensible(read: Callable[[str], object]) -> Callable[[str], str]:
     """Return what passes a text on that makes sense to a reader, and refuses it else."""
+    return _read_by(lambda text: (read(text), text)[1])
 
-    def parse(text: str) -> str:
+
+def _read_by(read: Callable[[str], Value]) -> Callable[[str], Value]:
+    """Return what reads a value, and refuses what the reader refuses."""
+
+    def parse(text: str) -> Value:
         try:
-            read(text)
+            return read(text)
         except UsageError as error:
             raise argparse.ArgumentTypeError(f"{error.message} {error.hint}") from error
-        return text
 
     return parse
 
@@ -359,6 +366,7 @@ def _add_make(make: argparse.ArgumentParser) -> None:
             f"--{entry.name}", action="store_true", help=f"write NAME{entry.suffix}; several may be asked for"
         )
     add_settings(make, DeliverySettings)
+    _add_budget(make)
     _add_allow(make)
     make.add_argument(
         "--watch",
@@ -366,6 +374,17 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         help="do it again whenever a source changes (after one quiet second), until Ctrl+C",
     )
     make.add_argument("--json", action="store_true")
+
+
+def _add_budget(command: argparse.ArgumentParser) -> None:
+    names = ", ".join(field.name for field in fields(Budget))
+    command.add_argument(
+        "--budget",
+        type=_read_by(read_budget),
+        default=None,
+        metavar="NAME=LIMIT,...",
+        help=f"limits that the result keeps, of {names}; one that is exceeded is a finding of severity error",
+    )
 
 
 def _add_farm(command: argparse.ArgumentParser) -> None:
@@ -464,6 +483,7 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     run.add_argument(
         "--delivery", default=None, metavar="NAME", help="use this delivery preset, built in or of the project"
     )
+    _add_budget(run)
     run.add_argument("--json", action="store_true")
     batch = command("batch", "do all jobs of a batch list")
     batch.add_argument("jobs", metavar="JOBS.toml")
@@ -483,5 +503,12 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     find.add_argument("--json", action="store_true")
     check = command("check", "show the findings and figures of a project or of delivered files")
     check.add_argument("files", nargs="+", metavar="PROJECT | MODEL")
+    check.add_argument(
+        "--against",
+        default=None,
+        metavar="OLD.glb",
+        help="compare a delivered model with an earlier delivery: costs, objects, and how well they match",
+    )
+    _add_budget(check)
     check.add_argument("--json", action="store_true")
     return top

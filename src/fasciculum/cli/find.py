@@ -18,6 +18,7 @@ from fasciculum.checks.registry import all_checks
 from fasciculum.cli.aliases import ALIASES
 from fasciculum.cli.arguments import parser
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget
 from fasciculum.model.choices import Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
@@ -32,6 +33,7 @@ STAGES = {
     SheetSettings: "Lay out",
     UnwrapSettings: "Lay out",
     BakeSettings: "Bake",
+    Budget: "Check",
     DeliverySettings: "Deliver",
 }
 #: how much a word of the query is worth: that stands in an alias as it is, in the title, begins a word of the title or
@@ -167,6 +169,8 @@ FOLDS = {
     ("Bake", "Preview"): "A small bake of the object under the pointer.",
     ("Bake", "High to low"): "Distance within which rays look for high-poly surfaces.",
     ("Check", "Findings"): "What is wrong, and what to do about it.",
+    ("Check", "Budgets"): "Limits that the result keeps, and what it comes to.",
+    ("Check", "Earlier delivery"): "What differs from a model that was delivered before.",
     ("Deliver", "Delivery"): "Presets of engine conventions: channels, normal direction, names.",
     ("Deliver", "Will be written"): "The files that a delivery would write.",
 }

@@ -63,7 +63,8 @@ def judge_names(names: Sequence[str], place: str = "") -> None:
 def arguments_of(options: Mapping[str, Any]) -> list[str]:
     """Return options, by their names with underscores, as the command line takes them.
 
-    A list stands for an option that is given again, or for what has commas between; a pair of numbers for a size.
+    A list stands for an option that is given again, or for what has commas between; a pair of numbers for a size; a
+    mapping for names with values.
 
     Raises
     ------
@@ -90,6 +91,9 @@ def _one(action: argparse.Action, name: str, value: Any) -> Iterator[str]:
     if isinstance(value, str | int | float | Path):
         # beside its option, so that what begins with a dash is no option of its own
         yield f"{option}={value}"
+        return
+    if isinstance(value, Mapping):
+        yield f"{option}={','.join(f'{key}={part}' for key, part in value.items())}"
         return
     if not isinstance(value, Sequence):
         raise UsageError(f"{value!r:.60} is not a value for {name}.", hint="Give text, a number, or a list of these.")

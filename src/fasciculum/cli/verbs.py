@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,13 +12,14 @@ from typing import Any
 
 from fasciculum.cli.arguments import AUTO_SIZE, NO_PLAN
 from fasciculum.cli.options import with_options
-from fasciculum.cli.words import inspection_words, report_words
+from fasciculum.cli.words import compared_words, inspection_words, report_words
 from fasciculum.errors import OutputError, UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.given_files import read_sheet
 from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget
 from fasciculum.model.choices import Combine, DensityRule, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
@@ -33,6 +35,7 @@ from fasciculum.model.terms import PLAN_PADDING, Terms
 from fasciculum.model.unwrapping import PRESETS
 from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.bake.light import read_panorama
+from fasciculum.operations.check.against import compare_files
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
@@ -45,6 +48,7 @@ from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
 from fasciculum.session.loading import demo_models, with_demo_sheets
 from fasciculum.session.pipeline import Order, Pipeline, make
+from fasciculum.units import MIB
 
 #: rules of pairing that have a word
 PAIR_RULES = (PairBy.NAME, PairBy.NEAREST, PairBy.NONE)
@@ -156,6 +160,7 @@ def order_of(parsed: argparse.Namespace) -> Order:
         layers=read_layers(Path(parsed.layers)) if parsed.layers else (),
         given=_given(parsed),
         palette_made=parsed.palette == AUTO,
+        budget=parsed.budget or Budget(),
     )
 
 
@@ -274,6 +279,8 @@ def _demo(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
 def _run(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
     path = Path(parsed.project)
     line = Pipeline(open_project(path, store, progress=progress.part(0.0, 0.1)), store, progress)
+    if parsed.budget is not None:
+        line.document = replace(line.document, budget=parsed.budget)
     names = [bundle.name for bundle in line.document.bundles]
     if parsed.bundle is not None:
         if parsed.bundle not in names:
@@ -363,18 +370,41 @@ def _with_map(line: Pipeline, names: list[str], wanted: str) -> list[str]:
 
 
 def _check(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
+    if parsed.against is not None:
+        return _check_against(parsed, store, progress)
     findings: list[Finding] = []
     reports = []
     for number, file in enumerate(parsed.files):
         part = progress.part(number / len(parsed.files), (number + 1) / len(parsed.files))
         if Path(file).suffix.lower() == ".fasc":
             line = Pipeline(open_project(Path(file), store, progress=part.part(0, 0.3)), store, part)
+            if parsed.budget is not None:
+                line.document = replace(line.document, budget=parsed.budget)
             line.check([bundle.name for bundle in line.document.bundles])
             report, noticed = line.report()
         else:
-            report, noticed = inspect_delivered(file, store, progress=part)
+            report, noticed = inspect_delivered(file, store, budget=parsed.budget or Budget(), progress=part)
         reports.append(report)
         findings += noticed
     whole = reports[0] if len(reports) == 1 else {"version": 1, "reports": reports}
     _print(whole, parsed.json, "\n\n".join(report_words(report) for report in reports))
+    return _code(findings)
+
+
+def _check_against(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
+    """Compare a delivered model with an earlier one, and judge it by a budget."""
+    if len(parsed.files) != 1:
+        raise UsageError("--against compares one delivery with another.", hint="Name one model before --against.")
+    (new,) = parsed.files
+    compared = compare_files(new, parsed.against, store, progress=progress.part(0.0, 0.7))
+    values = {
+        "draw_calls": float(compared.after.draw_calls),
+        "texture_mib": compared.after.texture_bytes / MIB,
+        "match_db": min(compared.matches.values(), default=math.inf),
+    }
+    report, findings = inspect_delivered(
+        new, store, budget=parsed.budget or Budget(), known=values, progress=progress.part(0.7, 1.0)
+    )
+    report["against"] = compared.entry
+    _print(report, parsed.json, compared_words(new, parsed.against, report))
     return _code(findings)

@@ -53,12 +53,41 @@ def report_words(report: dict[str, Any]) -> str:
             )
         for baked in bundle.get("maps", []):
             lines.append(f"  {baked['name']:<12} {baked['file']}")
+    lines += _budget(report)
     if report["findings"]:
         lines.append("findings")
         lines += _findings(report["findings"])
     if report["seconds"]:
         lines.append("seconds: " + ", ".join(f"{name} {value:.1f}" for name, value in report["seconds"].items()))
     return "\n".join(lines)
+
+
+def compared_words(new: str, old: str, report: dict[str, Any]) -> str:
+    """Return the comparison of two deliveries as text."""
+    told = report["against"]
+    calls, memory, match = told["draw_calls"], told["texture_bytes"], told["match_db"]
+    worst = "the same" if match["worst"] is None else f"{match['worst']} dB ({match['object']})"
+    median = "the same" if match["median"] is None else f"{match['median']} dB"
+    lines = [
+        f"{new} against {old}",
+        f"  draw calls      {calls[0]} -> {calls[1]}",
+        f"  texture memory  {_mib(memory[0])} -> {_mib(memory[1])}",
+        f"  base colour     worst {worst}, median {median}",
+    ]
+    for what in ("added", "removed", "changed"):
+        names = told["objects"][what]
+        lines.append(f"  {what:<15} {len(names)}" + (f": {', '.join(names[:8])}" if names else ""))
+    lines += _budget(report)
+    return "\n".join(lines)
+
+
+def _budget(report: dict[str, Any]) -> list[str]:
+    """Return a line for each limit of a report."""
+    lines = []
+    for one in report.get("budget", []):
+        value = "unknown" if one["value"] is None else f"{one['value']:g}"
+        lines.append(f"  {one['name']:<15} {value} of {one['limit']:g}{'' if one['ok'] else '  EXCEEDED'}")
+    return ["budget", *lines] if lines else []
 
 
 def inspection_words(inspection: dict[str, Any]) -> str:

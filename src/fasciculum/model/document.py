@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from fasciculum.model.budget import Budget
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Treatment, UvEditKind
 from fasciculum.model.delivery import DeliverySettings
@@ -62,6 +63,8 @@ class Document:
     bakes: tuple[NamedBake, ...] = ()
     #: what plans are to keep
     terms: Terms = field(default_factory=Terms)
+    #: limits that the result keeps
+    budget: Budget = field(default_factory=Budget)
     #: what is said of which high-poly objects are read into which
     pairing: Pairing = field(default_factory=Pairing)
     #: treatments that were chosen by hand, by the names of materials: a plan that is taken keeps them

@@ -21,6 +21,7 @@ from fasciculum.model.map_overrides import ChannelFile
 from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, HEIGHT, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
 from fasciculum.model.texturing import BakedMap, LightFigures
+from fasciculum.operations.check.budgets import judged_document
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.deliver.lights import light_gain, stored_light
 from fasciculum.operations.lay_out.onto import onto_rows, sameness, split_rows
@@ -361,6 +362,7 @@ def report_of(
             | _without_arrays(document)
             | {"typical_view": _view_entry(document)},
         },
+        "budget": [one.entry for one in judged_document(document)],
         "findings": [finding_entry(finding) for finding in findings],
         "seconds": {name: round(value, 3) for name, value in seconds.items()},
         "files": files,

@@ -263,6 +263,11 @@ def set_delivery(document: Document, **values: Any) -> Document:
     return replace(document, delivery=replace(document.delivery, **values))
 
 
+def set_budget(document: Document, **values: Any) -> Document:
+    """Change the limits that the result keeps."""
+    return replace(document, budget=replace(document.budget, **values))
+
+
 def choose_delivery(document: Document, settings: DeliverySettings) -> Document:
     """Make a delivery the one that is written next; the file name of the present one stays."""
     return replace(document, delivery=replace(settings, name=document.delivery.name))

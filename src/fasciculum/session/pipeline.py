@@ -14,6 +14,7 @@ from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import InlineRunner
 from fasciculum.model.bake_settings import BakeSettings
+from fasciculum.model.budget import Budget
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Repeats, Rule
 from fasciculum.model.delivery import DeliverySettings
@@ -80,6 +81,8 @@ class Order:
     palette_made: bool = False
     #: which objects go together, in the place of the rule: names of bundles with their objects
     groups: Callable[[Scene], list[tuple[str, tuple[str, ...]]]] | None = None
+    #: limits that the result keeps
+    budget: Budget = field(default_factory=Budget)
     #: what is done with the document once it is bundled
     change: Callable[[Document], Document] | None = None
 
@@ -321,6 +324,7 @@ def gathered(line: Pipeline, models: Sequence[str], order: Order) -> None:
         noticed = (*noticed, *about)
     scene = scene.lit_by(order.lighting).layered(order.layers)
     line.document = Document(name, scene, (), noticed, order.delivery, lookup=order.lookup, pairing=pairing)
+    line.document = replace(line.document, budget=order.budget)
 
 
 def bundled(line: Pipeline, order: Order) -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, LOCATE, SEVERITIES, Finding
+from fasciculum.operations.check.budgets import budget_findings, judged_document
 from fasciculum.operations.check.layers import layer_findings
 from fasciculum.operations.check.light import light_findings
 from fasciculum.operations.check.measures import findings_of
@@ -141,6 +142,7 @@ def all_findings(document: Document) -> list[Finding]:
     results += pairing_findings(document.scene)
     results += light_findings(document)
     results += layer_findings(document)
+    results += budget_findings(judged_document(document), told_unknown=False)
     for bundle in document.bundles:
         results += findings_of(document.scene, bundle)
     return sorted(results, key=lambda finding: SEVERITIES.index(finding.severity))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QAbstractButton,
     QDialog,
@@ -21,6 +22,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.counting import counted
 from fasciculum.model.maps import BASE_COLOR
+from fasciculum.operations.check.budgets import Judged, judged_document
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import clean_size
 from fasciculum.operations.ledger import cost_of, ledger_of
@@ -56,6 +58,44 @@ def verdict(before: int, after: int) -> str:
     return "unchanged" if after == before else "better" if after < before else "worse"
 
 
+#: figures that may have a limit, and the limit's name
+LIMITED = {"draw_calls": "draw_calls", "memory": "texture_mib", "match": "match_db"}
+
+
+class LimitBar(QWidget):
+    """A thin line: how much of a limit is used, with a mark where it ends."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.limit: Judged | None = None
+        self.setFixedHeight(4)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+
+    def show_limit(self, limit: Judged | None) -> None:
+        """Show a limit, or nothing."""
+        self.limit = limit
+        button = self.parentWidget()
+        if button is not None:
+            tip = button.toolTip().split("\nBudget: ")[0]
+            words = f"\nBudget: {limit.words(limit.value)} of {limit.words(limit.limit)}." if limit is not None else ""
+            button.setToolTip(tip + words)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self.limit is None:
+            return
+        painter = QPainter(self)
+        # the limit lies at four fifths, so that what goes beyond it is seen
+        end = 0.8 * (self.width() - 6)
+        painter.fillRect(QRectF(0, 1, end, 2), QColor(self.theme.line))
+        used = min(self.limit.share, 1.25) * end
+        known = self.limit.value is not None
+        color = self.theme.quiet if not known else self.theme.good if self.limit.ok else self.theme.broken
+        painter.fillRect(QRectF(0, 1, used, 2), QColor(color))
+        painter.fillRect(QRectF(end, 0, 1, 4), QColor(self.theme.text))
+
+
 class LedgerStrip(QWidget):
     """The strip at the bottom."""
 
@@ -70,6 +110,7 @@ class LedgerStrip(QWidget):
         line.setSpacing(1)
         self.buttons: dict[str, QAbstractButton] = {}
         self.values: dict[str, QLabel] = {}
+        self.bars: dict[str, LimitBar] = {}
         for name, title, tip in FIGURES:
             button = QToolButton()
             button.setProperty("ledger", True)
@@ -85,6 +126,8 @@ class LedgerStrip(QWidget):
             for part in (label, value):
                 part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
                 inner.addWidget(part)
+            bar = self.bars[name] = LimitBar(theme)
+            inner.addWidget(bar)
             button.clicked.connect(lambda _=False, name=name: self.open_list(name))
             self.buttons[name], self.values[name] = button, value
             line.addWidget(button, 1)
@@ -108,10 +151,17 @@ class LedgerStrip(QWidget):
             for name in self.values:
                 self._show(name, "nothing yet")
             return
+        limits = {one.name: one for one in judged_document(document)}
+        for name, bar in self.bars.items():
+            bar.show_limit(limits.get(LIMITED.get(name, "")))
+
+        def over(name: str) -> str:
+            return "over budget" if name in limits and not limits[name].ok else ""
+
         ledger = ledger_of(document)
         before, after = ledger.before, ledger.after
         calls = before.draw_calls, after.draw_calls
-        self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {verdict(*calls)}")
+        self._show("draw_calls", f"{calls[0]} → <b>{calls[1]}</b> {over('draw_calls') or verdict(*calls)}")
         self._show("materials", f"{before.materials} → <b>{after.materials}</b>")
         memory = before.texture_bytes, after.texture_bytes
         # light is no cost of merging: the source has none that could be compared
@@ -119,7 +169,7 @@ class LedgerStrip(QWidget):
         sizes = tuple(round(size / MIB) for size in (memory[0], without_light))
         light = f" + {ledger.light_bytes / MIB:.0f} light" if ledger.light_bytes else ""
         # beside the light there is no room for the verdict
-        words = "" if light else f" {verdict(*sizes)}"
+        words = "" if light else f" {over('texture_mib') or verdict(*sizes)}"
         self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b>{words}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
@@ -143,7 +193,12 @@ class LedgerStrip(QWidget):
         if bundle.check is not None and check_state(document, bundle) == DONE:
             results = [entry.figure(BASE_COLOR.name) for entry in bundle.check.fidelity]
             worst = min((figure for figure in results if not math.isnan(figure)), default=math.nan)
-            self._show("match", f"<b>{worst:.1f} dB</b> at worst" if math.isfinite(worst) else "nothing to match")
+            self._show(
+                "match",
+                f"<b>{worst:.1f} dB</b> {over('match_db') or 'at worst'}"
+                if math.isfinite(worst)
+                else "nothing to match",
+            )
         else:
             self._show("match", "not baked" if bundle.texturing is None else "not checked")
 

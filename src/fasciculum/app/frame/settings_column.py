@@ -76,11 +76,12 @@ class SettingsColumn(QWidget):
         self.deliver = DeliverPanel(workspace, theme)
         self.gather = GatherPanel(workspace, theme, acts, pairs, lights, layers)
         self.pairing = self.gather.pairing
+        self.check = CheckPanel(workspace, repairs, theme)
         self.panels: dict[str, Column] = {
             "gather": self.gather,
             "lay out": self.lay_out,
             "bake": self.bake,
-            "check": CheckPanel(workspace, repairs),
+            "check": self.check,
             "deliver": self.deliver,
         }
         self.areas: dict[str, QScrollArea] = {}
@@ -113,7 +114,7 @@ class SettingsColumn(QWidget):
 
     def commit(self) -> None:
         """Make what has been typed or dragged in any stage a step of the history."""
-        for panel in (self.lay_out, self.bake, self.deliver):
+        for panel in (self.lay_out, self.bake, self.check, self.deliver):
             panel.commit()
 
     def named(self) -> dict[tuple[str, str], QWidget]:

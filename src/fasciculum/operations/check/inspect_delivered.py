@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -10,13 +11,16 @@ import numpy as np
 from fasciculum.checks.check import Facts, Measure, Scope
 from fasciculum.checks.registry import checks_of, run_checks
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.budget import NO_BUDGET, Budget
 from fasciculum.model.finding import Finding
 from fasciculum.model.scene import Scene
+from fasciculum.operations.check.budgets import budget_findings, judged, triangles_of
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.ledger import cost_of
 from fasciculum.operations.report import finding_entry, number
 from fasciculum.packing.verify import verify
 from fasciculum.progress import SILENT, Progress
+from fasciculum.units import MIB
 from fasciculum.uv.corners import corners_of, main_uv_set, signed_uv_areas, surface_areas
 from fasciculum.uv.density import density
 from fasciculum.uv.islands import find_islands
@@ -24,11 +28,17 @@ from fasciculum.uv.stretch import measure_stretch
 
 
 def inspect_delivered(
-    named: str, store: PixelStore, *, progress: Progress = SILENT
+    named: str,
+    store: PixelStore,
+    *,
+    budget: Budget = NO_BUDGET,
+    known: Mapping[str, float] | None = None,
+    progress: Progress = SILENT,
 ) -> tuple[dict[str, Any], list[Finding]]:
     """Measure a delivered model: for each material, its sheet as its leading texture and UVs tell it.
 
-    Instances of one mesh count once, since they lie on one place.
+    Instances of one mesh count once, since they lie on one place. ``known`` are figures for the budget that a file
+    alone does not tell.
     """
     scene, noticed = gather([named], store, progress=progress.part(0, 0.5))
     bundles = []
@@ -41,6 +51,14 @@ def inspect_delivered(
     facts = Facts(scene, measured={Measure.OVERLAPS: overlaps})
     findings = [*noticed, *run_checks(checks_of(Scope.DELIVERED), facts)]
     cost = cost_of(scene, tuple(item.key for item in scene.objects))
+    values: dict[str, float | None] = {
+        "draw_calls": float(cost.draw_calls),
+        "texture_mib": cost.texture_bytes / MIB,
+        "triangles": float(triangles_of(scene)),
+        **(known or {}),
+    }
+    limits = judged(budget, values)
+    findings += budget_findings(limits)
     figures = {
         "draw_calls": cost.draw_calls,
         "materials": cost.materials,
@@ -53,6 +71,7 @@ def inspect_delivered(
         "sources": [named],
         "bundles": bundles,
         "ledger": {"before": figures, "after": figures},
+        "budget": [one.entry for one in limits],
         "findings": [finding_entry(finding) for finding in findings],
         "seconds": {},
         "files": [],
