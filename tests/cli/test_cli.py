@@ -107,7 +107,7 @@ class CommandLine(unittest.TestCase):
             [(one["name"], one["ok"]) for one in report["budget"]], [("draw_calls", True), ("match_db", False)]
         )
         self.assertEqual([one["code"] for one in report["findings"] if one["severity"] == "error"], ["over_budget"])
-        worst = min(entry["psnr_base_color"] for b in report["bundles"] for entry in b["fidelity"])
+        worst = min(entry["base_color_db"] for b in report["bundles"] for entry in b["fidelity"])
         self.assertAlmostEqual(report["budget"][1]["value"], worst, 1)
         # kept in the project, until another is told
         self.assertEqual(run("check", out / "model.fasc")[0], 1)

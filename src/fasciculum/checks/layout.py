@@ -13,7 +13,7 @@ from fasciculum.units import MIB, density_words, texture_bytes
 #: part by which a density has to differ from what is asked to be told
 NOTICED = 0.02
 #: fill below which a sheet is wasted, and the size of one map, MiB, from which that is worth a word
-LEAST_FILL, LEAST_MIB = 0.3, 0.02
+LEAST_FILL, LEAST_MIB = 0.3, 0.03
 
 
 def check_layout(bundle: Bundle) -> list[Finding]:

@@ -216,6 +216,7 @@ ALIASES = {
     "setting:DeliverySettings.region": "chunks, grid split, cells, split mesh, culling, cluster, region, sectors",
     "setting:DeliverySettings.tangents": "tangent space, mikktspace, export tangents",
     "setting:DeliverySettings.high": "include high-poly, export high poly",
+    "setting:DeliverySettings.page": "html, web page, viewer, share, presentation, turntable, client review",
     "setting:DeliverySettings.lights": "export lights, punctual lights, include lights, lamps",
     # -- maps -------------------------------------------------------------------------------------------------
     "map:base_color": "albedo, diffuse, color, colour map, diffuse map, basecolor",

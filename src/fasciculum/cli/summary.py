@@ -68,7 +68,10 @@ def _section(one: Ended, job: Job | None, camera: _Pictures) -> str:
         return f"<section>{head}</section>"
     report = json.loads(Path(one.report).read_text())
     pictures = camera.of(job, Path(one.report).parent, report) if job is not None else ""
-    return f"<section>{head}{pictures}{_ledger(report)}{_findings(report['findings'])}</section>"
+    page = next((name for name in report["files"] if name.endswith("_page.html")), None)
+    place = (Path(one.report).parent / page).resolve().as_uri() if page else ""
+    link = f"<p><a href='{html.escape(place)}'>Show the model before and after</a></p>" if page else ""
+    return f"<section>{head}{link}{pictures}{_ledger(report)}{_findings(report['findings'])}</section>"
 
 
 def _ledger(report: dict[str, Any]) -> str:

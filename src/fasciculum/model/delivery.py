@@ -148,6 +148,15 @@ class DeliverySettings:
         words={True: "include"},
         option="--lights",
     )
+    page: bool = setting(
+        False,
+        "Page to show",
+        "Write NAME_page.html too: one file for any browser, with the model before and after, figures and maps.",
+        fold="Models",
+        stales=DELIVERY,
+        words={True: "write"},
+        option="--page",
+    )
 
 
 #: named for what they agree on, so that whoever knows an engine's convention finds it

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from fasciculum.errors import UsageError
+from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import InlineRunner
@@ -30,6 +31,7 @@ from fasciculum.model.scene import BLEND, MASK, OPAQUE, Scene
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.deliver.deliver import Delivered
+from fasciculum.operations.deliver.page import page_bytes
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
@@ -217,8 +219,8 @@ class Pipeline:
         if only:
             return delivered
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
-        name, *report = written_beside(self.document, folder, keep)
-        if report:
+        name = written_beside(self.document, folder, keep)[0]
+        if name.endswith(".fasc"):
             progress = self.progress.part(span[1], 1.0)
             self.timed("deliver", lambda: save_project(self.document, folder / name, self.store, progress=progress))
             delivered.files.append(name)
@@ -375,14 +377,15 @@ def finish(line: Pipeline, folder: Path, order: Order) -> Delivered:
 
 
 def written_beside(document: Document, folder: Path, keep: Path | None = None) -> tuple[str, ...]:
-    """Return the names of what is written beside a document's models: the project, and the report last.
+    """Return the names of what is written beside a document's models: the project, a page, and the report last.
 
     A project at ``keep`` is not written over, and not named.
     """
     name = file_name(document.delivery.name or document.name)
     project, report = f"{name}.fasc", f"{name}_report.json"
     kept = keep is not None and (folder / project).resolve() == keep.resolve()
-    return (report,) if kept else (project, report)
+    page = [f"{name}_page.html"] if document.delivery.page else []
+    return tuple([*([] if kept else [project]), *page, report])
 
 
 def deliver_whole(
@@ -405,11 +408,32 @@ def deliver_whole(
 
 def _with_report(line: Pipeline, folder: Path, delivered: Delivered) -> Delivered:
     report, _ = line.report(delivered)
-    report_name = written_beside(line.document, folder)[-1]
-    delivered.files.append(report_name)
+    beside = written_beside(line.document, folder)
+    report_name = beside[-1]
+    page = next((name for name in beside if name.endswith(".html")), None)
+    delivered.files += [page, report_name] if page else [report_name]
     report["files"] = list(delivered.files)
+    if page:
+        data = line.timed("deliver", lambda: _page_of(line, folder, delivered, report))
+        write_whole(folder / page, data)
     write_whole(folder / report_name, json.dumps(report, indent=1, ensure_ascii=False).encode())
     return delivered
+
+
+def _page_of(line: Pipeline, folder: Path, delivered: Delivered, report: dict[str, Any]) -> bytes:
+    """Return the page that shows what was delivered."""
+    suffixes = {entry.suffix for entry in WRITTEN_FORMATS}
+    model = next((name for name in delivered.files if Path(name).suffix in suffixes), None)
+    if model is None:
+        raise UsageError("a page shows a model, and none is delivered.", hint="Choose a kind of model, such as .glb.")
+    pictures = {}
+    for bundle in line.document.bundles:
+        for baked in bundle.texturing.maps if bundle.texturing is not None else ():
+            file = delivered.maps.get((bundle.name, baked.name), "")
+            if file:
+                pictures[file] = line.store.get(baked.pixels)
+    progress = line.progress.part(0.98, 1.0)
+    return page_bytes(line.document, report, folder / model, pictures, line.store, progress=progress)
 
 
 def make(
