@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.rendering.camera import FRAMED, Camera
+from fasciculum.rendering.camera import FRAMED, Camera, box_corners
 
 
 def seen(camera, points, aspect=1.5):
@@ -78,7 +78,7 @@ class Looking(unittest.TestCase):
             low = rng.normal(size=3)
             high = low + rng.uniform(0.01, 4, 3)
             for aspect in (0.6, 1.0, 2.0):
-                framed = camera.framing(low, high, aspect)
+                framed = camera.framing(box_corners(low, high), aspect)
                 corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]]
                                     for i in (0, 1) for j in (0, 1) for k in (0, 1)])  # fmt: skip
                 place, away = seen(framed, corners, aspect)

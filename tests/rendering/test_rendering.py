@@ -5,7 +5,7 @@ import unittest
 
 import numpy as np
 
-from fasciculum.rendering.camera import Camera
+from fasciculum.rendering.camera import Camera, box_corners
 from fasciculum.rendering.draws import STRIDE, Draw
 from fasciculum.rendering.previews import mip_chain
 from fasciculum.rendering.renderer import NoGraphics, Renderer, View
@@ -39,7 +39,7 @@ class Cameras(unittest.TestCase):
 
     def test_framing_shows_all_of_a_flat_box(self):
         low, high = np.array([-3, 0, -1.0]), np.array([5, 1, 2.0])
-        camera = Camera().framing(low, high)
+        camera = Camera().framing(box_corners(low, high))
         corners = np.array(np.meshgrid(*zip(low, high, strict=True))).reshape(3, -1).T
         for corner in corners:
             self.assertLess(np.abs(seen_at(camera, corner)).max(), 1.0)

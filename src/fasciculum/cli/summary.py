@@ -140,10 +140,10 @@ class _Pictures:
                     renderer.add_texture(key, mip_chain(store.get(key), EDGE, shown))
             while renderer.uploading:
                 renderer.upload()
-            box = renderer.bounds()
-            if box is None:
+            corners = renderer.corners()
+            if corners is None:
                 return None
-            camera = Camera().framing(box[0], box[1], WIDE / HIGH)
+            camera = Camera().framing(corners, WIDE / HIGH)
             pixels = renderer.render(camera, WIDE, HIGH, [View("source")])
             return encode_png(pixels[..., :3].copy())
         finally:

@@ -12,6 +12,12 @@ from numpy.typing import NDArray
 FRAMED = 0.9
 
 
+def box_corners(low: NDArray[np.floating], high: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Return the corners of a box, (8, 3)."""
+    corners: NDArray[np.float64] = np.array(np.meshgrid(*zip(low, high, strict=True)), np.float64).reshape(3, -1).T
+    return corners
+
+
 @dataclass(frozen=True)
 class Camera:
     """Where the view is from: angles in degrees about ``target``, distance in metres."""
@@ -76,11 +82,17 @@ class Camera:
         moved = np.array(self.target) + size * shift * (right * at[0] - up * at[1])
         return replace(closer, target=(float(moved[0]), float(moved[1]), float(moved[2])))
 
-    def framing(self, low: NDArray[np.floating], high: NDArray[np.floating], aspect: float = 1.0) -> Camera:
-        """Return the camera looking at a box so that it takes `FRAMED` of the view; ``aspect`` is width over height."""
-        middle = (low + high) / 2
-        corners = np.array(np.meshgrid(*zip(low, high, strict=True))).reshape(3, -1).T - middle
+    def framing(self, points: NDArray[np.floating], aspect: float = 1.0) -> Camera:
+        """Return the camera that looks at the middle of points (N, 3), as it sees them.
+
+        The points take `FRAMED` of the tighter side of the view; ``aspect`` is its width over its height.
+        """
+        middle = (points.min(axis=0) + points.max(axis=0)) / 2
         right, up = self.axes()
+        for axis in (right, up):
+            along = (points - middle) @ axis
+            middle = middle + axis * (along.min() + along.max()) / 2
+        corners = points - middle
         half = math.tan(math.radians(self.field_of_view) / 2)
         across, along = np.abs(corners @ right) / (half * aspect), np.abs(corners @ up) / half
         distance = float((corners @ self.backward() + np.maximum(across, along) / FRAMED).max())

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import FasciculumError
-from fasciculum.rendering.camera import Camera
+from fasciculum.rendering.camera import Camera, box_corners
 from fasciculum.rendering.draws import ROLES, Draw
 from fasciculum.rendering.layer_looks import MOST, Ground, LayerLook
 from fasciculum.rendering.shaders import FRAGMENT, VERTEX, layered_fragment
@@ -178,12 +178,10 @@ class Renderer:
         if level < 0:
             self._uploads.pop(0)
 
-    def bounds(self, keys: set[str] | None = None) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
-        """Return the box around the items of those keys, or of all."""
+    def corners(self, keys: set[str] | None = None) -> NDArray[np.float64] | None:
+        """Return the corners of the boxes around the items of those keys, or of all, (N, 3); None without any."""
         boxes = [item.draw.bounds for item in self._sides.get("source", []) if keys is None or item.draw.key in keys]
-        if not boxes:
-            return None
-        return np.min([box[0] for box in boxes], axis=0), np.max([box[1] for box in boxes], axis=0)
+        return np.concatenate([box_corners(*box) for box in boxes]) if boxes else None
 
     def _frame(self, width: int, height: int) -> Any:
         if self._size != (width, height) or self._target is None:

@@ -107,10 +107,8 @@ def _studio() -> _Studio:
     return _studios[0]
 
 
-def show_scene(
-    scene: Scene, folder: str, *, high: bool = False, progress: Progress = SILENT
-) -> tuple[NDArray, NDArray] | None:
-    """Take a scene and return the box around it; ``folder`` is the pixel store's.
+def show_scene(scene: Scene, folder: str, *, high: bool = False, progress: Progress = SILENT) -> NDArray | None:
+    """Take a scene and return the corners of its objects' boxes; ``folder`` is the pixel store's.
 
     With ``high`` its source side shows high-poly objects in the place of those that they are read into.
     """
@@ -123,7 +121,7 @@ def show_scene(
     studio.refresh("result", draws)
     studio.plain, studio.shown = draws, draws
     progress.update(1.0)
-    return studio.renderer.bounds()
+    return studio.renderer.corners()
 
 
 def _with_high(scene: Scene, draws: list[Draw]) -> list[Draw]:
@@ -241,10 +239,10 @@ def show_lens(colors: dict[str, NDArray[np.float32]], *, progress: Progress = SI
     progress.update(1.0)
 
 
-def bounds_of(keys: set[str], *, progress: Progress = SILENT) -> tuple[NDArray, NDArray] | None:
-    """Return the box around some objects."""
+def corners_of_boxes(keys: set[str], *, progress: Progress = SILENT) -> NDArray | None:
+    """Return the corners of the boxes around some objects, (N, 3)."""
     progress.update(1.0)
-    return _studio().renderer.bounds(keys)
+    return _studio().renderer.corners(keys)
 
 
 def outlined(

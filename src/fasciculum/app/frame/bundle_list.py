@@ -43,7 +43,7 @@ KEY, KIND, FIGURE = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1, Qt.I
 LOOSE = "\0loose"
 
 #: pixels: the column at least and at most, and when it is a strip
-WIDE, MOST, STRIP = 190, 420, 46
+WIDE, MOST, STRIP = 226, 420, 46
 
 
 class _Rows(QStyledItemDelegate):

@@ -66,7 +66,7 @@ SIDES = (("Wipe", "wipe"), ("Source", "source"), ("Result", "result"))
 #: seconds for which a message stays
 MESSAGE = 9
 #: pixels: what the window opens with, what it needs, and below which the left column becomes a strip
-USUAL, LEAST, NARROW = QSize(1280, 800), QSize(1040, 600), 1180
+USUAL, LEAST, NARROW, ROOMY = QSize(1280, 800), QSize(1040, 600), 1180, 1440
 #: pixels that a title bar has at most, and milliseconds until there is one
 TITLE_BAR, FRAMED = 40, 150
 #: pixels for the project's name, and for what is under way, in a wide window and in a narrow one
@@ -395,6 +395,10 @@ class Window(QMainWindow):
         narrow = self.width() < NARROW
         self.bundles.set_strip(narrow or bool(self.widened))
         self.queue.setFixedWidth(QUEUE_NARROW if narrow else QUEUE)
+        # the list's names need the room more than the words on these two
+        words = "Maximise" if self.width() >= ROOMY else "⤢"
+        for button in (self.sheet_whole, self.model_whole):
+            button.setText(words)
         self._give_room()
         self._show_name()
         self.mip_words.setVisible(self.mip.isVisibleTo(self) and not narrow)

@@ -324,26 +324,26 @@ class ModelView(QWidget):
         self._submit("Show preview", service.show_preview, bundle)
         self.ask(whole=True)
 
-    def _show_box(self, box: tuple | None) -> None:
+    def _show_box(self, box: np.ndarray | None) -> None:
         if box is not None and not self._framed:
             self._framed = True
             self._look_at(box)
         self.ask(whole=True)
 
-    def _look_at(self, box: tuple) -> None:
-        self.camera = self.camera.framing(box[0], box[1], self.width() / max(self.height(), 1))
+    def _look_at(self, box: np.ndarray) -> None:
+        self.camera = self.camera.framing(box, self.width() / max(self.height(), 1))
 
     def frame(self) -> None:
         """Show the chosen objects, or all."""
         keys = set(self.workspace.selection) or {item.key for item in self.workspace.document.scene.objects}
 
-        def take(box: tuple | None) -> None:
+        def take(box: np.ndarray | None) -> None:
             if box is not None:
                 self._look_at(box)
                 self.ask(whole=True)
 
         if keys:
-            self._submit("Frame", service.bounds_of, keys, finished=take)
+            self._submit("Frame", service.corners_of_boxes, keys, finished=take)
 
     def ask(self, *, whole: bool = False) -> None:
         """Ask for a new picture; while one is being drawn, only the last wish is kept."""
