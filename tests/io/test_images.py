@@ -52,7 +52,7 @@ class Images(unittest.TestCase):
         png = encoded(Image.fromarray(self.color), "PNG")
         bomb = bytearray(png)
         bomb[16:24] = (200_000).to_bytes(4, "big") * 2
-        for data in (b"", b"hello", png[:30], bytes(bomb), encoded(Image.fromarray(self.color[..., :3]), "BMP")):
+        for data in (b"", b"hello", png[:30], bytes(bomb), encoded(Image.fromarray(self.color[..., :3]), "GIF")):
             with self.assertRaises(InputError):
                 decode(data, place="x")
 

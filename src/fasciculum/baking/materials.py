@@ -47,6 +47,9 @@ def factors_of(material: Material, cutoff: float | None = None) -> tuple[NDArray
     gain[0:4] = material.base_color_factor
     if cutoff is not None and material.alpha_mode == "MASK" and material.alpha_cutoff > 0:
         gain[3] *= cutoff / material.alpha_cutoff
+    elif cutoff is not None and material.alpha_mode == "MASK":
+        # a cut-off of 0 cuts nothing away
+        gain[3], offset[3] = 0.0, 1.0
     gain[8], offset[8] = material.occlusion_strength, 1.0 - material.occlusion_strength
     gain[9], gain[10] = material.roughness_factor, material.metallic_factor
     gain[12:15] = np.array(material.emissive_factor) * material.emissive_strength

@@ -18,6 +18,7 @@ import cv2
 import numpy as np
 import OpenEXR
 import PIL.Image
+import PIL.TiffImagePlugin
 from numpy.typing import NDArray
 
 from fasciculum.errors import InputError, MalformedFile, OutputError, UnsupportedInput
@@ -48,6 +49,8 @@ class Codec:
         Whether a file that begins so is one of these.
     encode : callable, optional
         From stored values, shape (H, W, C), to a file; None for what is only read.
+    portable : bool
+        Whether a delivered model may hold such a file; others are written as PNG.
     """
 
     name: str
@@ -57,6 +60,7 @@ class Codec:
     channels: tuple[int, ...]
     starts: Callable[[bytes], bool]
     encode: Callable[[NDArray[Any]], bytes] | None = None
+    portable: bool = False
 
     @property
     def suffix(self) -> str:
@@ -103,8 +107,9 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            picture = PIL.Image.open(io.BytesIO(data), formats=tuple(codec.name for codec in CODECS))
-            width, height = picture.size
+            deep_tiff = codec is TIFF and max(_tiff_tags(data, place)[2]) > 8
+            picture = None if deep_tiff else PIL.Image.open(io.BytesIO(data), formats=(codec.name,))
+            width, height = _tiff_tags(data, place)[:2] if picture is None else picture.size
             if width * height > MOST_TEXELS:
                 raise UnsupportedInput(
                     f"the image is {width} x {height}, more than 16384 x 16384.",
@@ -117,8 +122,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
                     item=place,
                     hint="Scale it down.",
                 )
-            deep = codec is PNG and data[24:25] == b"\x10"
-            if deep:
+            if picture is None or (codec is PNG and data[24:25] == b"\x10"):
                 return _decode_deep(data, place)
             alpha = picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info
             return np.asarray(picture.convert("RGBA" if alpha else "RGB"))
@@ -128,6 +132,28 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
         raise MalformedFile(
             f"the image cannot be decoded ({error}).", item=place, hint="Save it again as PNG."
         ) from error
+
+
+def _tiff_tags(data: bytes, place: str) -> tuple[int, int, tuple[int, ...]]:
+    """Return the width and the height of a TIFF image, and the bits of its channels, as its header says."""
+    tags = PIL.TiffImagePlugin.ImageFileDirectory_v2(data[:8])
+    stream = io.BytesIO(data)
+    stream.seek(tags.next)
+    tags.load(stream)
+    width, height = tags.get(PIL.TiffImagePlugin.IMAGEWIDTH), tags.get(PIL.TiffImagePlugin.IMAGELENGTH)
+    bits = tags.get(PIL.TiffImagePlugin.BITSPERSAMPLE, (1,))
+    if not isinstance(width, int) or not isinstance(height, int) or not isinstance(bits, tuple) or not bits:
+        raise MalformedFile("the image cannot be decoded.", item=place, hint="Save it again as PNG.")
+    return width, height, tuple(int(value) for value in bits)
+
+
+def _is_tga(data: bytes) -> bool:
+    """Whether a file may be TGA: the format's end says so, or its header makes sense."""
+    if data[-18:-2] == b"TRUEVISION-XFILE":
+        return True
+    kinds = data[2:3] in (b"\x02", b"\x03", b"\x0a", b"\x0b") and data[1:2] == b"\0"
+    sizes = len(data) > 18 and int.from_bytes(data[12:14], "little") > 0 and int.from_bytes(data[14:16], "little") > 0
+    return kinds and sizes and data[16:17] in (b"\x08", b"\x10", b"\x18", b"\x20")
 
 
 def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:
@@ -246,8 +272,17 @@ PNG = Codec(
     (1, 3, 4),
     lambda data: data[:8] == b"\x89PNG\r\n\x1a\n",
     encode_png,
+    portable=True,
 )
-JPEG = Codec("JPEG", (".jpg", ".jpeg"), "image/jpeg", ("uint8",), (3,), lambda data: data[:3] == b"\xff\xd8\xff")
+JPEG = Codec(
+    "JPEG",
+    (".jpg", ".jpeg"),
+    "image/jpeg",
+    ("uint8",),
+    (3,),
+    lambda data: data[:3] == b"\xff\xd8\xff",
+    portable=True,
+)
 WEBP = Codec(
     "WEBP",
     (".webp",),
@@ -255,7 +290,28 @@ WEBP = Codec(
     ("uint8",),
     (3, 4),
     lambda data: data[:4] == b"RIFF" and data[8:12] == b"WEBP",
+    portable=True,
 )
-CODECS = (PNG, JPEG, WEBP)
+AVIF = Codec(
+    "AVIF",
+    (".avif",),
+    "image/avif",
+    ("uint8",),
+    (3, 4),
+    lambda data: data[4:8] == b"ftyp" and data[8:12] in (b"avif", b"avis"),
+)
+TIFF = Codec(
+    "TIFF",
+    (".tif", ".tiff"),
+    "image/tiff",
+    ("uint8", "uint16"),
+    (3, 4),
+    lambda data: data[:4] in (b"II*\0", b"MM\0*"),
+)
+BMP = Codec("BMP", (".bmp",), "image/bmp", ("uint8",), (3, 4), lambda data: data[:2] == b"BM")
+DDS = Codec("DDS", (".dds",), "image/vnd-ms.dds", ("uint8",), (3, 4), lambda data: data[:4] == b"DDS ")
+# the last one: it has no bytes of its own at its beginning
+TGA = Codec("TGA", (".tga",), "image/x-tga", ("uint8",), (3, 4), lambda data: _is_tga(data))
+CODECS = (PNG, JPEG, WEBP, AVIF, TIFF, BMP, DDS, TGA)
 #: what starts an EXR file
 EXR_MAGIC = b"\x76\x2f\x31\x01"

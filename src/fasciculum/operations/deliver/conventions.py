@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
-from fasciculum.io.codecs import encode_exr, encode_png, encode_tga
+from fasciculum.io.codecs import codec_of, encode_exr, encode_png, encode_tga
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
@@ -205,11 +205,13 @@ def encoded_map(store: PixelStore, key: str) -> bytes:
 
 
 def encoded_source(store: PixelStore, image: Image) -> bytes:
-    """Return a source image's own file or, where it was made of others, as PNG."""
+    """Return a source image's own file or, where it was made of others or models cannot hold such a file, as PNG."""
     try:
-        return store.get_encoded(image.pixels)
+        data = store.get_encoded(image.pixels)
     except KeyError:
         return encoded_map(store, image.pixels)
+    codec = codec_of(data)
+    return data if codec is not None and codec.portable else encoded_map(store, image.pixels)
 
 
 def _encoded(store: PixelStore, key: str, suffix: str, make: Callable[[], NDArray[Any]]) -> bytes:

@@ -22,6 +22,9 @@ COMPONENT_OF = {
     np.dtype(np.float32): 5126,
 }
 VERTEX_DATA, INDEX_DATA = 34962, 34963
+#: component types: floats, and signed whole numbers
+FLOAT, SIGNED = 5126, (5120, 5122)
+QUANTIZATION, INSTANCING, WEBP_TEXTURE = "KHR_mesh_quantization", "EXT_mesh_gpu_instancing", "EXT_texture_webp"
 
 
 class Builder:
@@ -118,10 +121,29 @@ class Builder:
         whole = root | {name: items for name, items in self.json.items() if items}
         if self.binary:
             whole["buffers"] = [{"byteLength": len(self.binary)} | ({"uri": uri} if uri else {})]
-        used = sorted(_extensions_in(whole))
-        if used:
-            whole["extensionsUsed"] = used
+        used = _extensions_in(whole) | ({QUANTIZATION} if self._quantized() else set())
+        # what a reader that does not know it cannot do without
+        required = used & {QUANTIZATION, INSTANCING}
+        if any("source" not in texture and texture.get("extensions") for texture in whole.get("textures", [])):
+            required |= used & {WEBP_TEXTURE}
+        for name, names in (("extensionsUsed", used), ("extensionsRequired", required)):
+            if names:
+                whole[name] = sorted(names)
         return whole
+
+    def _quantized(self) -> bool:
+        """Whether an attribute of a mesh has numbers that core glTF does not allow it."""
+        accessors = self.json["accessors"]
+        for mesh in self.json["meshes"]:
+            for primitive in mesh["primitives"]:
+                for attributes in (primitive["attributes"], *primitive.get("targets", [])):
+                    for name, number in attributes.items():
+                        kind, whole = accessors[number]["componentType"], not accessors[number].get("normalized")
+                        if name in ("POSITION", "NORMAL", "TANGENT") and kind != FLOAT:
+                            return True
+                        if name.startswith("TEXCOORD_") and (kind in SIGNED or (kind != FLOAT and whole)):
+                            return True
+        return False
 
     def glb(self, root: dict[str, Any]) -> bytes:
         """Return the file as one GLB.

@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from fasciculum.errors import MalformedFile
+from fasciculum.io.codecs import encode_png
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.glossiness import convert, convert_pixels
@@ -31,20 +32,40 @@ STRENGTH = "KHR_materials_emissive_strength"
 #: baked, or told apart by name elsewhere
 CARRIED_EXTENSIONS = {STRENGTH, UNLIT, SPECULAR_GLOSSINESS, *NEUTRAL}
 
+#: extensions of textures that name an image, read where the texture itself names none
+PICTURES = ("EXT_texture_webp", "EXT_texture_avif", "MSFT_texture_dds")
+
 
 def gltf_images(
     container: Container, store: PixelStore, progress: Progress, findings: list[Finding]
 ) -> tuple[Image, ...]:
     """Decode every image into the store; what cannot be read becomes an image without pixels and a finding."""
     wanted = []
+    spared = _spared(container)
     for index, image in enumerate(container.document.images):
         beside = image.uri is not None and not image.uri.startswith("data:")
         name = image.name or (urllib.parse.unquote(str(image.uri)) if beside else "") or f"image {index}"
         item = f"images[{index}]"
         wanted.append(Wanted(name[:200], item, str(image.uri) if beside else "", _reader(container, image, item)))
+        if index in spared:
+            # its texture has another picture; a single texel keeps the numbers of those behind it
+            wanted[-1] = Wanted(name[:200], item, "", lambda: encode_png(np.zeros((1, 1, 3), np.uint8)))
     images, problems = read_images(wanted, container.places, store, progress)
     findings += problems
     return images
+
+
+def _spared(container: Container) -> set[int]:
+    """Return the images that only extensions name, of textures that have a picture without them."""
+    plain, further = set(), set()
+    for texture in container.document.textures:
+        named = {_index(part, "source") for part in texture.extensions.values()}
+        if texture.source is not None:
+            plain.add(texture.source)
+            further |= named
+        else:
+            plain |= {next((one for one in named if one is not None), -1)}
+    return {index for index in further - plain if index is not None}
 
 
 def _reader(container: Container, image: schema.Image, item: str) -> Any:
@@ -261,15 +282,17 @@ class _Reader:
         if info.index >= len(document.textures):
             raise self.container.fail(f"there is no texture {info.index}.", self.item)
         texture = document.textures[info.index]
-        webp = texture.extensions.get("EXT_texture_webp", {})
-        source = texture.source if texture.source is not None else _index(webp, "source")
+        source = texture.source
+        for extension in PICTURES:
+            if source is None:
+                source = _index(texture.extensions.get(extension, {}), "source")
         if source is None:
             self.findings.append(
                 Finding(
                     "missing_texture",
                     WARNING,
                     f"A texture of {self.name} names no image that can be read.",
-                    "Export its images as PNG, JPEG or WebP.",
+                    "Export its images as PNG, JPEG, WebP, AVIF, TIFF, BMP, TGA or DDS.",
                     material=self.name,
                 )
             )

@@ -42,7 +42,7 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
         if material >= len(container.document.materials):
             raise container.fail(f"there is no material {material}.", item)
         if primitive.mode in POINTS_AND_LINES:
-            aside.append(_read_aside(container, primitive, item))
+            aside.append(_read_aside(container, primitive, item, name))
             findings.append(
                 Finding(
                     "not_triangles",
@@ -59,8 +59,8 @@ def read_mesh(container: Container, index: int, findings: list[Finding]) -> Mesh
     return Mesh(name, tuple(primitives), tuple(aside), tuple(mesh.weights), Further(extras))
 
 
-def _read_aside(container: Container, primitive: schema.Primitive, item: str) -> Aside:
-    attributes = _attributes(container, primitive, item)
+def _read_aside(container: Container, primitive: schema.Primitive, item: str, mesh: str) -> Aside:
+    attributes = _attributes(container, primitive, item, mesh)
     indices = None
     if primitive.indices is not None:
         _indices(container, primitive, len(attributes["POSITION"].values), item)
@@ -68,7 +68,7 @@ def _read_aside(container: Container, primitive: schema.Primitive, item: str) ->
     return Aside(primitive.mode, attributes, indices, -1 if primitive.material is None else primitive.material)
 
 
-def _attributes(container: Container, primitive: schema.Primitive, item: str) -> dict[str, Attribute]:
+def _attributes(container: Container, primitive: schema.Primitive, item: str, mesh: str) -> dict[str, Attribute]:
     """Return all vertex attributes, of as many rows as there are positions and of the widths that glTF gives them."""
     if "POSITION" not in primitive.attributes:
         raise container.fail("there is no POSITION.", item)
@@ -84,16 +84,16 @@ def _attributes(container: Container, primitive: schema.Primitive, item: str) ->
             raise container.fail(f"{name[:80]} is of type {attribute.type}.", item)
     places = read_float(container, primitive.attributes["POSITION"])
     if not np.isfinite(places).all():
-        raise container.fail("a position is not finite.", item)
+        raise container.fail(f"a position of {mesh} is not finite.", item)
     if len(places) and float(np.abs(places).max()) > FARTHEST:
-        raise container.fail(f"a position is more than {FARTHEST:g} m away.", item)
+        raise container.fail(f"a position of {mesh} is more than {FARTHEST:g} m away.", item)
     return raw
 
 
 def _read_primitive(
     container: Container, primitive: schema.Primitive, item: str, mesh: str, findings: list[Finding]
 ) -> Primitive:
-    raw = _attributes(container, primitive, item)
+    raw = _attributes(container, primitive, item, mesh)
     numbers = primitive.attributes
     positions = read_float(container, numbers["POSITION"])
     count = len(positions)

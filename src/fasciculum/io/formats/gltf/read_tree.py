@@ -41,6 +41,10 @@ def further_of(raw: Any) -> Further:
     return Further(copy.deepcopy(raw.get("extras")), kept)
 
 
+#: the path of an animation's channel that KHR_animation_pointer says more of
+POINTER = "pointer"
+
+
 class _Reader:
     """Keeps the accessors that several parts read, so that each is one array."""
 
@@ -140,6 +144,8 @@ class _Reader:
                 further_of(told["target"]),
             )
             for channel, told in zip(animation.channels, raw["channels"], strict=True)
+            # pointers name properties of materials and the like, which have other numbers on delivery
+            if channel.target.path != POINTER
         )
         return Animation(tracks, channels, raw.get("name"), further_of(raw))
 
@@ -173,7 +179,11 @@ def read_tree(container: Container) -> Tree:
         skins=tuple(reader.skin(index, skin) for index, skin in enumerate(document.skins)),
         cameras=tuple(reader.camera(index, camera) for index, camera in enumerate(document.cameras)),
         lights=tuple(reader.light(index, raw) for index, raw in enumerate(lights_of(document))),
-        animations=tuple(reader.animation(index, animation) for index, animation in enumerate(document.animations)),
+        animations=tuple(
+            reader.animation(index, animation)
+            for index, animation in enumerate(document.animations)
+            if any(channel.target.path != POINTER for channel in animation.channels)
+        ),
         further=Further(None, kept),
         copyright=str(rights) if rights else "",
     )

@@ -32,6 +32,17 @@ UNDERSTOOD = {
     "KHR_materials_pbrSpecularGlossiness",
 }
 
+#: extensions that a file may require and that can be done without: what they say is carried through, or told as lost
+SPARED = {
+    "EXT_texture_avif",
+    "KHR_animation_pointer",
+    "KHR_node_hoverability",
+    "KHR_node_selectability",
+    "KHR_node_visibility",
+    "KHR_xmp_json_ld",
+    "MSFT_texture_dds",
+}
+
 
 def read_gltf(
     path: Path, store: PixelStore, *, named: str = "", lookup: Lookup = HERE, progress: Progress = SILENT
@@ -61,7 +72,9 @@ def read_gltf(
     progress.update(0.0, f"Reading {path.name}")
     container = open_container(path, lookup)
     document = container.document
-    unknown = sorted(set(document.extensions_required) - UNDERSTOOD)
+    # what only adds to a look, or to what stands at nodes, can be done without and is told
+    required = (name for name in document.extensions_required if not name.startswith("KHR_materials_"))
+    unknown = sorted(set(required) - UNDERSTOOD - SPARED)
     if unknown:
         raise UnsupportedInput(
             f"the file requires {', '.join(unknown)[:300]}, which is not understood.",

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fasciculum.io.codecs import WEBP, codec_of, mime_type
-from fasciculum.io.formats.gltf.builder import Builder
+from fasciculum.io.formats.gltf.builder import WEBP_TEXTURE, Builder
 from fasciculum.io.formats.gltf.materials import STRENGTH, TRANSFORM, WRAPS
 from fasciculum.model.output import OutputImage
 from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Material, TextureSlot
@@ -15,7 +15,6 @@ from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Material, TextureSlot
 #: glTF's numbers of the wrap modes
 NUMBERS = {mode: number for number, mode in WRAPS.items()}
 FILTERS = ("magFilter", "minFilter")
-WEBP_TEXTURE = "EXT_texture_webp"
 
 
 class MaterialWriter:
