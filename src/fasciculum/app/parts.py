@@ -21,11 +21,13 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.look import Theme
+from fasciculum.io.codecs import CODECS
 from fasciculum.io.formats.table import READ_FORMATS
 from fasciculum.model.lighting import Triple
 from fasciculum.units import density_words, linear_to_srgb, srgb_to_linear
 
-#: what file dialogs offer of models
+#: what file dialogs offer of pictures and of models
+IMAGES = " ".join(f"*{suffix}" for codec in CODECS for suffix in codec.suffixes)
 MODELS = f"Models ({' '.join(f'*{suffix}' for suffix in READ_FORMATS)})"
 
 

@@ -145,6 +145,7 @@ ALIASES = {
     "setting:Budget.match_db": "quality limit, psnr limit, minimum psnr, fidelity",
     "setting:Budget.triangles": "triangle budget, polygon budget, poly count limit, tris",
     "option:--budget": "limits, constraints, gate, fail build, ci",
+    "option:--profile": "trace, timings, performance, flame graph, profiling, slow",
     "option:--against": "diff, compare deliveries, regression",
     "view:Deliver/Delivery": "export preset, engine, convention, export settings, template",
     "view:Deliver/Will be written": "output files, export list, file list",

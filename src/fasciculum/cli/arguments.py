@@ -417,6 +417,12 @@ class Parser(argparse.ArgumentParser):
 
 def _add_logging(to: argparse.ArgumentParser, **defaults: object) -> None:
     to.add_argument(
+        "--profile",
+        default=defaults["profile"],
+        metavar="FILE.json",
+        help="write where the time went, in the trace event format that trace viewers read",
+    )
+    to.add_argument(
         "-v", "--verbose", action="store_true", default=defaults["verbose"], help="log what is done to standard error"
     )
     to.add_argument(
@@ -433,13 +439,13 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     plain = {"allow_abbrev": False}
     top = kind(prog="fasciculum", description="Many objects in, one texture set out.", **plain)  # type: ignore[arg-type]
     top.add_argument("--version", action="version", version=f"fasciculum {__version__}")
-    _add_logging(top, verbose=False, log_level="")
+    _add_logging(top, verbose=False, log_level="", profile="")
     commands = top.add_subparsers(dest="command", metavar="COMMAND")
 
     def command(name: str, words: str) -> argparse.ArgumentParser:
         made = commands.add_parser(name, help=words, description=words, allow_abbrev=False)
         # behind the command as well as before it; what is said before holds unless it is said again
-        _add_logging(made, verbose=argparse.SUPPRESS, log_level=argparse.SUPPRESS)
+        _add_logging(made, verbose=argparse.SUPPRESS, log_level=argparse.SUPPRESS, profile=argparse.SUPPRESS)
         return made
 
     opened = command("open", "open the window")

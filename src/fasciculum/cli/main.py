@@ -22,6 +22,7 @@ from fasciculum.io.formats.table import READ_FORMATS
 from fasciculum.logs import log_file, start_logging
 from fasciculum.progress import Cancelled, Progress
 from fasciculum.session.scratch import new_folder, sweep
+from fasciculum.trace import STAGE, Trace, span, start_trace, stop_trace
 
 LOG = logging.getLogger(__name__)
 
@@ -90,12 +91,20 @@ def main(arguments: list[str] | None = None) -> int:
         else []
     )
     teller = _Teller()
+    trace = start_trace() if parsed.profile else None
+
+    def show(fraction: float, words: str) -> None:
+        if trace is not None:
+            trace.step(words)
+        teller(fraction, words)
+
     sweep()
     scratch = new_folder()
     try:
-        from fasciculum.cli.verbs import run_verb
+        with span("loading", STAGE):
+            from fasciculum.cli.verbs import run_verb
 
-        return run_verb(parsed, scratch, Progress(teller, stopping.is_set))
+        return run_verb(parsed, scratch, Progress(show, stopping.is_set))
     except Cancelled:
         _say_error(FasciculumError("cancelled; no half-written files were left."), wants_json)
         return STOPPED
@@ -113,9 +122,19 @@ def main(arguments: list[str] | None = None) -> int:
         return CRASHED
     finally:
         teller.finish()
+        if trace is not None:
+            _write_trace(trace, Path(parsed.profile))
         shutil.rmtree(scratch, ignore_errors=True)
         for kind, handler in zip((signal.SIGINT, signal.SIGTERM), previous, strict=False):
             signal.signal(kind, handler)
+
+
+def _write_trace(trace: Trace, file: Path) -> None:
+    stop_trace()
+    try:
+        file.write_text(trace.text())
+    except OSError as error:
+        sys.stderr.write(f"fasciculum: {file}: the profile cannot be written ({error}).\n")
 
 
 def _with_command(given: list[str]) -> list[str]:

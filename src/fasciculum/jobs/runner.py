@@ -22,6 +22,7 @@ from fasciculum.errors import FasciculumError, WorkerLost
 from fasciculum.jobs.payload import read_payload, write_payload
 from fasciculum.logs import take_record
 from fasciculum.progress import Cancelled, Progress
+from fasciculum.trace import TASK, span
 
 LOG = logging.getLogger(__name__)
 #: seconds that a job has to stop by itself once it is cancelled
@@ -122,7 +123,8 @@ class InlineRunner:
         )
         self.jobs.append(job)
         try:
-            value = function(*arguments, **keywords, progress=self.progress)
+            with span(title, TASK):
+                value = function(*arguments, **keywords, progress=self.progress)
         except Cancelled:
             job.state = CANCELLED
             raise

@@ -48,6 +48,7 @@ from fasciculum.session.scheduler import Scheduler, due
 from fasciculum.session.session import all_findings
 from fasciculum.session.stale import delivery_digest
 from fasciculum.session.tasks import Kind, bake_files_task, deliver_task
+from fasciculum.trace import STAGE, span
 
 Value = TypeVar("Value")
 #: the parts of all progress that the stages take
@@ -121,7 +122,8 @@ class Pipeline:
         """Do something and add its time to a stage."""
         began = time.monotonic()
         try:
-            return work()
+            with span(name, STAGE):
+                return work()
         finally:
             self.seconds[name] = self.seconds.get(name, 0.0) + time.monotonic() - began
 
@@ -228,16 +230,12 @@ class Pipeline:
 
     def report(self, delivered: Delivered | None = None) -> tuple[dict[str, Any], list[Finding]]:
         """Return the report and the findings it holds."""
-        findings = [*all_findings(self.document), *self.missed, *(delivered.findings if delivered else [])]
-        files = delivered.files if delivered else []
-        maps = delivered.maps if delivered else {}
-        return (
-            {
-                **report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps),
-                "plan": self.plan or None,
-            },
-            findings,
-        )
+        with span("report", STAGE):
+            findings = [*all_findings(self.document), *self.missed, *(delivered.findings if delivered else [])]
+            files = delivered.files if delivered else []
+            maps = delivered.maps if delivered else {}
+            report = report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps)
+            return report | {"plan": self.plan or None}, findings
 
 
 def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[Bundle, ...]:

@@ -20,12 +20,12 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.fields import ComboBox, DoubleSpinBox
 from fasciculum.app.given import GivenSheets
-from fasciculum.app.parts import Column, Form, button_line, note, picked_color, shown_color, small_button
+from fasciculum.app.parts import IMAGES, Column, Form, button_line, note, picked_color, shown_color, small_button
 from fasciculum.model.counting import counted
 from fasciculum.model.given import Given, TrimRepeats
 from fasciculum.operations.lay_out.onto import sameness, split_rows
 
-SHEETS = "Trim sheets (*.json *.png *.jpg *.jpeg *.webp)"
+SHEETS = f"Trim sheets (*.json {IMAGES})"
 PALETTES = "Palettes (*.png *.webp)"
 REPEAT_WORDS = {TrimRepeats.NONE: "no tiling", TrimRepeats.U: "tiles along U", TrimRepeats.V: "tiles along V"}
 SHORT_WORDS = {TrimRepeats.NONE: "panel", TrimRepeats.U: "across", TrimRepeats.V: "down"}

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 
 from fasciculum.app.fields import ComboBox, DoubleSpinBox, Slider
 from fasciculum.app.layers import Layers
-from fasciculum.app.parts import ColorButton, Column, Form, Switch, button_line, note, shown_color, small_button
+from fasciculum.app.parts import IMAGES, ColorButton, Column, Form, Switch, button_line, note, shown_color, small_button
 from fasciculum.model.counting import counted
 from fasciculum.model.layers import (
     Axis,
@@ -33,7 +33,7 @@ from fasciculum.model.layers import (
     MaskKind,
 )
 
-PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp)"
+PICTURES = f"Pictures ({IMAGES})"
 STACKS = "Layers (*.json)"
 PROJECTION_WORDS = {
     LayerProjection.BOX: "from all sides of a box",

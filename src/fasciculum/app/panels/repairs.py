@@ -10,6 +10,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from fasciculum.app.panels.textures import TextureTable
+from fasciculum.app.parts import IMAGES
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Copies, ObjectPolicy
@@ -136,7 +137,7 @@ class Repairs:
         while start and not Path(start).is_dir():
             start = str(Path(start).parent)
         result, _ = QFileDialog.getOpenFileName(
-            self.window, f"Where is {name}?", start, "Images and libraries (*.png *.jpg *.jpeg *.webp *.mtl);;All (*)"
+            self.window, f"Where is {name}?", start, f"Images and libraries ({IMAGES} *.mtl);;All (*)"
         )
         if not result:
             return
