@@ -256,7 +256,7 @@ class CommandLine(unittest.TestCase):
             (["--cells", "4x4"], "--palette"),
             (["--split"], "--onto"),
             (["--turns", "sometimes"], "none"),
-            (["--padding", "nan"], "no number"),
+            (["--padding", "nan"], "not a number"),
             (["--wanted", "nan"], "not between"),
         ):
             code, _, err = run("make", self.model, "--out", self.folder / "out", *option)

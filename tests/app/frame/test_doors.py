@@ -403,13 +403,13 @@ class Remedies(WindowCase):
 
     def listed(self, code):
         panel = self.window.settings.panels["check"]
-        return next((row for row, matter in enumerate(panel.rows) if matter[0].code == code), -1)
+        return next((row for row, matter in enumerate(panel.matters) if matter[0].code == code), -1)
 
     def press(self, code, words):
         self.keys(Qt.Key.Key_4)
         panel = self.window.settings.panels["check"]
         row = self.listed(code)
-        self.assertGreaterEqual(row, 0, [matter[0].code for matter in panel.rows])
+        self.assertGreaterEqual(row, 0, [matter[0].code for matter in panel.matters])
         panel.list.setCurrentRow(row)
         self.assertEqual((panel.apply_button.isVisible(), panel.apply_button.text()), (True, words))
         self.click(panel.apply_button)
