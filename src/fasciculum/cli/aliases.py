@@ -24,6 +24,7 @@ ALIASES = {
     "command:quit": "exit, close, leave, end program",
     "command:undo": "back, revert, step back",
     "command:redo": "forward, repeat, step forward",
+    "command:filter_list": "search list, outliner, find object, filter objects, show only",
     "command:new_bundle": "group, create group, combine, atlas group, merge, new atlas, collect, make atlas",
     "command:rename_bundle": "rename, name",
     "command:remove_bundle": "delete bundle, ungroup, delete group, dissolve",

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QMenu,
@@ -25,6 +26,7 @@ from PySide6.QtWidgets import (
 )
 
 from fasciculum.app.colors import WAY_SHORT, object_color
+from fasciculum.app.frame.list_filter import matching
 from fasciculum.app.look import ICONS, Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.io.formats.table import suffixes
@@ -224,6 +226,20 @@ class BundleList(QWidget):
         self.head = QWidget()
         self.head.setLayout(head)
         layout.addWidget(self.head)
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Filter: name, stale, > 512 px/m")
+        self.filter.setAccessibleName("Filter the list")
+        self.filter.setToolTip(
+            "Show objects by name, material, texture, bundle or treatment, by state (stale, packed, baked, loose, no "
+            "uv) or by density (> 512 px/m). All of it has to hold (Ctrl+Shift+K)"
+        )
+        self.filter.setClearButtonEnabled(True)
+        self.filter.textChanged.connect(lambda _: self._apply_filter())
+        self.filter_line = QWidget()
+        line = QHBoxLayout(self.filter_line)
+        line.setContentsMargins(8, 0, 6, 4)
+        line.addWidget(self.filter)
+        layout.addWidget(self.filter_line)
         self.strip = _Strip(workspace, theme)
         self.strip.hide()
         layout.addWidget(self.strip, 1)
@@ -292,6 +308,7 @@ class BundleList(QWidget):
         some, strip = bool(self.workspace.document.scene.objects), self._is_strip
         self.strip.setVisible(strip)
         self.head.setVisible(not strip)
+        self.filter_line.setVisible(some and not strip)
         self.tree.setVisible(some and not strip)
         self.empty.setVisible(not some and not strip)
         self.setMinimumWidth(STRIP if strip else WIDE)
@@ -362,7 +379,20 @@ class BundleList(QWidget):
             )
             self._figure_objects(row, bundle)
         self._filling = False
+        self._apply_filter()
         self.tree.viewport().update()
+
+    def _apply_filter(self) -> None:
+        """Show the rows that the filter asks for, and the bundles that hold any."""
+        shown = matching(self.workspace.document, self._densities, self.filter.text())
+        for row in self._tops():
+            hidden = 0
+            for number in range(row.childCount()):
+                child = row.child(number)
+                away = shown is not None and child.data(0, KEY) not in shown
+                child.setHidden(away)
+                hidden += away
+            row.setHidden(shown is not None and hidden == row.childCount())
 
     def _figure_ways(self, row: QTreeWidgetItem) -> None:
         """Tell of each object how the plan that is pointed at would treat it."""
@@ -379,7 +409,7 @@ class BundleList(QWidget):
         ways = list(dict.fromkeys(resolve_bundle(scene, bundle).ways_of(scene, key)))
         if whole or len(ways) < 2:
             return ", ".join(WAY_SHORT[way] for way in ways)
-        return f"{len(ways)} ways"
+        return f"{len(ways)} kinds"
 
     def _figure_objects(self, row: QTreeWidgetItem, bundle: Bundle) -> None:
         document = self.workspace.shown
@@ -403,7 +433,7 @@ class BundleList(QWidget):
             child.setData(0, FIGURE, words)
             about = " (estimate; pack to measure it)" if "~" in words else ""
             if bundle.share(key) != 1.0:
-                about += f"\nIts share is {bundle.share(key):g}times the texels along an edge."
+                about += f"\nDensity multiplier: {bundle.share(key):g} times the texels along an edge."
             child.setToolTip(0, f"{key}\n{told or words}{about}")
 
     def _chosen(self) -> None:

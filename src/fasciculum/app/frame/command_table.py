@@ -28,6 +28,8 @@ class CommandTarget(Protocol):
 
     def redo(self) -> None: ...
 
+    def filter_list(self) -> None: ...
+
     def new_bundle(self) -> None: ...
 
     def rename_bundle(self) -> None: ...
@@ -205,6 +207,15 @@ def make_acts(window: CommandTarget) -> list[Command]:
             "Ctrl+Shift+Z",
             lambda: bool(workspace.session.redo_label),
             "edit",
+        ),
+        Command(
+            "filter_list",
+            "Filter the list",
+            "Type what the list of objects is to show: names, materials, states, densities",
+            window.filter_list,
+            "Ctrl+Shift+K",
+            lambda: bool(workspace.document.scene.objects),
+            menu="edit",
         ),
         Command(
             "new_bundle",

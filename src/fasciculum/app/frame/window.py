@@ -584,6 +584,14 @@ class Window(QMainWindow):
         for part in self.findChildren(QWidget):
             part.update()
 
+    def filter_list(self) -> None:
+        """Give the keyboard to the filter of the list of bundles and objects."""
+        if self.bundles.filter.isVisible():
+            self.bundles.filter.setFocus(Qt.FocusReason.ShortcutFocusReason)
+            self.bundles.filter.selectAll()
+        else:
+            self.workspace.say("The list is narrow. Make the window wider to filter it.")
+
     def open_search(self) -> None:
         """Open the search below its button."""
         workspace = self.workspace
