@@ -73,10 +73,9 @@ class Layers(WindowCase):
         self.click(self.panel.add_color)
         self.assertEqual((self.stack[0].objects, len(self.stack)), (("rock 1",), 1))
         self.workspace.select(set())
-        self.add_picture() if not self.stack[1:] else None
         with self.choosing(self.moss):
             self.click(self.panel.add_picture)
-        self.wait(lambda: len(self.stack) >= 2, "the second")
+        self.wait(lambda: len(self.stack) == 2, "the second")
         names = [layer.name for layer in self.stack]
         self.assertEqual(names[:2], ["Layer", "moss"])
         self.assertIn(f"{len(names)} on 2 objects", self.fold.head.words)
