@@ -122,7 +122,7 @@ ALIASES = {
     "view:lens_light": "lighting, lightmap view, lit view, radiosity view",
     "view:lens_light density": "lightmap density, lightmap resolution, light texels",
     "view:Gather/Models": "files, sources, objects, import list",
-    "view:Gather/Plan": "optimise, budget, estimate, cost, pareto, automatic bundling",
+    "view:Gather/Plan": "optimise, estimate, cost, pareto, automatic bundling",
     "view:Gather/Treatments": "ways, materials, material handling, tiling materials",
     "view:Gather/Pairing": "high to low, high poly, match by name, low poly, pairs, bake groups",
     "view:Gather/Lights": "sun, lamp, sky, hdri, environment, lighting, spot light, point light, directional light",
