@@ -227,7 +227,7 @@ class BundleList(QWidget):
         self.head.setLayout(head)
         layout.addWidget(self.head)
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Filter: name, stale, > 512 px/m")
+        self.filter.setPlaceholderText("Filter: name, stale, > 512")
         self.filter.setAccessibleName("Filter the list")
         self.filter.setToolTip(
             "Show objects by name, material, texture, bundle or treatment, by state (stale, packed, baked, loose, no "

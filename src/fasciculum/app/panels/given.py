@@ -28,7 +28,7 @@ from fasciculum.operations.lay_out.onto import sameness, split_rows
 SHEETS = f"Trim sheets (*.json {IMAGES})"
 PALETTES = "Palettes (*.png *.webp)"
 REPEAT_WORDS = {TrimRepeats.NONE: "no tiling", TrimRepeats.U: "tiles along U", TrimRepeats.V: "tiles along V"}
-SHORT_WORDS = {TrimRepeats.NONE: "panel", TrimRepeats.U: "across", TrimRepeats.V: "down"}
+SHORT_WORDS = {TrimRepeats.NONE: "no tiling", TrimRepeats.U: "tiles U", TrimRepeats.V: "tiles V"}
 CELL = 22
 #: part of all surface from which one trim is said to be seen very often
 OFTEN = 0.5
