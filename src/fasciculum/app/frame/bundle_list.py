@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
+    QToolButton,
     QTreeWidget,
     QTreeWidgetItem,
     QVBoxLayout,
@@ -234,6 +235,9 @@ class BundleList(QWidget):
             "uv) or by density (> 512 px/m). All of it has to hold (Ctrl+Shift+K)"
         )
         self.filter.setClearButtonEnabled(True)
+        for button in self.filter.findChildren(QToolButton):
+            button.setAccessibleName("Clear the filter")
+            button.setToolTip("Clear the filter: show all objects")
         self.filter.textChanged.connect(lambda _: self._apply_filter())
         self.filter_line = QWidget()
         line = QHBoxLayout(self.filter_line)
