@@ -103,6 +103,7 @@ class Size(WindowCase):
         self.drop(small_model(self.folder / "plates.glb"))
         self.wait(lambda: self.workspace.document.scene.objects, "the model")
         self.window.columns.setSizes([260, 300, 430, 290])
+        self.window.columns.splitterMoved.emit(260, 1)
         self.pump(0.05)
         sizes = self.window.columns.sizes()
         self.window.files.leaving = True

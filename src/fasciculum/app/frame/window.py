@@ -127,6 +127,9 @@ class Window(QMainWindow):
         self.columns = QSplitter(Qt.Orientation.Horizontal)
         self.columns.setHandleWidth(1)
         self.columns.setChildrenCollapsible(False)
+        #: whether the columns are as somebody dragged them, now or before
+        self._arranged = False
+        self.columns.splitterMoved.connect(lambda *_: self._arrange())
         self.sheet_side = self._titled("Sheet", self._sheet_tools(), self.sheet)
         self.model_side = self._titled("Model", self._model_tools(), self.model)
         for part in (self.bundles, self.sheet_side, self.model_side, self.settings):
@@ -334,8 +337,12 @@ class Window(QMainWindow):
         self._placed = True
         widths = self.workspace.settings.value("window/columns")
         if isinstance(widths, QByteArray):
-            self.columns.restoreState(widths)
+            self._arranged = self.columns.restoreState(widths)
         self._give_room()
+
+    def _arrange(self) -> None:
+        """Leave the columns as they were dragged, from now on."""
+        self._arranged = True
 
     def _give_room(self) -> None:
         """Give what the left column cannot use to the sheet; what it lacks is taken from there."""
@@ -345,6 +352,10 @@ class Window(QMainWindow):
         if self.columns.isVisible() and wanted != sizes[0]:
             sizes[:2] = [wanted, sizes[0] + sizes[1] - wanted]
             self.columns.setSizes(sizes)
+        half = (sizes[1] + sizes[2]) // 2
+        if self.columns.isVisible() and not self._arranged and min(sizes[1:3]) > 0 and abs(sizes[1] - half) > 1:
+            # a header that grew has taken its width from the other view
+            self.columns.setSizes([sizes[0], half, sizes[1] + sizes[2] - half, sizes[3]])
 
     def _fit(self) -> None:
         """Make the window no larger than the screen with its frame."""
@@ -696,6 +707,8 @@ class Window(QMainWindow):
         for part in (self.map, self.mip):
             part.setVisible(baked)
         self.mip_words.setVisible(baked and self.width() >= NARROW)
+        # once the header has its size
+        QTimer.singleShot(0, self._give_room)
 
     # -- files dropped, leaving -------------------------------------------------------------------------------
 
@@ -711,7 +724,7 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.files.may_close():
             self.workspace.settings.setValue("window/geometry", self.saveGeometry())
-            if self._placed:
+            if self._placed and self._arranged:
                 self.workspace.settings.setValue("window/columns", self.columns.saveState())
             event.accept()
             self.batch_list.close()
