@@ -48,7 +48,6 @@ from fasciculum.progress import Progress
 from fasciculum.session.commands import choose_delivery
 from fasciculum.session.loading import demo_models, with_demo_sheets
 from fasciculum.session.pipeline import Order, Pipeline, make
-from fasciculum.units import MIB
 
 #: rules of pairing that have a word
 PAIR_RULES = (PairBy.NAME, PairBy.NEAREST, PairBy.NONE)
@@ -397,11 +396,8 @@ def _check_against(parsed: argparse.Namespace, store: PixelStore, progress: Prog
         raise UsageError("--against compares one delivery with another.", hint="Name one model before --against.")
     (new,) = parsed.files
     compared = compare_files(new, parsed.against, store, progress=progress.part(0.0, 0.7))
-    values = {
-        "draw_calls": float(compared.after.draw_calls),
-        "texture_mib": compared.after.texture_bytes / MIB,
-        "match_db": min(compared.matches.values(), default=math.inf),
-    }
+    # what the inspection cannot tell from one file alone
+    values = {"match_db": min(compared.matches.values(), default=math.inf)}
     report, findings = inspect_delivered(
         new, store, budget=parsed.budget or Budget(), known=values, progress=progress.part(0.7, 1.0)
     )

@@ -207,14 +207,14 @@ class Pipeline:
         *,
         only: Sequence[str] = (),
         keep: Path | None = None,
-        span: tuple[float, float] = SPANS[Kind.DELIVER],
+        within: tuple[float, float] = SPANS[Kind.DELIVER],
     ) -> Delivered:
         """Write the models and the textures, those of some maps alone, and the project unless it is these alone.
 
-        A project at ``keep`` is left as it is. ``span`` is the part of the progress that the models and textures take.
+        A project at ``keep`` is left as it is. ``within`` is the part of the progress that models and textures take.
         """
         results: list[Delivered] = []
-        self._runner.progress = self.progress.part(*span)
+        self._runner.progress = self.progress.part(*within)
         task = deliver_task(self.document, folder, self.store, only=only)
         self.timed("deliver", lambda: self._scheduler.submit(task, results.append))
         (delivered,) = results
@@ -223,7 +223,7 @@ class Pipeline:
         self.document = replace(self.document, delivered=delivery_digest(self.document), delivered_to=str(folder))
         name = written_beside(self.document, folder, keep)[0]
         if name.endswith(".fasc"):
-            progress = self.progress.part(span[1], 1.0)
+            progress = self.progress.part(within[1], 1.0)
             self.timed("deliver", lambda: save_project(self.document, folder / name, self.store, progress=progress))
             delivered.files.append(name)
         return delivered
@@ -323,8 +323,9 @@ def gathered(line: Pipeline, models: Sequence[str], order: Order) -> None:
         )
         noticed = (*noticed, *about)
     scene = scene.lit_by(order.lighting).layered(order.layers)
-    line.document = Document(name, scene, (), noticed, order.delivery, lookup=order.lookup, pairing=pairing)
-    line.document = replace(line.document, budget=order.budget)
+    line.document = Document(
+        name, scene, (), noticed, order.delivery, lookup=order.lookup, pairing=pairing, budget=order.budget
+    )
 
 
 def bundled(line: Pipeline, order: Order) -> None:
@@ -401,7 +402,7 @@ def deliver_whole(
     OutputError
     """
     line = Pipeline(document, store, progress)
-    return _with_report(line, folder, line.deliver(folder, keep=keep, span=(0.0, 0.9)))
+    return _with_report(line, folder, line.deliver(folder, keep=keep, within=(0.0, 0.9)))
 
 
 def _with_report(line: Pipeline, folder: Path, delivered: Delivered) -> Delivered:

@@ -7,7 +7,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from fasciculum.session import commands
-from tests.app.harness import WindowCase, small_model
+from tests.app.harness import LEFT, WindowCase, small_model
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 
@@ -80,7 +80,8 @@ class Earlier(CheckCase):
         self.assertTrue(any(row.startswith("≠  Plate 4 · changed") for row in rows), rows)
         self.assertIn("more.glb", earlier.about.text())
         row = next(row for row in range(earlier.list.count()) if "Plate 4" in rows[row])
-        earlier.list.itemClicked.emit(earlier.list.item(row))
+        place = earlier.list.visualItemRect(earlier.list.item(row)).center()
+        QTest.mouseClick(earlier.list.viewport(), LEFT, Qt.KeyboardModifier.NoModifier, place)
         self.assertEqual(self.workspace.selection, {"Plate 4"})
 
     def test_a_wrong_file_is_told(self):
@@ -90,7 +91,8 @@ class Earlier(CheckCase):
         self.idle()
         wrong = self.folder / "wrong.glb"
         wrong.write_bytes(b"nonsense")
-        self.panel.earlier.compare(str(wrong))
+        with mock.patch("fasciculum.app.panels.earlier.QFileDialog.getOpenFileName", return_value=(str(wrong), "")):
+            self.click(self.panel.earlier.button)
         self.wait(lambda: any("wrong.glb" in words for _, words in self.said), "a word")
 
 

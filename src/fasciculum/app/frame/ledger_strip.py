@@ -65,9 +65,9 @@ LIMITED = {"draw_calls": "draw_calls", "memory": "texture_mib", "match": "match_
 class LimitBar(QWidget):
     """A thin line: how much of a limit is used, with a mark where it ends."""
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, button: QAbstractButton) -> None:
         super().__init__()
-        self.theme = theme
+        self.theme, self._button, self._tip = theme, button, button.toolTip()
         self.limit: Judged | None = None
         self.setFixedHeight(4)
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
@@ -75,11 +75,8 @@ class LimitBar(QWidget):
     def show_limit(self, limit: Judged | None) -> None:
         """Show a limit, or nothing."""
         self.limit = limit
-        button = self.parentWidget()
-        if button is not None:
-            tip = button.toolTip().split("\nBudget: ")[0]
-            words = f"\nBudget: {limit.words(limit.value)} of {limit.words(limit.limit)}." if limit is not None else ""
-            button.setToolTip(tip + words)
+        words = f"\nBudget: {limit.words(limit.value)} of {limit.words(limit.limit)}." if limit is not None else ""
+        self._button.setToolTip(self._tip + words)
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -126,7 +123,7 @@ class LedgerStrip(QWidget):
             for part in (label, value):
                 part.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
                 inner.addWidget(part)
-            bar = self.bars[name] = LimitBar(theme)
+            bar = self.bars[name] = LimitBar(theme, button)
             inner.addWidget(bar)
             button.clicked.connect(lambda _=False, name=name: self.open_list(name))
             self.buttons[name], self.values[name] = button, value
@@ -150,6 +147,7 @@ class LedgerStrip(QWidget):
         if not document.scene.objects:
             for name in self.values:
                 self._show(name, "nothing yet")
+                self.bars[name].show_limit(None)
             return
         limits = {one.name: one for one in judged_document(document)}
         for name, bar in self.bars.items():

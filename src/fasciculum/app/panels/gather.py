@@ -193,5 +193,5 @@ class GatherPanel(FoldColumn):
         )
 
     def _bundle(self) -> None:
-        rule = Rule(self.rule.currentData())
+        rule = self.rule.currentData()
         self.workspace.apply("Bundle loose objects", lambda document: bundle_loose(document, rule, SheetSettings()))

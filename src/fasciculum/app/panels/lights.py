@@ -396,7 +396,7 @@ class LightsPanel(Column):
         self.lights.change(f"{lamp.key}: cone", inner=inner, outer=max(inner, outer))
 
     def _choose_sky(self) -> None:
-        kind = SkyKind(self.kind.currentData())
+        kind = self.kind.currentData()
         if kind is not SkyKind.PICTURE:
             self.lights.set_sky("Sky", kind=kind)
             return

@@ -252,7 +252,7 @@ class PairingPanel(Column):
             self.pairs.gather([], names)
 
     def _ruled(self) -> None:
-        by = PairBy(self.rule.currentData())
+        by = self.rule.currentData()
         if by is not PairBy.FILE:
             self.pairs.follow_rule(by)
             return

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.compare import psnr
-from fasciculum.baking.reaching import RayTargets
+from fasciculum.baking.reaching import RayTargets, world_corners
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.scene import CLAMP, MIRROR, Object, Scene, TextureSlot
 from fasciculum.operations.gather.gather import gather
@@ -126,13 +126,6 @@ class _Colors:
         self.scene, self._store = scene, store
         self._light: dict[int, NDArray[np.float32]] = {}
 
-    def triangles(self, item: Object) -> NDArray[np.float64]:
-        """Return an object's triangles in the world, (T, 3, 3), primitives in order."""
-        world = self.scene.nodes[item.node].world
-        parts = [one.positions.astype(np.float64)[one.triangles] for one in self.scene.primitives_of(item)]
-        corners: NDArray[np.float64] = np.concatenate([np.zeros((0, 3, 3)), *parts]) @ world[:3, :3].T + world[:3, 3]
-        return corners
-
     def at(self, item: Object, triangles: NDArray[np.int64], weights: NDArray[np.float64]) -> NDArray[np.float64]:
         """Return the colours at places of an object's triangles, (N, 4); weights (N, 3) are of their corners."""
         result, first = np.ones((len(triangles), 4)), 0
@@ -199,10 +192,10 @@ def _wrapped(index: NDArray[np.int64], size: int, mode: int) -> NDArray[np.int64
 def _compared(readers: tuple[_Colors, _Colors], ours: Object, theirs: Object) -> tuple[float, bool]:
     """Return how well an object's base colours match, dB, and whether its shape is another one."""
     new, old = readers
-    corners = new.triangles(ours)
+    corners = world_corners(new.scene, ours)
     areas = surface_areas(corners)
     if not areas.sum() > 0:
-        return math.nan, len(corners) != len(old.triangles(theirs))
+        return math.nan, len(corners) != len(world_corners(old.scene, theirs))
     rng = np.random.default_rng(0)
     triangles = rng.choice(len(areas), POINTS, p=areas / areas.sum())
     root, along = np.sqrt(rng.random(POINTS)), rng.random(POINTS)
@@ -215,7 +208,7 @@ def _compared(readers: tuple[_Colors, _Colors], ours: Object, theirs: Object) ->
         faces = -faces
     found, where = RayTargets(old.scene, [theirs.key]).nearest(points + faces * LIFTED * diagonal, APART * diagonal)
     met = found >= 0
-    theirs_corners = old.triangles(theirs)
+    theirs_corners = world_corners(old.scene, theirs)
     same_size = math.isclose(float(surface_areas(theirs_corners).sum()), float(areas.sum()), rel_tol=1e-3)
     moved = (~met).mean() > OFF or not same_size
     if not met.any():
