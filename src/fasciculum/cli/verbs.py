@@ -20,7 +20,7 @@ from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget
-from fasciculum.model.choices import Combine, DensityRule, FlatColorPolicy, PairBy, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, Compression, DensityRule, FlatColorPolicy, PairBy, Repeats, Rule, Stage
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
@@ -37,6 +37,7 @@ from fasciculum.operations.bake.bake import wanted_maps
 from fasciculum.operations.bake.light import read_panorama
 from fasciculum.operations.check.against import compare_files
 from fasciculum.operations.check.inspect_delivered import inspect_delivered
+from fasciculum.operations.deliver.compressing import judge_files
 from fasciculum.operations.deliver.conventions import find_delivery
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.gather.palettes import read_palette
@@ -141,11 +142,15 @@ def order_of(parsed: argparse.Namespace) -> Order:
     if parsed.light_size is not None:
         bake = replace(bake, light_width=parsed.light_size[0], light_height=parsed.light_size[1])
     _judge_depth(bake)
+    delivery = _delivery(parsed)
+    judge_files(delivery)
+    if delivery.compress is not Compression.NONE:
+        sheet = replace(sheet, blocks=True)
     return Order(
         Rule(parsed.bundle or (Rule.ALPHA if parsed.plan == NO_PLAN else Rule.AUTO)),
         sheet,
         bake,
-        _delivery(parsed),
+        delivery,
         _lookup(parsed),
         plan=plan,
         terms=_terms(parsed),

@@ -27,6 +27,8 @@ from fasciculum.errors import InputError, MalformedFile, OutputError, Unsupporte
 MOST_TEXELS = 16384 * 16384
 #: an image beyond 8192 x 8192 must hold at least a byte for so many texels, so that a small file stays cheap
 LARGE, TEXELS_PER_BYTE = 8192 * 8192, 128
+#: DDS's number of the format that keeps two channels alone
+TWO_CHANNELS = 83
 #: texels of a picture of a sky at most
 MOST_SKY = 16384 * 8192
 
@@ -124,6 +126,8 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
                 )
             if picture is None or (codec is PNG and data[24:25] == b"\x10"):
                 return _decode_deep(data, place)
+            if codec is DDS and data[84:88] == b"DX10" and int.from_bytes(data[128:132], "little") == TWO_CHANNELS:
+                return _with_z(np.asarray(picture.convert("RGB")))
             alpha = picture.mode in ("RGBA", "LA", "PA", "La", "RGBa") or "transparency" in picture.info
             return np.asarray(picture.convert("RGBA" if alpha else "RGB"))
     except InputError:
@@ -154,6 +158,14 @@ def _is_tga(data: bytes) -> bool:
     kinds = data[2:3] in (b"\x02", b"\x03", b"\x0a", b"\x0b") and data[1:2] == b"\0"
     sizes = len(data) > 18 and int.from_bytes(data[12:14], "little") > 0 and int.from_bytes(data[14:16], "little") > 0
     return kinds and sizes and data[16:17] in (b"\x08", b"\x10", b"\x18", b"\x20")
+
+
+def _with_z(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Return normals of two channels, shape (H, W, 3), with the third that makes them one long."""
+    flat = pixels[..., :2].astype(np.float32) / 127.5 - 1
+    z = np.sqrt(np.clip(1 - (flat**2).sum(axis=2), 0, 1))
+    result: NDArray[np.uint8] = np.dstack([pixels[..., :2], np.round((z * 0.5 + 0.5) * 255).astype(np.uint8)])
+    return result
 
 
 def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:

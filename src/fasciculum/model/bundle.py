@@ -10,7 +10,7 @@ from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import AlphaMode, ObjectPolicy, Treatment, TwinRule, UvPolicy
 from fasciculum.model.given import Given
 from fasciculum.model.layout import Layout, Version
-from fasciculum.model.sheet import SheetSettings
+from fasciculum.model.sheet import BLOCK_PADDING, SheetSettings
 from fasciculum.model.texturing import CheckResult, Texturing
 from fasciculum.model.unwrapping import PLAIN, Shaping
 
@@ -59,8 +59,16 @@ class Bundle:
 
     @cached_property
     def sheet_in_force(self) -> SheetSettings:
-        """The sheet's settings as they are followed: without twins when a map needs texels for every copy."""
-        return replace(self.sheet, twins=False) if self.sheet.twins and self.bake.needs_unique_texels else self.sheet
+        """The sheet's settings as they are followed.
+
+        Without twins when a map needs texels for every copy, and with the padding that compression blocks need.
+        """
+        sheet = self.sheet
+        if sheet.twins and self.bake.needs_unique_texels:
+            sheet = replace(sheet, twins=False)
+        if sheet.blocks and sheet.padding < BLOCK_PADDING:
+            sheet = replace(sheet, padding=BLOCK_PADDING, margin=sheet.border)
+        return sheet
 
     def way(self, material: str) -> Treatment:
         """Return how a material is treated."""

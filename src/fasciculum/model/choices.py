@@ -257,3 +257,30 @@ class Stage(Choice):
     BAKE = "bake"
     CHECK = "check"
     DELIVER = "deliver"
+
+
+class Compression(Choice):
+    """The family of blocks that textures are compressed into."""
+
+    NONE = "none"
+    BC = "bc"
+    ASTC = "astc"
+    ETC2 = "etc2"
+
+
+class TextureFormat(Choice):
+    """The files that textures are written as; ``auto`` is what suits the compression."""
+
+    AUTO = "auto"
+    PNG = "png"
+    DDS = "dds"
+    KTX2 = "ktx2"
+
+
+class Mips(Choice):
+    """Whether texture files hold their mip levels: as the files usually do, yes, no, or each in a file of its own."""
+
+    AUTO = "auto"
+    YES = "yes"
+    NO = "no"
+    FILES = "files"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Combine, Green, Packing
+from fasciculum.model.choices import Combine, Compression, Green, Mips, Packing, TextureFormat
 from fasciculum.model.settings import Stales, setting
 
 DELIVERY = Stales.DELIVERY
@@ -148,6 +148,84 @@ class DeliverySettings:
         words={True: "include"},
         option="--lights",
     )
+    compress: Compression = setting(
+        Compression.NONE,
+        "Compress",
+        "Compress textures into the blocks that graphics cards read: BC for desktops and consoles, ASTC and ETC2"
+        " for phones.",
+        fold="Compression",
+        stales=DELIVERY,
+        words={
+            Compression.NONE: "off",
+            Compression.BC: "BC",
+            Compression.ASTC: "ASTC",
+            Compression.ETC2: "ETC2",
+        },
+        option="--compress",
+    )
+    texture_files: TextureFormat = setting(
+        TextureFormat.AUTO,
+        "Texture files",
+        "Files that textures are written as. Automatic: PNG without compression, DDS for BC, KTX2 for ASTC and ETC2.",
+        fold="Compression",
+        stales=DELIVERY,
+        words={
+            TextureFormat.AUTO: "automatic",
+            TextureFormat.PNG: "PNG",
+            TextureFormat.DDS: "DDS",
+            TextureFormat.KTX2: "KTX2",
+        },
+        option="--texture-files",
+    )
+    quality: float = setting(
+        42.0,
+        "Least quality",
+        "Signal-to-noise ratio that each map keeps after compression, in dB. The smallest block format that"
+        " keeps it is used.",
+        fold="Compression",
+        stales=DELIVERY,
+        unit="dB",
+        low=10,
+        high=80,
+        option="--quality",
+        line="DB",
+        when=lambda delivery: delivery.compress != Compression.NONE,
+    )
+    mips: Mips = setting(
+        Mips.AUTO,
+        "Mip levels",
+        "Mip levels made from the islands' own texels, so that nothing of padding or neighbours enters them."
+        " Automatic: in DDS and KTX2 files.",
+        fold="Compression",
+        stales=DELIVERY,
+        words={
+            Mips.AUTO: "automatic",
+            Mips.YES: "in the file",
+            Mips.NO: "none",
+            Mips.FILES: "a PNG for each",
+        },
+        option="--mips",
+    )
+    zstd: bool = setting(
+        False,
+        "Zstandard",
+        "Pack KTX2 files with Zstandard, so that they take less space on disk.",
+        fold="Compression",
+        stales=DELIVERY,
+        words={True: "pack KTX2"},
+        option="--zstd",
+        when=lambda delivery: delivery.container == TextureFormat.KTX2,
+    )
+    fallback: bool = setting(
+        True,
+        "Fallback",
+        "Keep PNG textures in models beside DDS, for programs that cannot read DDS.",
+        fold="Compression",
+        stales=DELIVERY,
+        words={True: "PNG beside DDS"},
+        option="--fallback",
+        when=lambda delivery: delivery.container == TextureFormat.DDS,
+    )
     page: bool = setting(
         False,
         "Page to show",
@@ -157,6 +235,22 @@ class DeliverySettings:
         words={True: "write"},
         option="--page",
     )
+
+    @property
+    def container(self) -> TextureFormat:
+        """The files that textures are written as, with what is automatic decided."""
+        if self.texture_files is not TextureFormat.AUTO:
+            return self.texture_files
+        if self.compress is Compression.NONE:
+            return TextureFormat.PNG
+        return TextureFormat.DDS if self.compress is Compression.BC else TextureFormat.KTX2
+
+    @property
+    def has_levels(self) -> bool:
+        """Whether texture files, or files beside them, hold mip levels."""
+        if self.mips is Mips.AUTO:
+            return self.container is not TextureFormat.PNG
+        return self.mips is not Mips.NO
 
 
 #: named for what they agree on, so that whoever knows an engine's convention finds it

@@ -9,7 +9,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import lru_cache
 from typing import Any
 
@@ -22,6 +22,9 @@ LEAST, MOST = 4, 16384
 #: what a bleed of all the way is in a wish
 ALL_THE_WAY = -1
 LETTERS = "rgba"
+#: block formats that a map can be compressed into, and the maps that hold roughness
+BLOCKS = ("bc1", "bc3", "bc4", "bc5", "bc7", "astc4x4", "astc6x6", "astc8x8", "etc2", "none")
+ROUGH = ("orm", "roughness")
 
 
 def known_kind(name: str) -> MapKind:
@@ -52,6 +55,10 @@ class MapOverride:
         In the map's own texels; -1 all the way, None as for the bundle.
     pattern : str
         How its file is named.
+    block : str
+        The block format that it is compressed into.
+    toksvig : str
+        ``yes`` where its smaller mip levels are as much rougher as the normals of each texel differ.
     """
 
     name: str
@@ -61,15 +68,18 @@ class MapOverride:
     samples: int = 0
     bleed: int | None = None
     pattern: str = ""
+    # what is delivered otherwise is baked alike
+    block: str = field(default="", repr=False)
+    toksvig: str = field(default="", repr=False)
 
     @property
     def text(self) -> str:
         """The wish as text, empty when there is none."""
         told = []
-        for field in fields(self)[1:]:
-            value = getattr(self, field.name)
-            if value != field.default:
-                told.append(f"{field.name}={'full' if value == ALL_THE_WAY else value}")
+        for entry in fields(self)[1:]:
+            value = getattr(self, entry.name)
+            if value != entry.default:
+                told.append(f"{entry.name}={'full' if value == ALL_THE_WAY else value}")
         return f"{self.name}:{','.join(told)}" if told else ""
 
     def size_on(self, width: int, height: int) -> tuple[int, int]:
@@ -144,6 +154,20 @@ def _one_of(*allowed: int) -> Callable[[str, str], int]:
     return read
 
 
+def _block(name: str, value: str) -> str:
+    if value.lower() not in BLOCKS:
+        raise UsageError(f"there is no block format {value!r}.", item=name, hint=f"There are: {', '.join(BLOCKS)}.")
+    return value.lower()
+
+
+def _toksvig(name: str, value: str) -> str:
+    if value not in ("yes", "no"):
+        raise UsageError(f"{value!r} is neither yes nor no.", item=name, hint="Write toksvig=yes or toksvig=no.")
+    if value == "yes" and name not in ROUGH:
+        raise UsageError(f"{name} holds no roughness.", item=name, hint=f"Set toksvig on {' or '.join(ROUGH)}.")
+    return "yes" if value == "yes" else ""
+
+
 def _format(name: str, value: str) -> str:
     if value.lower() not in tuple(FileFormat):
         raise UsageError(f"there is no format {value!r}.", item=name, hint=f"There are: {', '.join(FileFormat)}.")
@@ -181,6 +205,8 @@ _READERS: dict[str, Callable[[str, str], Any]] = {
     "samples": _one_of(1, 4, 16),
     "bleed": _bleed,
     "pattern": lambda name, value: judge_pattern(value),
+    "block": _block,
+    "toksvig": _toksvig,
 }
 
 

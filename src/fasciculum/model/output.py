@@ -35,11 +35,17 @@ class OutputMesh:
 
 @dataclass(frozen=True, eq=False)
 class OutputImage:
-    """An encoded image: held by the model, or referred to as ``uri`` when that is not empty."""
+    """An encoded image: held by the model, or referred to as ``uri`` when that is not empty.
+
+    ``dds`` is the same as DDS, held or referred to alike, for formats that can have it beside; ``data`` and ``uri`` are
+    both empty where nothing else is wished.
+    """
 
     name: str
     data: bytes
     uri: str = ""
+    dds: bytes = b""
+    dds_uri: str = ""
 
 
 @dataclass(frozen=True, eq=False)

@@ -18,6 +18,8 @@ from fasciculum.model.unwrapping import BALANCED, UnwrapSettings
 LAYOUT = Stales.LAYOUT
 #: texels along an edge of a sheet
 LEAST_EDGE, MOST_EDGE = 16, 16384
+#: px between two islands from which on they never meet in a block of 4 x 4: more than its diagonal
+BLOCK_PADDING = 6
 
 
 def _sized(sheet: SheetSettings) -> bool:
@@ -86,6 +88,16 @@ class SheetSettings:
         unset="half the padding",
         option="--margin",
         counts=lambda sheet: (sheet.border,),
+    )
+    blocks: bool = setting(
+        False,
+        "Compression blocks",
+        "Keep islands so far apart that no 4 × 4 compression block holds texels of two of them: padding of 6 px at"
+        " least.",
+        fold="Padding",
+        stales=LAYOUT,
+        words={True: "keep apart"},
+        option="--clear-blocks",
     )
     turns: Turns = setting(
         Turns.QUARTER,

@@ -144,6 +144,55 @@ class Fidelity:
         return dict(self.figures).get(name, math.nan)
 
 
+@dataclass(frozen=True)
+class CompressedMap:
+    """How one texture came through compression.
+
+    Attributes
+    ----------
+    name : str
+        What the file shows: a map, a channel of one, or a packed file.
+    tile : int
+    block : str
+        The block format, ``none`` where it is not compressed.
+    width, height, levels : int
+        Texels of the largest level, and how many levels there are.
+    bytes, file_bytes : int
+        All levels in blocks, and the file that holds them.
+    clean_down_to : int
+        The longer edge of the smallest level without a block over two islands, in texels.
+    db : tuple of float
+        Of the first three levels the signal-to-noise ratio over covered texels.
+    angle, worst : float
+        Of normals the mean of the angle and its 99th percentile, degrees.
+    kept : float
+        The part of covered texels on the right side of the cut-off.
+    enough : bool
+        Whether it is as good as was asked.
+    below : bool
+        Whether two channels were not taken since normals point below the surface.
+    pixels : str
+        The key of the largest level as an engine reads it, shape (H, W, C) of the file.
+    """
+
+    name: str
+    tile: int
+    block: str
+    width: int
+    height: int
+    levels: int
+    bytes: int
+    file_bytes: int
+    clean_down_to: int
+    db: tuple[float, ...] = ()
+    angle: float = 0.0
+    worst: float = 0.0
+    kept: float = 1.0
+    enough: bool = True
+    below: bool = False
+    pixels: str = ""
+
+
 @dataclass(frozen=True, eq=False)
 class CheckResult:
     """What checking a bundle found."""
@@ -158,3 +207,5 @@ class CheckResult:
     wasted_objects: tuple[tuple[str, float], ...] = ()
     #: copies that share a place though what stands about them differs, and by how much of openness
     unlike: tuple[tuple[str, float], ...] = ()
+    #: how its textures came through compression, where they are compressed
+    compressed: tuple[CompressedMap, ...] = ()

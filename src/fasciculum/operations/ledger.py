@@ -74,10 +74,15 @@ def cost_of(scene: Scene, keys: tuple[str, ...]) -> Cost:
 
 def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
     """Return the size of each texture that is written for one tile of a bundle, texels: maps and packed files."""
+    return [size for _, size in written_textures(scene, bundle)]
+
+
+def written_textures(scene: Scene, bundle: Bundle) -> list[tuple[str, tuple[int, int]]]:
+    """Return the map, empty for a packed file, and the size of each texture that is written for one tile of a bundle."""
     if resolve_bundle(scene, bundle).bare:
         return []
     if bundle.given is not None:
-        return [(bundle.given.width, bundle.given.height)] * len(bundle.given.maps)
+        return [("", (bundle.given.width, bundle.given.height))] * len(bundle.given.maps)
     needs = wanted_maps(scene, bundle)
     if bundle.texturing is not None:
         constants = {one.name for one in bundle.texturing.constants}
@@ -85,7 +90,7 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
         constants = even_maps(scene, resolve_bundle(scene, bundle), bundle.bake.vertex_colors) - set(needs.named)
     written = [name for name in needs.maps if name not in needs.unwritten and name not in constants]
     sheet = bundle.sheet.width, bundle.sheet.height
-    return [map_size(bundle, name) for name in written] + [sheet] * len(bundle.bake.channels)
+    return [(name, map_size(bundle, name)) for name in written] + [("", sheet)] * len(bundle.bake.channels)
 
 
 def map_size(bundle: Bundle, name: str) -> tuple[int, int]:

@@ -20,7 +20,8 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.map_overrides import ChannelFile
 from fasciculum.model.maps import AO, BENT_NORMAL, CURVATURE, HEIGHT, KINDS, THICKNESS, Judged
 from fasciculum.model.scene import Object, Scene
-from fasciculum.model.texturing import BakedMap, LightFigures
+from fasciculum.model.texturing import BakedMap, CompressedMap, LightFigures
+from fasciculum.operations.block_memory import compressed_memory
 from fasciculum.operations.check.budgets import judged_document
 from fasciculum.operations.check.check import density_spread, object_densities, stretch_of
 from fasciculum.operations.deliver.lights import light_gain, stored_light
@@ -53,6 +54,11 @@ def finding_entry(finding: Finding) -> dict[str, str]:
 
 def _cost_entry(cost: Cost) -> dict[str, int]:
     return asdict(cost)
+
+
+def _compressed_bytes(size: int) -> dict[str, int]:
+    """Return the memory of compressed textures, nothing where none are."""
+    return {"texture_bytes_compressed": size} if size else {}
 
 
 def _slices_entry(document: Document) -> dict[str, int]:
@@ -152,6 +158,7 @@ def _bundle_entry(
             }
             | _metres_entry(scene, bundle, baked.name)
             | _stored_entry(bundle, baked, files)
+            | _compressed_entry(bundle, baked.name)
             for baked in whole
         ]
         entry["maps"] += [_packed_entry(bundle, packed, files) for packed in bundle.bake.packed]
@@ -245,6 +252,37 @@ def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
     return {"metres": round(radii_of(scene, bundle.objects, rays_of(bundle.bake))[place], 6)}
 
 
+def _compressed_entry(bundle: Bundle, name: str) -> dict[str, Any]:
+    """Return how a map came through compression, nothing where it was not compressed.
+
+    A map whose channels lie in several files has an entry for each under ``files``; figures are of the first tile, but
+    bytes of all.
+    """
+    compressed = bundle.check.compressed if bundle.check is not None else ()
+    shown = [one for one in compressed if one.name == name]
+    if not shown:
+        parts = [one for one in compressed if name in KINDS and one.name in KINDS[name].parts]
+        return {"compressed": {one.name: _figures_entry([one]) for one in parts}} if parts else {}
+    return _figures_entry(shown)
+
+
+def _figures_entry(shown: list[CompressedMap]) -> dict[str, Any]:
+    first = shown[0]
+    entry: dict[str, Any] = {
+        "block": first.block,
+        "bytes": sum(one.bytes for one in shown),
+        "file_bytes": sum(one.file_bytes for one in shown),
+        "levels": first.levels,
+        "clean_down_to_px": max(one.clean_down_to for one in shown),
+        "quality_db": {f"mip{level}": number(db, 2) for level, db in enumerate(first.db)},
+    }
+    if first.angle or first.worst:
+        entry |= {"mean_degrees": number(first.angle, 3), "p99_degrees": number(first.worst, 3)}
+    if first.kept < 1:
+        entry["cutoff_kept"] = number(first.kept, 5)
+    return entry
+
+
 def _stored_entry(bundle: Bundle, baked: BakedMap, files: dict[tuple[str, str], str]) -> dict[str, Any]:
     """Return how a map of light is stored, nothing for others."""
     stored = stored_light(bundle, baked)
@@ -288,7 +326,7 @@ def _packed_entry(bundle: Bundle, packed: ChannelFile, files: dict[tuple[str, st
         "bits": 16 if any(part is not None and part.bits > 8 for part in parts) else 8,
         "color_space": packed.color_space,
         "channels": [cell.text for cell in packed.cells],
-    }
+    } | _compressed_entry(bundle, packed.name)
 
 
 def _pairing_entry(document: Document) -> dict[str, Any]:
@@ -346,6 +384,7 @@ def report_of(
 ) -> dict[str, Any]:
     """Return the report of a document."""
     ledger, scene = ledger_of(document), document.scene
+    compressed = compressed_memory(document)
     kept = {index for bundle in document.bundles if bundle.objects for index in resolve_bundle(scene, bundle).apart}
     apart = {index: leader for index, (leader, _) in apart_materials(scene, kept).items()}
     return {
@@ -356,8 +395,9 @@ def report_of(
         **_pairing_entry(document),
         **_onto_entry(document),
         "ledger": {
-            "before": _cost_entry(ledger.before),
+            "before": _cost_entry(ledger.before) | _compressed_bytes(compressed[0]),
             "after": _cost_entry(ledger.after)
+            | _compressed_bytes(compressed[1])
             | _slices_entry(document)
             | _without_arrays(document)
             | {"typical_view": _view_entry(document)},

@@ -300,13 +300,13 @@ def check_task(document: Document, bundle: Bundle, store: PixelStore) -> Task:
     """Compare a baked bundle with its source."""
 
     def inputs(document: Document, bundle: Bundle) -> str:
-        return check_digest(bundle)
+        return check_digest(bundle, document.delivery)
 
     return Task(
         Kind.CHECK,
         f"Check {bundle.name}",
         check_bundle,
-        (document.scene, bundle, store),
+        (document.scene, bundle, store, document.delivery),
         bundle=bundle.identity,
         inputs=inputs(document, bundle),
         now=_of(bundle.identity, inputs),

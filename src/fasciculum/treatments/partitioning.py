@@ -126,7 +126,7 @@ class MaterialPartitioner:
             )
         )
         # its lower edge touches one texel more
-        self.top = top + height + 1 + self.bundle.sheet.padding
+        self.top = top + height + 1 + self.bundle.sheet_in_force.padding
         for place, (primitive, read) in reads.items():
             flat = patches.transform_uvs(read.laid(), self.patches[-1].inverse)
             self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)

@@ -17,12 +17,14 @@ from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace
-from fasciculum.model.digests import digest_of
+from fasciculum.model.choices import ColorSpace, Compression
+from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged, Values
 from fasciculum.model.scene import OPAQUE, Scene
-from fasciculum.model.texturing import CheckResult, Fidelity, Texturing
+from fasciculum.model.texturing import CheckResult, CompressedMap, Fidelity, Texturing
+from fasciculum.operations.check.compressed import compress_bundle, decoded_maps
 from fasciculum.operations.check.layers import Over
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
@@ -36,14 +38,21 @@ from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import Spread, density, source_texel_areas, spread, triangle_densities
 from fasciculum.uv.stretch import angle_stretch, measure_stretch
 
+PLAIN_DELIVERY = DeliverySettings()
 #: yield from which a sheet counts as being as fine as its source
 AS_FINE = 0.9
 
 
-def check_digest(bundle: Bundle) -> str:
-    """Return a digest of what a check looks at."""
+def check_digest(bundle: Bundle, delivery: DeliverySettings = PLAIN_DELIVERY) -> str:
+    """Return a digest of what a check looks at, which is the compressed result where there is one."""
     layout, made = bundle.layout, bundle.texturing
-    return digest_of(made.content if made else "", *((layout.made_from, layout.placements) if layout else ("",)))
+    parts = [made.content if made else "", *((layout.made_from, layout.placements) if layout else ("",))]
+    if delivery.compress is not Compression.NONE:
+        wishes = [bundle.bake.wish(baked.name) for baked in made.maps] if made is not None else []
+        told = (delivery.compress, delivery.container, delivery.quality, delivery.has_levels, delivery.zstd)
+        parts.append(digest_text((*told, delivery.packing, delivery.bits, delivery.power_of_two, delivery.green)))
+        parts.append(" ".join(f"{wish.block} {wish.toksvig}" for wish in wishes))
+    return digest_of(*parts)
 
 
 def texel_areas(layout: Layout, surface: int) -> NDArray[np.float64]:
@@ -192,16 +201,25 @@ def stretch_of(scene: Scene, layout: Layout) -> tuple[float, float]:
 
 
 def check_bundle(
-    scene: Scene, bundle: Bundle, store: PixelStore, *, points: int = 200_000, progress: Progress = SILENT
+    scene: Scene,
+    bundle: Bundle,
+    store: PixelStore,
+    delivery: DeliverySettings = PLAIN_DELIVERY,
+    *,
+    points: int = 200_000,
+    progress: Progress = SILENT,
 ) -> CheckResult | None:
-    """Measure a baked bundle: fidelity on the surface, mixing, stretch. None without a layout and maps."""
+    """Measure a baked bundle: fidelity on the surface, mixing, stretch. None without a layout and maps.
+
+    Where the delivery compresses textures, what is compared with the source is the decoded result.
+    """
     layout, texturing = bundle.layout, bundle.texturing
     if layout is None or texturing is None or layout.scale <= 0:
         return None
     progress.update(0.0, f"Checking {bundle.name}")
     if bundle.given is not None:
         # nothing of the source is on it that it could be compared with
-        return CheckResult((), 1, *stretch_of(scene, layout), made_from=check_digest(bundle))
+        return CheckResult((), 1, *stretch_of(scene, layout), made_from=check_digest(bundle, delivery))
     whole, on = scene, resolve_bundle(scene, bundle)
     on.demand_fit()
     named = frozenset(patch.key for patch in on.patches)
@@ -217,6 +235,12 @@ def check_bundle(
     present = tuple(one for one in texturing.maps if KINDS[one.name].source is not Values.LIGHT and not one.tex_coord)
     texturing = replace(texturing, maps=present)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
+    compressed: tuple[CompressedMap, ...] = ()
+    plain_maps = maps
+    if delivery.compress is not Compression.NONE:
+        compressed = compress_bundle(whole, bundle, delivery, store, progress=progress.part(0.0, 0.4))
+        maps = maps | decoded_maps(texturing.maps, compressed, delivery, store)
+        progress = progress.part(0.4, 1.0)
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)
     as_fine = frozenset(index for index, surface in enumerate(layout.surfaces) if yields[surface.objects[0]] >= AS_FINE)
@@ -251,13 +275,16 @@ def check_bundle(
         ]
     )
     progress.update(0.75, "Finding bleeding")
-    clean = _clean_down_to(laid, bundle)
+    # of blocks, those of maps as large as the sheet count; smaller maps have their own figure
+    blocks = [one.clean_down_to for one in compressed if one.width == laid.width and one.height == laid.height]
+    clean = max([_clean_down_to(laid, bundle), *blocks])
     progress.update(0.95, "Measuring stretch")
     l2, share = stretch_of(on.scene, laid)
     progress.update(0.97, "Looking for waste")
-    wasted, by_object = _waste(laid, texturing, maps)
+    wasted, by_object = _waste(laid, texturing, plain_maps)
     unlike = unlike_copies(whole, bundle, laid, lambda image: store.get(image.pixels))
-    return CheckResult(fidelity, clean, l2, share, check_digest(bundle), wasted, by_object, unlike)
+    digest = check_digest(bundle, delivery)
+    return CheckResult(fidelity, clean, l2, share, digest, wasted, by_object, unlike, compressed)
 
 
 def _waste(

@@ -11,12 +11,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.compression.blocks import level_sizes
 from fasciculum.errors import UsageError
 from fasciculum.io.codecs import codec_of, encode_exr, encode_png, encode_tga
+from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace, FileFormat, Green, Packing
+from fasciculum.model.choices import ColorSpace, Compression, FileFormat, Green, Mips, Packing, TextureFormat
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
@@ -78,11 +80,20 @@ class TextureFile:
     constants: tuple[MapConstant, ...] = ()
     #: how it is stored, of a map of light
     light: Stored | None = None
+    #: the mip level that it holds alone
+    level: int = 0
+    #: whether it only stands in for another file, where a program cannot read that one
+    fallback: bool = False
 
     @property
     def floats(self) -> bool:
         """Whether the file holds floats."""
-        return self.file.endswith(".exr")
+        return self.file.endswith(".exr") or (self.light is not None and self.contained)
+
+    @property
+    def contained(self) -> bool:
+        """Whether the file is of a kind that graphics cards read as it is."""
+        return self.file.endswith((f".{TextureFormat.DDS}", f".{TextureFormat.KTX2}"))
 
     @property
     def width(self) -> int:
@@ -142,7 +153,34 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
                         file = names.made(bundle, pattern, name_of, f".{suffix}")
                         files.append(TextureFile(file, shown, baked, tile, light=stored))
         files += _packed_files(bundle, names)
+        results[bundle.name] = [one for file in files for one in _contained(file, settings)]
     return results
+
+
+def _contained(texture: TextureFile, settings: DeliverySettings) -> Iterator[TextureFile]:
+    """Yield the files that a texture is written as: in a container, beside a PNG where models refer to one, or level
+    by level."""
+    container = settings.container
+    light = texture.light is not None
+    floats = texture.file.endswith(".exr")
+    plain = texture.baked.source or texture.file.endswith(".tga")
+    # floats are compressed by BC alone, and light goes beside its floats as whole numbers
+    kept = plain or (floats and settings.compress in (Compression.ASTC, Compression.ETC2)) or (light and not floats)
+    if container is TextureFormat.PNG or kept:
+        yield texture
+        if settings.mips is Mips.FILES and not floats and not plain:
+            stem, _, suffix = texture.file.rpartition(".")
+            sizes = level_sizes(texture.width, texture.baked.height)
+            for level in range(1, len(sizes)):
+                yield replace(texture, file=f"{stem}_mip{level}.{suffix}", level=level)
+        return
+    stem = texture.file.rpartition(".")[0]
+    yield replace(texture, file=f"{stem}.{container}")
+    refers = settings.external_textures or any(
+        entry.refers for entry in WRITTEN_FORMATS if entry.name in settings.models
+    )
+    if refers and not light and (settings.fallback or container is TextureFormat.KTX2):
+        yield replace(texture, file=f"{stem}.{FileFormat.PNG}", fallback=True)
 
 
 def _packed_files(bundle: Bundle, names: _Names) -> Iterator[TextureFile]:
@@ -224,6 +262,29 @@ def _encoded(store: PixelStore, key: str, suffix: str, make: Callable[[], NDArra
         return data
 
 
+def texture_pixels(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> NDArray[Any]:
+    """Return what a file of a texture stores, as the convention has it, shape (H, W, C)."""
+    if texture.packed is not None:
+        return packed_channels(store, texture)
+    first = texture.tile * texture.width
+    pixels = store.get(texture.baked.pixels)[:, first : first + texture.width]
+    if texture.light is not None:
+        return stored_pixels(pixels, texture.light, floats=texture.floats)
+    size, bits, down = _form(texture, settings)
+    return _converted(pixels, texture, size, bits, down)
+
+
+def _form(texture: TextureFile, settings: DeliverySettings) -> tuple[tuple[int, int], int, bool]:
+    """Return the size of a texture's file, its bits a channel, and whether green points down in it."""
+    baked = texture.baked
+    bits = min(settings.bits or baked.bits, 16)
+    if baked.format == FileFormat.EXR:
+        bits = baked.bits
+    elif baked.format == FileFormat.TGA:
+        bits = 8
+    return _size(texture, settings), bits, settings.green == Green.DOWN and KINDS[baked.name].vectors
+
+
 def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliverySettings) -> bytes:
     """Return a texture as a file, as the convention has it; a given one as it came."""
     if texture.baked.source:
@@ -235,15 +296,9 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     if texture.light is not None:
         return _encoded_light(store, texture, texture.light, floats=texture.floats)
     baked = texture.baked
-    size = _size(texture, settings)
-    bits = min(settings.bits or baked.bits, 16)
-    if baked.format == FileFormat.EXR:
-        bits = baked.bits
-    elif baked.format == FileFormat.TGA:
-        bits = 8
-    down = settings.green == Green.DOWN and KINDS[baked.name].vectors
+    size, bits, down = _form(texture, settings)
     plain = size == (baked.width, baked.height) and bits == baked.bits and not down and texture.map == baked.name
-    suffix = str(baked.format)
+    suffix = str(FileFormat.PNG if texture.fallback else baked.format)
     if plain and suffix == FileFormat.PNG:
         return encoded_map(store, baked.pixels)
     key = digest_of(baked.pixels, texture.map, digest_text(size), str(bits), str(down), str(texture.tile))

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from fasciculum.compression.encoders import encoders
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Combine, Green
@@ -13,6 +14,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import NORMAL
 from fasciculum.model.output import OutputScene
+from fasciculum.operations.deliver.compressing import Compressor, judge_files
 from fasciculum.operations.deliver.conventions import TextureFile, delivery_name, encoded_texture, texture_files
 from fasciculum.operations.deliver.lights import light_is_baked
 from fasciculum.operations.deliver.scene import SceneBuilder, ready_bundles
@@ -139,10 +141,13 @@ class _Making:
         settings = self.document.delivery
         every = [texture for textures in self.textures.values() for texture in textures]
 
+        plain = [texture for texture in every if not texture.contained and not texture.level]
+
         def encode(texture: TextureFile) -> None:
             files[texture.file] = encoded_texture(self.store, texture, settings)
 
-        in_pieces(encode, every, words="Encoding textures", progress=self.progress.part(0.0, 0.5))
+        self._compress(files, self.progress.part(0.0, 0.3))
+        in_pieces(encode, plain, words="Encoding textures", progress=self.progress.part(0.3, 0.5))
         files = {texture.file: files[texture.file] for texture in every}
         for bundle, textures in self.textures.items():
             for texture in textures:
@@ -156,6 +161,29 @@ class _Making:
             self._tell_losses(entry, scene)
         self.result.findings += builder.findings
         return files
+
+    def _compress(self, files: dict[str, bytes], progress: Progress) -> None:
+        """Add the texture files that hold blocks or mip levels."""
+        judge_files(self.document.delivery)
+        bundles = {bundle.name: bundle for bundle in self.document.bundles}
+        work = [
+            (bundles[name], texture)
+            for name, textures in self.textures.items()
+            for texture in textures
+            if texture.contained or texture.level
+        ]
+        with encoders() as running:
+            made: dict[str, Compressor] = {}
+            for number, (bundle, texture) in enumerate(work):
+                part = progress.part(number / len(work), (number + 1) / len(work))
+                if bundle.name not in made:
+                    made[bundle.name] = Compressor(bundle, self.document.delivery, self.store, running)
+                compressor = made[bundle.name]
+                if texture.contained:
+                    files[texture.file] = compressor.made(texture, part).file
+                else:
+                    files[texture.file] = compressor.level_file(texture)
+                part.check()
 
     def _tell_losses(self, entry: Format, scene: OutputScene) -> None:
         tree = scene.tree

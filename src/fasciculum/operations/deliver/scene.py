@@ -13,7 +13,7 @@ from fasciculum.io.parts import joined, moved
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Combine, FileFormat
+from fasciculum.model.choices import Combine, FileFormat, TextureFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.given import TrimRepeats
@@ -278,6 +278,8 @@ class SceneBuilder:
             if texture.packed is None
             and (texture.tile == page or texture.baked.tex_coord)
             and not (texture.light is not None and texture.floats)
+            and not texture.level
+            and not texture.fallback
         ]
         for texture in shown:
             fills = self._fills(bundle, texture.baked.name, {other.baked.name for other in shown})
@@ -327,7 +329,7 @@ class SceneBuilder:
             further=NOTHING if told is None else Further({"light_map": told}),
             **slots,  # type: ignore[arg-type]
         )
-        return OutputMaterial(material, {texture.map: texture.file for texture in shown})
+        return OutputMaterial(material, {texture.map: _readable(texture, files) for texture in shown})
 
     def _sheet_image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> int:
         """Return the number of a sheet's image; pages that share one have it once."""
@@ -355,11 +357,25 @@ class SceneBuilder:
 
     def _image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> OutputImage:
         name = texture.file.rpartition(".")[0]
+        if texture.contained:
+            return self._contained_image(texture, name, files, refer)
         held = texture.baked.source and texture.file.lower().endswith((".png", ".jpg", ".jpeg"))
         if held or (conforms(self.settings) and texture.file.endswith(f".{FileFormat.PNG}")):
             return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
         plain, settings = conforming(texture, self.settings)
         return OutputImage(name, embedded_texture(self.store, plain, settings))
+
+    def _contained_image(self, texture: TextureFile, name: str, files: dict[str, bytes], refer: bool) -> OutputImage:
+        """Return the image of a texture that is delivered in a container: as PNG, with the DDS beside it."""
+        plain, settings = conforming(texture, self.settings)
+        beside = conforms(self.settings) and texture.file.endswith(f".{TextureFormat.DDS}")
+        dds = {"dds": b"" if refer else files[texture.file], "dds_uri": texture.file if refer else ""} if beside else {}
+        if beside and not self.settings.fallback:
+            return OutputImage(name, b"", **dds)  # type: ignore[arg-type]
+        png = _readable(texture, files)
+        if refer and png != texture.file:
+            return OutputImage(name, b"", png, **dds)  # type: ignore[arg-type]
+        return OutputImage(name, embedded_texture(self.store, plain, settings), **dds)  # type: ignore[arg-type]
 
     def _loose_material(self, index: int, *, white: bool = False, bundle: str = "") -> int:
         """Return the output number of a material that is delivered as it came; white for vertex colours to tint.
@@ -485,6 +501,12 @@ class SceneBuilder:
             self._mesh_numbers[key] = len(self.meshes)
             self.meshes.append(OutputMesh(mesh.name, tuple(parts), aside, *more))
         return self._mesh_numbers[key]
+
+
+def _readable(texture: TextureFile, files: dict[str, bytes]) -> str:
+    """Return the file that any program can read: the PNG that lies beside a container, else the texture's own."""
+    png = f"{texture.file.rpartition('.')[0]}.{FileFormat.PNG}"
+    return png if texture.contained and png in files else texture.file
 
 
 def _beneath(material: Material, told: dict[str, Any]) -> Material:

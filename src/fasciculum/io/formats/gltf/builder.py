@@ -25,6 +25,7 @@ VERTEX_DATA, INDEX_DATA = 34962, 34963
 #: component types: floats, and signed whole numbers
 FLOAT, SIGNED = 5126, (5120, 5122)
 QUANTIZATION, INSTANCING, WEBP_TEXTURE = "KHR_mesh_quantization", "EXT_mesh_gpu_instancing", "EXT_texture_webp"
+DDS_TEXTURE = "MSFT_texture_dds"
 
 
 class Builder:
@@ -124,8 +125,9 @@ class Builder:
         used = _extensions_in(whole) | ({QUANTIZATION} if self._quantized() else set())
         # what a reader that does not know it cannot do without
         required = used & {QUANTIZATION, INSTANCING}
-        if any("source" not in texture and texture.get("extensions") for texture in whole.get("textures", [])):
-            required |= used & {WEBP_TEXTURE}
+        for texture in whole.get("textures", []):
+            if "source" not in texture:
+                required |= set(texture.get("extensions", {})) & {WEBP_TEXTURE, DDS_TEXTURE}
         for name, names in (("extensionsUsed", used), ("extensionsRequired", required)):
             if names:
                 whole[name] = sorted(names)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fasciculum.io.codecs import WEBP, codec_of, mime_type
-from fasciculum.io.formats.gltf.builder import WEBP_TEXTURE, Builder
+from fasciculum.io.formats.gltf.builder import DDS_TEXTURE, WEBP_TEXTURE, Builder
 from fasciculum.io.formats.gltf.materials import STRENGTH, TRANSFORM, WRAPS
 from fasciculum.model.output import OutputImage
 from fasciculum.model.scene import MASK, OPAQUE, UNLIT, Material, TextureSlot
@@ -25,6 +25,7 @@ class MaterialWriter:
         self._samplers: dict[tuple[int, ...], int] = {}
         self._textures: dict[tuple[int, int], int] = {}
         self._written: dict[int, int] = {}
+        self._written_dds: dict[int, int] = {}
 
     def _sampler(self, slot: TextureSlot) -> int:
         key = (slot.wrap_u, slot.wrap_v, *slot.filters)
@@ -44,15 +45,30 @@ class MaterialWriter:
             )
         return self._written[number]
 
+    def _dds(self, number: int) -> int:
+        """Return the number of an image's DDS."""
+        if number not in self._written_dds:
+            image = self._images[number]
+            self._written_dds[number] = (
+                self._builder.add("images", {"uri": image.dds_uri, "name": image.name})
+                if image.dds_uri
+                else self._builder.image(image.dds, mime_type(image.dds), image.name)
+            )
+        return self._written_dds[number]
+
     def _texture(self, slot: TextureSlot) -> int:
         key = (slot.image, self._sampler(slot))
         if key not in self._textures:
-            image, number = self._images[slot.image], self._image(slot.image)
+            image = self._images[slot.image]
             entry: dict[str, Any] = {"sampler": key[1]}
-            if codec_of(image.data) is WEBP:
-                entry["extensions"] = {WEBP_TEXTURE: {"source": number}}
-            else:
-                entry["source"] = number
+            if image.data or image.uri:
+                number = self._image(slot.image)
+                if codec_of(image.data) is WEBP:
+                    entry["extensions"] = {WEBP_TEXTURE: {"source": number}}
+                else:
+                    entry["source"] = number
+            if image.dds or image.dds_uri:
+                entry["extensions"] = {DDS_TEXTURE: {"source": self._dds(slot.image)}}
             self._textures[key] = self._builder.add("textures", entry | {"name": image.name})
         return self._textures[key]
 

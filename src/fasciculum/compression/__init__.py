@@ -1,0 +1,1 @@
+"""Textures as graphics cards hold them: compressed blocks, their mip levels, and the files that hold both."""

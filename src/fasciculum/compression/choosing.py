@@ -1,0 +1,197 @@
+"""The smallest block format that keeps a map as it should be, and how well each level came through."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fasciculum.compression.blocks import BlockFormat
+from fasciculum.compression.encoders import Encoders, decode_level
+from fasciculum.compression.levels import Level, Meaning
+from fasciculum.progress import SILENT, Progress
+
+#: what a difference of nothing counts as, dB
+PERFECT = 99.0
+#: normals that point below the surface by more than this are not kept in two channels
+BELOW = -0.02
+#: from which error of the normals' mean and of their 99th percentile, degrees, a format does not keep them
+MEAN_ANGLE, WORST_ANGLE = 0.3, 3.0
+
+
+@dataclass(frozen=True)
+class Quality:
+    """How well a level came through compression, over the texels that islands cover.
+
+    Attributes
+    ----------
+    db : float
+        Peak signal-to-noise ratio of all stored channels together, of vectors in x, y and z.
+    angle, worst : float
+        Of vectors the mean of the angle and its 99th percentile, degrees; 0 for others.
+    kept : float
+        The part of covered texels that is on the right side of the cut-off, 1 where nothing is cut off.
+    """
+
+    db: float = PERFECT
+    angle: float = 0.0
+    worst: float = 0.0
+    kept: float = 1.0
+
+
+def unpacked(decoded: NDArray[Any], like: NDArray[Any], *, vectors: bool) -> NDArray[Any]:
+    """Return decoded texels in the channels of the map that they were made of; z of two-channel vectors is derived."""
+    channels = like.shape[2]
+    if decoded.shape[2] >= channels:
+        return decoded[..., :channels]
+    if vectors and decoded.shape[2] == 2:
+        flat = decoded.astype(np.float32) / 127.5 - 1
+        z = np.sqrt(np.clip(1 - (flat**2).sum(axis=2), 0, 1))
+        third = np.round((z * 0.5 + 0.5) * 255).astype(np.uint8)
+        return np.dstack([decoded, third])
+    if decoded.shape[2] == 1:
+        decoded = np.repeat(decoded, min(channels, 3), axis=2)
+    if decoded.shape[2] < channels:
+        top = 1 if decoded.dtype.kind == "f" else 255
+        decoded = np.dstack([decoded, np.full(decoded.shape[:2], top, decoded.dtype)])
+    return decoded
+
+
+def quality_of(decoded: NDArray[Any], level: Level, meaning: Meaning) -> Quality:
+    """Compare decoded texels, in the map's channels, with those that were encoded; both (H, W, C)."""
+    counted = level.covered
+    if not counted.any():
+        counted = level.weights > 0
+    if not counted.any():
+        return Quality()
+    before, after = level.texels[counted].astype(np.float64), decoded[counted].astype(np.float64)
+    if level.texels.dtype == np.uint16:
+        before /= 257.0
+    peak = 255.0 if level.texels.dtype.kind == "u" else max(float(before.max()), 1e-6)
+    if meaning.vectors and level.texels.dtype.kind == "u":
+        one, two = before[:, :3] / 127.5 - 1, after[:, :3] / 127.5 - 1
+        one /= np.maximum(np.linalg.norm(one, axis=1, keepdims=True), 1e-9)
+        two /= np.maximum(np.linalg.norm(two, axis=1, keepdims=True), 1e-9)
+        angles = np.degrees(2 * np.arcsin(np.clip(np.linalg.norm(one - two, axis=1) / 2, 0, 1)))
+        error = float(((one - two) ** 2).mean()) / 4
+        return Quality(_decibels(error), float(angles.mean()), float(np.percentile(angles, 99)))
+    db = _decibels(float(((before - after) ** 2).mean()) / peak**2)
+    if meaning.opacity < 0:
+        return Quality(db)
+    place, edge = meaning.opacity, meaning.cutoff * 255
+    return Quality(db, kept=float(((before[:, place] >= edge) == (after[:, place] >= edge)).mean()))
+
+
+def _decibels(error: float) -> float:
+    return min(-10 * math.log10(error), PERFECT) if error > 0 else PERFECT
+
+
+@dataclass(frozen=True, eq=False)
+class Encoded:
+    """A map in one block format.
+
+    ``levels`` are bytes, the largest first; ``first`` is the largest one as an engine reads it, in the map's channels;
+    ``qualities`` are those of the first three.
+    """
+
+    form: BlockFormat
+    levels: tuple[bytes, ...]
+    first: NDArray[Any]
+    qualities: tuple[Quality, ...]
+    #: whether it is as good as was asked
+    enough: bool = True
+    #: whether two channels were left out because normals point below the surface
+    below: bool = False
+
+
+def eight_bit(texels: NDArray[Any]) -> NDArray[Any]:
+    """Return stored texels as encoders take them: 8 bits, or half floats."""
+    if texels.dtype == np.uint16:
+        return ((texels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    return texels.astype(np.float16) if texels.dtype.kind == "f" else texels
+
+
+def points_below(level: Level) -> NDArray[np.bool_]:
+    """Tell which covered texels of a map of normals point below their surface, shape (H, W)."""
+    top = 1.0 if level.texels.dtype.kind == "f" else float(np.iinfo(level.texels.dtype).max)
+    result: NDArray[np.bool_] = (level.texels[..., 2] / top * 2 - 1 < BELOW) & (level.weights > 0)
+    return result
+
+
+def is_kept(quality: Quality, asked: float, meaning: Meaning) -> bool:
+    """Tell whether a level came through well enough."""
+    good = quality.db >= asked
+    return good and (not meaning.vectors or (quality.angle <= MEAN_ANGLE and quality.worst <= WORST_ANGLE))
+
+
+def encode_map(
+    levels: Sequence[Level],
+    forms: Sequence[BlockFormat],
+    meaning: Meaning,
+    asked: float,
+    encoders: Encoders,
+    *,
+    progress: Progress = SILENT,
+) -> Encoded:
+    """Encode a map in the first of some formats that keeps it, else in the one that keeps it best.
+
+    Parameters
+    ----------
+    levels : sequence of Level
+        The largest first.
+    forms : sequence of BlockFormat
+        The smallest first; a single one is taken whatever becomes of the map.
+    asked : float
+        dB over covered texels of the largest level.
+
+    Raises
+    ------
+    UnsupportedInput
+        When a library is missing.
+    Cancelled
+    """
+    below = bool(meaning.vectors and points_below(levels[0]).any())
+    tried = [form for form in forms if not (below and form.channels == 2)] or list(forms)
+    best: tuple[Quality, BlockFormat, bytes, NDArray[Any]] | None = None
+    for number, form in enumerate(tried):
+        part = progress.part(0.7 * number / len(tried), 0.7 * (number + 1) / len(tried))
+        quality, data, first = _encoded(levels[0], form, meaning, encoders, part)
+        if best is None or quality.db > best[0].db:
+            best = quality, form, data, first
+        if is_kept(quality, asked, meaning):
+            best = quality, form, data, first
+            break
+    assert best is not None
+    quality, form, data, first = best
+    parts, qualities = [data], [quality]
+    for number, level in enumerate(levels[1:], 1):
+        progress.update(0.7 + 0.3 * number / len(levels), "Compressing textures")
+        if number < 3:
+            more, data, _ = _encoded(level, form, meaning, encoders, SILENT)
+            qualities.append(more)
+        else:
+            data = encoders.encode(eight_bit(level.texels), form)
+        parts.append(data)
+        progress.check()
+    enough = is_kept(quality, asked, meaning) or len(forms) == 1
+    return Encoded(form, tuple(parts), first, tuple(qualities), enough, below and len(tried) < len(forms))
+
+
+def _encoded(
+    level: Level, form: BlockFormat, meaning: Meaning, encoders: Encoders, progress: Progress
+) -> tuple[Quality, bytes, NDArray[Any]]:
+    """Encode one level, read it again, and compare."""
+    stored = eight_bit(level.texels)
+    data = encoders.encode(stored, form, progress)
+    height, width = level.texels.shape[:2]
+    decoded = unpacked(decode_level(data, form, width, height), level.texels, vectors=meaning.vectors)
+    return quality_of(decoded, level, meaning), data, decoded
+
+
+def rounded(quality: Quality) -> Quality:
+    """Return figures as they are kept."""
+    return replace(quality, **{name: round(getattr(quality, name), 4) for name in ("db", "angle", "worst", "kept")})
