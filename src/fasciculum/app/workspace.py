@@ -15,6 +15,7 @@ from PySide6.QtCore import QObject, QSettings, QSocketNotifier, QTimer, Signal
 from fasciculum.errors import FasciculumError, OutputError, WorkerLost
 from fasciculum.jobs.runner import CANCELLED, FAILED, WAITING, QueueEntry, Runner
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.choices import Compression
 from fasciculum.model.counting import counted
 from fasciculum.model.document import Document
 from fasciculum.model.layout import Layout
@@ -22,7 +23,7 @@ from fasciculum.model.lookup import Lookup
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.texturing import Texturing
 from fasciculum.operations.bake.light import bakes_light
-from fasciculum.operations.check.check import density_spread
+from fasciculum.operations.check.check import check_digest, density_spread
 from fasciculum.operations.deliver.writing import write_whole
 from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast, measure_objects
 from fasciculum.operations.lay_out.lay_out import layout_digest
@@ -60,6 +61,7 @@ LENS_WORDS = {
     "yield": "Sharpness",
     "way": "Treatment",
     "mixing": "Bleeding",
+    "blocks": "Compression blocks",
     "reach": "Ray distance",
     "light density": "Lightmap px",
 }
@@ -74,6 +76,7 @@ LENSES = (
     "stretch",
     "overlap",
     "mixing",
+    "blocks",
     "waste",
     "repeats",
     "moved",
@@ -191,6 +194,9 @@ class Workspace(QObject):
         self.channel = -1
         self.exposure = 0.0
         self.side = "wipe"
+        #: whether maps are shown as an engine reads them, where the delivery compresses them
+        self.as_compressed = True
+        self._decoded: dict[str, tuple[tuple[object, ...], Texturing]] = {}
         #: whether high-poly models are drawn in the place of what they are read into
         self.high = False
         self.figures: dict[str, ObjectFigures] = {}
@@ -336,6 +342,26 @@ class Workspace(QObject):
                 changed = True
         if changed:
             self.view_changed.emit()
+
+    def decoded_levels(self, bundle: Bundle) -> dict[str, tuple[str, ...]]:
+        """Return by map the keys of its levels as an engine reads them; empty while that is not known or not shown."""
+        delivery, check = self.document.delivery, bundle.check
+        if not self.as_compressed or delivery.compress is Compression.NONE or check is None:
+            return {}
+        if check.made_from != check_digest(bundle, delivery):
+            return {}
+        return {name: keys for name, keys in check.decoded if keys and self.session.store.has(keys[0])}
+
+    def shown_texturing(self, bundle: Bundle) -> Texturing | None:
+        """Return a bundle's maps as the views show them, the same record as long as they are the same."""
+        levels, made = self.decoded_levels(bundle), bundle.texturing
+        if made is None or not levels:
+            return made
+        about = (id(made), *(keys[0] for keys in levels.values()))
+        if self._decoded.get(bundle.identity, ((),))[0] != about:
+            maps = tuple(replace(one, pixels=levels[one.name][0]) if one.name in levels else one for one in made.maps)
+            self._decoded[bundle.identity] = about, replace(made, maps=maps)
+        return self._decoded[bundle.identity][1]
 
     # -- work -------------------------------------------------------------------------------------------------
 

@@ -42,7 +42,7 @@ def check_compression(bundle: Bundle) -> list[Finding]:
             Finding(
                 "shared_blocks",
                 WARNING,
-                f"{bundle.name}: islands share compression blocks at full size, so their colours bleed into each other.",
+                f"{bundle.name}: islands share compression blocks at full size; their colours bleed.",
                 "Keep compression blocks apart, or use padding of 6 px or more.",
                 bundle=bundle.name,
             )

@@ -340,8 +340,8 @@ def _add_make(make: argparse.ArgumentParser) -> None:
         default=[],
         metavar="NAME:KEY=VALUE,...",
         help="settings of one map that differ from the bundle's: size (px, WxH or 1/2, 1/4 of the sheet), "
-        "bits, format, samples, bleed, pattern, block (bc1, bc3, bc4, bc5, bc7, astc4x4, astc6x6, astc8x8, etc2, none), "
-        "toksvig; repeat for more maps",
+        "bits, format, samples, bleed, pattern, toksvig=yes, and block (bc1, bc3, bc4, bc5, bc7, astc4x4, astc6x6, "
+        "astc8x8, etc2, none); repeat for more maps",
     )
     make.add_argument(
         "--channels",

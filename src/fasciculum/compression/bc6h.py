@@ -7,156 +7,14 @@ principal axis of a block's texels, in the whole numbers that half floats are st
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from fasciculum.kernels.sampling.half_blocks import encode_half_blocks
 
 #: the largest half float
 MOST = 65504.0
 #: sixty-fourths of the way that each index stands for
 WEIGHTS = np.array([0, 4, 9, 13, 17, 21, 26, 30, 34, 38, 43, 47, 51, 55, 60, 64], np.int64)
-
-
-@njit(cache=True, nogil=True)
-def _widened(end):
-    """Return an end of ten bits as the sixteen that are blended."""
-    if end == 0:
-        return 0
-    if end == 1023:
-        return 0xFFFF
-    return ((end << 16) + 0x8000) >> 10
-
-
-@njit(cache=True, nogil=True)
-def _narrowed(value):
-    """Return the end of ten bits nearest to a value of sixteen."""
-    best = min(max(int(value * 1024.0 / 65536.0), 0), 1023)
-    least = abs(_widened(best) - value)
-    for other in (best - 1, best + 1):
-        if 0 <= other <= 1023 and abs(_widened(other) - value) < least:
-            best, least = other, abs(_widened(other) - value)
-    return best
-
-
-@njit(cache=True, nogil=True)
-def _choose(texels, ends, weights, indices):
-    """Choose the nearest index of each texel (16, 3) for two ends (2, 3), and return the squared error."""
-    palette = np.empty((16, 3))
-    for i in range(16):
-        for c in range(3):
-            low, high = _widened(ends[0, c]), _widened(ends[1, c])
-            palette[i, c] = (low * (64 - weights[i]) + high * weights[i] + 32) >> 6
-    total = 0.0
-    for t in range(16):
-        least = np.inf
-        for i in range(16):
-            error = 0.0
-            for c in range(3):
-                error += (palette[i, c] - texels[t, c]) ** 2
-            if error < least:
-                least, indices[t] = error, i
-        total += least
-    return total
-
-
-@njit(cache=True, nogil=True)
-def _fitted(texels, indices, weights, ends):
-    """Move the ends to where they fit the texels best for their indices; tell whether that could be solved."""
-    aa, ab, bb = 0.0, 0.0, 0.0
-    for t in range(16):
-        b = weights[indices[t]] / 64.0
-        aa += (1 - b) * (1 - b)
-        ab += (1 - b) * b
-        bb += b * b
-    bottom = aa * bb - ab * ab
-    if abs(bottom) < 1e-9:
-        return False
-    for c in range(3):
-        low, high = 0.0, 0.0
-        for t in range(16):
-            b = weights[indices[t]] / 64.0
-            low += (1 - b) * texels[t, c]
-            high += b * texels[t, c]
-        ends[0, c] = _narrowed((bb * low - ab * high) / bottom)
-        ends[1, c] = _narrowed((aa * high - ab * low) / bottom)
-    return True
-
-
-@njit(cache=True, nogil=True)
-def _blocks(values, weights, words):
-    """Encode values (H, W, 3), sixteen-bit, into words (blocks, 2) uint64."""
-    height, width = values.shape[:2]
-    texels, indices, other = np.empty((16, 3)), np.zeros(16, np.int64), np.zeros(16, np.int64)
-    ends, tried = np.zeros((2, 3), np.int64), np.zeros((2, 3), np.int64)
-    block = 0
-    for y in range(0, height, 4):
-        for x in range(0, width, 4):
-            mean = np.zeros(3)
-            for t in range(16):
-                for c in range(3):
-                    texels[t, c] = values[y + t // 4, x + t % 4, c]
-                    mean[c] += texels[t, c] / 16.0
-            # the principal axis, by a few steps of the power method
-            axis = np.zeros(3)
-            for c in range(3):
-                low, high = np.inf, -np.inf
-                for t in range(16):
-                    low, high = min(low, texels[t, c]), max(high, texels[t, c])
-                axis[c] = high - low
-            for _ in range(6):
-                turned = np.zeros(3)
-                for t in range(16):
-                    along = 0.0
-                    for c in range(3):
-                        along += (texels[t, c] - mean[c]) * axis[c]
-                    for c in range(3):
-                        turned[c] += along * (texels[t, c] - mean[c])
-                length = np.sqrt(turned[0] ** 2 + turned[1] ** 2 + turned[2] ** 2)
-                if length < 1e-9:
-                    break
-                axis = turned / length
-            low, high = np.inf, -np.inf
-            square = axis[0] ** 2 + axis[1] ** 2 + axis[2] ** 2
-            for t in range(16):
-                along = 0.0
-                for c in range(3):
-                    along += (texels[t, c] - mean[c]) * axis[c]
-                along /= max(square, 1e-12)
-                low, high = min(low, along), max(high, along)
-            for c in range(3):
-                ends[0, c] = _narrowed(mean[c] + low * axis[c])
-                ends[1, c] = _narrowed(mean[c] + high * axis[c])
-            error = _choose(texels, ends, weights, indices)
-            for _ in range(3):
-                if not _fitted(texels, indices, weights, tried):
-                    break
-                better = _choose(texels, tried, weights, other)
-                if better >= error:
-                    break
-                error = better
-                ends[:], indices[:] = tried, other
-            if indices[0] > 7:
-                # the first index has three bits: its highest must be 0
-                for c in range(3):
-                    ends[0, c], ends[1, c] = ends[1, c], ends[0, c]
-                for t in range(16):
-                    indices[t] = 15 - indices[t]
-            first, second = np.uint64(3), np.uint64(0)
-            place = 5
-            for e in range(2):
-                for c in range(3):
-                    value = np.uint64(ends[e, c])
-                    if place < 64:
-                        first |= value << np.uint64(place)
-                        if place > 54:
-                            second |= value >> np.uint64(64 - place)
-                    else:
-                        second |= value << np.uint64(place - 64)
-                    place += 10
-            for t in range(16):
-                second |= np.uint64(indices[t]) << np.uint64(place - 64)
-                place += 3 if t == 0 else 4
-            words[block, 0], words[block, 1] = first, second
-            block += 1
 
 
 def encode_bc6h(texels: NDArray[np.floating]) -> bytes:
@@ -167,7 +25,7 @@ def encode_bc6h(texels: NDArray[np.floating]) -> bytes:
     # the decoder's last step is times 31 / 64, from sixteen bits to those of a half float
     values = halves.view(np.uint16).astype(np.float64) * 64 / 31
     words = np.zeros((height // 4 * (width // 4), 2), np.uint64)
-    _blocks(values, WEIGHTS, words)
+    encode_half_blocks(values, WEIGHTS, words)
     return words.astype("<u8").tobytes()
 
 
@@ -182,17 +40,17 @@ def decode_bc6h(data: bytes, width: int, height: int) -> NDArray[np.float32]:
     flags = np.unpackbits(np.frombuffer(data, np.uint8).reshape(-1, 16), axis=1, bitorder="little")
 
     def number(first: int, count: int) -> NDArray[np.int64]:
-        result: NDArray[np.int64] = flags[:, first : first + count] @ (1 << np.arange(count))
+        result: NDArray[np.int64] = flags[:, first : first + count].astype(np.int64) @ (1 << np.arange(count))
         return result
 
     if (number(0, 5) != 3).any():
         raise ValueError("a block is of another mode")
-    ends = np.stack([number(5 + 10 * place, 10) for place in range(6)], axis=1).reshape(-1, 2, 3)
-    wide = np.where(ends == 0, 0, np.where(ends == 1023, 0xFFFF, ((ends << 16) + 0x8000) >> 10))
+    ends: NDArray[np.int64] = np.stack([number(5 + 10 * place, 10) for place in range(6)], axis=1).reshape(-1, 2, 3)
+    wide: NDArray[np.int64] = np.where(ends == 0, 0, np.where(ends == 1023, 0xFFFF, ((ends << 16) + 0x8000) >> 10))
     places = [65, *range(68, 128, 4)]
     indices = np.stack([number(place, 4 if n else 3) for n, place in enumerate(places)], axis=1)
     weight = WEIGHTS[indices][..., None]
-    values = (wide[:, None, 0] * (64 - weight) + wide[:, None, 1] * weight + 32) >> 6
-    halves = (values * 31 >> 6).astype(np.uint16).view(np.float16).astype(np.float32)
+    values: NDArray[np.int64] = (wide[:, None, 0] * (64 - weight) + wide[:, None, 1] * weight + 32) >> 6
+    halves = ((values * 31) >> 6).astype(np.uint16).view(np.float16).astype(np.float32)
     tiled = halves.reshape(height // 4, width // 4, 4, 4, 3).transpose(0, 2, 1, 3, 4)
     return np.ascontiguousarray(tiled.reshape(height, width, 3))

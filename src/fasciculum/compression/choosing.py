@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.compression.blocks import BlockFormat
-from fasciculum.compression.encoders import Encoders, decode_level
+from fasciculum.compression.encoders import decode_level
+from fasciculum.compression.encoding import encode_level
 from fasciculum.compression.levels import Level, Meaning
 from fasciculum.progress import SILENT, Progress
 
@@ -94,13 +95,13 @@ def _decibels(error: float) -> float:
 class Encoded:
     """A map in one block format.
 
-    ``levels`` are bytes, the largest first; ``first`` is the largest one as an engine reads it, in the map's channels;
+    ``levels`` are bytes, the largest first; ``decoded`` are the same as an engine reads them, in the map's channels;
     ``qualities`` are those of the first three.
     """
 
     form: BlockFormat
     levels: tuple[bytes, ...]
-    first: NDArray[Any]
+    decoded: tuple[NDArray[Any], ...]
     qualities: tuple[Quality, ...]
     #: whether it is as good as was asked
     enough: bool = True
@@ -133,7 +134,6 @@ def encode_map(
     forms: Sequence[BlockFormat],
     meaning: Meaning,
     asked: float,
-    encoders: Encoders,
     *,
     progress: Progress = SILENT,
 ) -> Encoded:
@@ -159,7 +159,7 @@ def encode_map(
     best: tuple[Quality, BlockFormat, bytes, NDArray[Any]] | None = None
     for number, form in enumerate(tried):
         part = progress.part(0.7 * number / len(tried), 0.7 * (number + 1) / len(tried))
-        quality, data, first = _encoded(levels[0], form, meaning, encoders, part)
+        quality, data, first = _encoded(levels[0], form, meaning, part)
         if best is None or quality.db > best[0].db:
             best = quality, form, data, first
         if is_kept(quality, asked, meaning):
@@ -167,26 +167,24 @@ def encode_map(
             break
     assert best is not None
     quality, form, data, first = best
-    parts, qualities = [data], [quality]
+    parts, qualities, decoded = [data], [quality], [first]
     for number, level in enumerate(levels[1:], 1):
         progress.update(0.7 + 0.3 * number / len(levels), "Compressing textures")
-        if number < 3:
-            more, data, _ = _encoded(level, form, meaning, encoders, SILENT)
-            qualities.append(more)
-        else:
-            data = encoders.encode(eight_bit(level.texels), form)
+        more, data, texels = _encoded(level, form, meaning, SILENT)
+        qualities += [more] if number < 3 else []
         parts.append(data)
+        decoded.append(texels)
         progress.check()
     enough = is_kept(quality, asked, meaning) or len(forms) == 1
-    return Encoded(form, tuple(parts), first, tuple(qualities), enough, below and len(tried) < len(forms))
+    return Encoded(form, tuple(parts), tuple(decoded), tuple(qualities), enough, below and len(tried) < len(forms))
 
 
 def _encoded(
-    level: Level, form: BlockFormat, meaning: Meaning, encoders: Encoders, progress: Progress
+    level: Level, form: BlockFormat, meaning: Meaning, progress: Progress
 ) -> tuple[Quality, bytes, NDArray[Any]]:
     """Encode one level, read it again, and compare."""
     stored = eight_bit(level.texels)
-    data = encoders.encode(stored, form, progress)
+    data = encode_level(stored, form, progress)
     height, width = level.texels.shape[:2]
     decoded = unpacked(decode_level(data, form, width, height), level.texels, vectors=meaning.vectors)
     return quality_of(decoded, level, meaning), data, decoded

@@ -1,34 +1,19 @@
-"""Texels to blocks and back, by libraries; those hold the interpreter, so that bands go to processes of their own.
-
-Levels are padded to whole blocks by repeating their edge. What is encoded is the same to the byte, however many
-processes do it.
-"""
+"""Texels to blocks and back, by libraries."""
 
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from concurrent.futures.process import BrokenProcessPool
-from contextlib import contextmanager
-from multiprocessing import get_context
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.compression.bc6h import decode_bc6h, encode_bc6h
 from fasciculum.compression.blocks import BlockFormat
 from fasciculum.errors import UnsupportedInput
-from fasciculum.progress import SILENT, Progress
-from fasciculum.threads import thread_count
 
 #: how hard the encoders try: levels of theirs beyond which quality hardly rises
-BC1_LEVEL, BC7_PARTITIONS, ASTC_EFFORT = 9, 16, 60.0
-#: texels of a band, and below which encoding is not worth a process
-BAND, SMALL = 1 << 17, 1 << 16
-#: seconds between two looks at whether the work was cancelled
-LOOK = 0.1
+BC1_LEVEL, BC7_PARTITIONS, ASTC_EFFORT = 5, 16, 60.0
 #: where each codec's library is found
 LIBRARIES = {
     "bc1": "quicktex.s3tc.bc1",
@@ -89,6 +74,13 @@ def _bc7(texels: NDArray[np.uint8]) -> bytes:
     return bytes(etcpak.compress_bc7(_rgba(texels).tobytes(), texels.shape[1], texels.shape[0], effort))
 
 
+def _bc6h(texels: NDArray[Any]) -> bytes:
+    # compiled code is loaded when it is needed: the processes here begin in a moment without it
+    from fasciculum.compression.bc6h import encode_bc6h
+
+    return encode_bc6h(texels)
+
+
 def _etc(name: str, size: int) -> Callable[[NDArray[np.uint8]], bytes]:
     def encode(texels: NDArray[np.uint8]) -> bytes:
         height, width = texels.shape[:2]
@@ -125,7 +117,7 @@ _ENCODE: dict[str, Callable[[NDArray[Any]], bytes]] = {
     "bc3": lambda texels: _quick("bc3", texels, (BC1_LEVEL,)),
     "bc4": lambda texels: _quick("bc4", texels[..., :1], (0,)),
     "bc5": lambda texels: _quick("bc5", texels[..., :2], ()),
-    "bc6h": encode_bc6h,
+    "bc6h": _bc6h,
     "bc7": _bc7,
     "etc2_rgb": _etc("etc2_rgb", 8),
     "etc2_rgba": _etc("etc2_rgba", 16),
@@ -146,78 +138,6 @@ def encode_band(texels: NDArray[Any], codec: str, edges: tuple[int, int]) -> byt
     return _astc(texels, edges) if codec == "astc" else _ENCODE[codec](texels)
 
 
-def _padded(texels: NDArray[Any], edges: tuple[int, int]) -> NDArray[Any]:
-    """Return a level that fills whole blocks."""
-    down, across = -texels.shape[0] % edges[1], -texels.shape[1] % edges[0]
-    return np.ascontiguousarray(np.pad(texels, ((0, down), (0, across), (0, 0)), mode="edge"))
-
-
-class Encoders:
-    """Processes that encode bands of levels side by side; they are begun with the first level that is large."""
-
-    def __init__(self) -> None:
-        self._pool: ProcessPoolExecutor | None = None
-
-    def _running(self) -> ProcessPoolExecutor:
-        if self._pool is None:
-            context = get_context("forkserver")
-            context.set_forkserver_preload(["fasciculum.compression.encoders"])
-            self._pool = ProcessPoolExecutor(thread_count(), context)
-        return self._pool
-
-    def close(self) -> None:
-        """End the processes."""
-        if self._pool is not None:
-            self._pool.shutdown(wait=True, cancel_futures=True)
-            self._pool = None
-
-    def encode(self, texels: NDArray[Any], form: BlockFormat, progress: Progress = SILENT) -> bytes:
-        """Encode a level, shape (H, W, C): uint8, or half floats where the format holds them.
-
-        Raises
-        ------
-        UnsupportedInput
-            When a library is missing.
-        Cancelled
-        """
-        library(LIBRARIES.get(form.codec, "numpy"))
-        whole = _padded(texels, form.edges)
-        height, width = whole.shape[:2]
-        rows = max(BAND // width // form.edges[1], 1) * form.edges[1]
-        bands = [whole[first : first + rows] for first in range(0, height, rows)]
-        if len(bands) == 1 or height * width <= SMALL or not form.is_block or thread_count() == 1:
-            parts = []
-            for number, band in enumerate(bands):
-                progress.update(number / len(bands), "Compressing textures")
-                parts.append(encode_band(band, form.codec, form.edges))
-            return b"".join(parts)
-        pool = self._running()
-        try:
-            futures: list[Future[bytes]] = [pool.submit(encode_band, band, form.codec, form.edges) for band in bands]
-            waiting: set[Future[bytes]] = set(futures)
-            while waiting:
-                _, waiting = wait(waiting, timeout=LOOK, return_when=FIRST_COMPLETED)
-                progress.update(1 - len(waiting) / len(futures), "Compressing textures")
-            return b"".join(future.result() for future in futures)
-        except BrokenProcessPool:
-            # what ended a process, such as too little memory, may leave this one alone
-            self._pool = None
-            return b"".join(encode_band(band, form.codec, form.edges) for band in bands)
-        except BaseException:
-            self.close()
-            raise
-
-
-@contextmanager
-def encoders() -> Iterator[Encoders]:
-    """Give encoders whose processes end with the block."""
-    result = Encoders()
-    try:
-        yield result
-    finally:
-        result.close()
-
-
 def decode_level(data: bytes, form: BlockFormat, width: int, height: int) -> NDArray[Any]:
     """Return a level as an engine reads it, shape (H, W, channels of the format): uint8, or float32.
 
@@ -232,6 +152,8 @@ def decode_level(data: bytes, form: BlockFormat, width: int, height: int) -> NDA
         return stored if kind is np.uint8 else stored.astype(np.float32)
     across, down = (-(-width // form.edges[0]) * form.edges[0], -(-height // form.edges[1]) * form.edges[1])
     if form.codec == "bc6h":
+        from fasciculum.compression.bc6h import decode_bc6h
+
         return decode_bc6h(data, across, down)[:height, :width]
     decoder = library("texture2ddecoder")
     if form.codec == "astc":
@@ -240,5 +162,3 @@ def decode_level(data: bytes, form: BlockFormat, width: int, height: int) -> NDA
         flat = getattr(decoder, _DECODE[form.codec])(data, across, down)
     whole = np.frombuffer(flat, np.uint8).reshape(down, across, 4)[:height, :width, [2, 1, 0, 3]]
     return np.ascontiguousarray(whole[..., : form.channels])
-
-

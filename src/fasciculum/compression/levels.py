@@ -171,7 +171,8 @@ def mip_levels(
         whole = values, weights, owners
 
         def work(first: int, whole: Any = whole, out: Any = (out_values, out_weights, out_owners)) -> None:
-            halve_rows(*whole, first, min(first + ROWS, out[2].shape[0]), *out)
+            last = min(first + ROWS, out[2].shape[0])
+            halve_rows(whole[0], whole[1], whole[2], first, last, out[0], out[1], out[2])
 
         in_pieces(work, range(0, down, ROWS))
         values, weights, owners = out_values, out_weights, out_owners
@@ -218,7 +219,7 @@ def blocks_clean_down_to(owners: NDArray[np.int32], edges: tuple[int, int]) -> i
         if shared.any():
             break
         clean = max(across, down)
-    return clean
+    return int(clean)
 
 
 def rougher(roughness: NDArray[np.float32], lengths: NDArray[np.float32]) -> NDArray[np.float32]:

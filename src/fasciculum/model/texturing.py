@@ -171,8 +171,8 @@ class CompressedMap:
         Whether it is as good as was asked.
     below : bool
         Whether two channels were not taken since normals point below the surface.
-    pixels : str
-        The key of the largest level as an engine reads it, shape (H, W, C) of the file.
+    pixels : tuple of str
+        The keys of all levels as an engine reads them, shape (H, W, C) of the file.
     """
 
     name: str
@@ -190,7 +190,7 @@ class CompressedMap:
     kept: float = 1.0
     enough: bool = True
     below: bool = False
-    pixels: str = ""
+    pixels: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,3 +209,5 @@ class CheckResult:
     unlike: tuple[tuple[str, float], ...] = ()
     #: how its textures came through compression, where they are compressed
     compressed: tuple[CompressedMap, ...] = ()
+    #: by map the keys of its levels as an engine reads them, in the shape that it was baked in
+    decoded: tuple[tuple[str, tuple[str, ...]], ...] = ()

@@ -59,9 +59,7 @@ def _source_bytes(document: Document, materials: set[int], known: dict[Role, Blo
     return sum(sizes.values())
 
 
-def _format_for(
-    document: Document, role: Role, material: Material, known: dict[Role, BlockFormat]
-) -> BlockFormat:
+def _format_for(document: Document, role: Role, material: Material, known: dict[Role, BlockFormat]) -> BlockFormat:
     family = document.delivery.compress
     channels = 4 if role is Role.BASE_COLOR and material.alpha_mode != OPAQUE else 3
     smallest = candidates(family, channels, vectors=role is Role.NORMAL, floats=False)[0]

@@ -78,7 +78,7 @@ def written_sizes(scene: Scene, bundle: Bundle) -> list[tuple[int, int]]:
 
 
 def written_textures(scene: Scene, bundle: Bundle) -> list[tuple[str, tuple[int, int]]]:
-    """Return the map, empty for a packed file, and the size of each texture that is written for one tile of a bundle."""
+    """Return the map, empty for a packed file, and the size of each texture of one tile of a bundle."""
     if resolve_bundle(scene, bundle).bare:
         return []
     if bundle.given is not None:

@@ -64,7 +64,11 @@ def check_state(document: Document, bundle: Bundle) -> str:
     check = bundle.check
 
     def fresh() -> bool:
-        return check is not None and check.made_from == check_digest(bundle, document.delivery) and bake_state(document, bundle) == DONE
+        return (
+            check is not None
+            and check.made_from == check_digest(bundle, document.delivery)
+            and bake_state(document, bundle) == DONE
+        )
 
     return _state(document, bundle, there=check is not None, fresh=fresh)
 

@@ -12,6 +12,7 @@ from fasciculum.app.following import Following
 from fasciculum.app.frame.files import Files
 from fasciculum.app.panels.repairs import Repairs
 from fasciculum.app.workspace import LENS_WORDS, LENSES, STAGES, Workspace
+from fasciculum.model.choices import Compression
 from fasciculum.operations.plan.plan import NAMES
 
 
@@ -422,6 +423,15 @@ def make_acts(window: CommandTarget) -> list[Command]:
             window.flip,
             "Space",
             scene,
+            "view",
+        ),
+        Command(
+            "flip_compressed",
+            "Flip compressed and uncompressed",
+            "Show maps as the delivery compresses them, or as they were baked",
+            lambda: workspace.set_view(as_compressed=not workspace.as_compressed),
+            "Shift+Space",
+            lambda: workspace.document.delivery.compress is not Compression.NONE,
             "view",
         ),
         Command(

@@ -22,6 +22,7 @@ from fasciculum.app.look import Theme
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.counting import counted
 from fasciculum.model.maps import BASE_COLOR
+from fasciculum.operations.block_memory import compressed_memory
 from fasciculum.operations.check.budgets import Judged, judged_document
 from fasciculum.operations.check.check import object_densities
 from fasciculum.operations.lay_out.forecast import clean_size
@@ -40,7 +41,7 @@ FIGURES = (
     (
         "memory",
         "Texture memory",
-        "Distinct textures with their mip levels, uncompressed at 8 bits per channel.",
+        "Distinct textures with their mip levels: as the delivery compresses them, else at 8 bits per channel.",
     ),
     ("fill", "Fill", "Island area over sheet area of the chosen bundle, padding not counted."),
     ("density", "Density", "Texels per metre of the chosen bundle's surface."),
@@ -168,7 +169,13 @@ class LedgerStrip(QWidget):
         light = f" + {ledger.light_bytes / MIB:.0f} light" if ledger.light_bytes else ""
         # beside the light there is no room for the verdict
         words = "" if light else f" {over('texture_mib') or verdict(*sizes)}"
-        self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b>{words}")
+        blocks = compressed_memory(document)
+        if blocks[1]:
+            name = document.delivery.compress.upper()
+            told = f"{blocks[0] / MIB:.1f} → <b>{blocks[1] / MIB:.1f} MiB</b> {name}, {verdict(*blocks)}"
+            self._show("memory", told)
+        else:
+            self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b>{words}")
         bundle = self.workspace.bundle
         if bundle is None or not bundle.objects:
             for name in ("fill", "density", "clean", "match"):

@@ -225,7 +225,7 @@ class ModelView(QWidget):
             self.ask(whole=True)
             return
         ready = tuple(
-            bundle
+            replace(bundle, texturing=self.workspace.shown_texturing(bundle))
             for bundle in document.bundles
             if (bundle.layout is not None and bundle.layout.scale > 0 if checker else bundle.texturing is not None)
         )

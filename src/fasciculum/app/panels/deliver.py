@@ -27,9 +27,10 @@ from fasciculum.app.rows import DELIVERY, Rows
 from fasciculum.app.workspace import Workspace
 from fasciculum.errors import FasciculumError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
-from fasciculum.model.choices import Combine, Green
+from fasciculum.model.choices import Combine, Compression, Green
 from fasciculum.model.counting import counted
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
+from fasciculum.model.document import Document
 from fasciculum.model.map_overrides import judge_pattern
 from fasciculum.model.maps import KINDS
 from fasciculum.model.settings import words_of
@@ -42,7 +43,8 @@ from fasciculum.operations.ledger import ledger_of
 from fasciculum.session import commands
 from fasciculum.session.everything import not_ready
 from fasciculum.session.pipeline import written_beside
-from fasciculum.session.stale import DONE, STALE, delivery_state
+from fasciculum.session.stale import DONE, STALE, check_state, delivery_state
+from fasciculum.units import MIB
 
 
 class DeliverPanel(FoldColumn):
@@ -65,6 +67,8 @@ class DeliverPanel(FoldColumn):
         self.pattern.editingFinished.connect(self._change_pattern)
         self.fold("Models", theme, self._kinds(), self.rows.form("Models"))
         self.fold("Textures", theme, self._which_maps(), self.rows.form("Textures"))
+        self.kept = note()
+        self.fold("Compression", theme, self.rows.form("Compression"), self.kept)
         self.fold("Meshes", theme, self.rows.form("Meshes", notes={"region": self.balance_note}))
         self.files = QLabel()
         self.files.setProperty("quiet", True)
@@ -314,6 +318,7 @@ class DeliverPanel(FoldColumn):
         except FasciculumError as error:
             lines = [str(error)]
         fold.say(counted(len(lines), "file"))
+        self.kept.setText(_kept_words(document))
         if apart:
             names = ", ".join(bundle.name for bundle in apart)
             lines.append(f"\n{names}: all materials are kept apart and delivered unchanged.")
@@ -323,3 +328,21 @@ class DeliverPanel(FoldColumn):
         lines.append(state.get(delivery_state(document), ""))
         # names may break behind an underscore
         self.files.setText("\n".join(lines).replace("_", "_\u200b"))
+
+
+def _kept_words(document: Document) -> str:
+    """Return in lines how each map came through compression, as far as that was checked."""
+    if document.delivery.compress is Compression.NONE:
+        return ""
+    lines = []
+    for bundle in document.bundles:
+        if bundle.check is None or check_state(document, bundle) != DONE:
+            if bundle.objects:
+                lines.append(f"{bundle.name}: check it to see what its maps keep.")
+            continue
+        for one in bundle.check.compressed:
+            title = KINDS[one.name].title if one.name in KINDS else one.name
+            kept = f"{one.db[0]:.1f} dB" if one.db else ""
+            form = one.block.upper() if one.block != "none" else "uncompressed"
+            lines.append(f"{bundle.name}, {title}: {form}, {kept}, {one.bytes / MIB:.1f} MiB")
+    return "\n".join(lines)

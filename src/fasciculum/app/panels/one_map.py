@@ -1,4 +1,4 @@
-"""What is otherwise for one map: its size, depth, file, samples, bleed and name."""
+"""What is otherwise for one map: its size, depth, file, samples, bleed, compression and name."""
 
 from __future__ import annotations
 
@@ -12,7 +12,15 @@ from fasciculum.app.fields import ComboBox
 from fasciculum.app.parts import Column, Form, note
 from fasciculum.errors import FasciculumError
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.map_overrides import ALL_THE_WAY, MapOverride, judge_depth, judge_pattern, read_wish
+from fasciculum.model.map_overrides import (
+    ALL_THE_WAY,
+    BLOCKS,
+    ROUGH,
+    MapOverride,
+    judge_depth,
+    judge_pattern,
+    read_wish,
+)
 from fasciculum.model.maps import KINDS
 
 AS_BUNDLE = "as the bundle"
@@ -46,6 +54,21 @@ CHOICES: dict[str, tuple[str, str, tuple[tuple[str, Any], ...]]] = {
             ("8 px", 8),
             ("16 px", 16),
         ),
+    ),
+    "block": (
+        "Block format",
+        "How this map is compressed, where the delivery compresses textures.",
+        (
+            ("by quality", ""),
+            ("uncompressed", "none"),
+            *((name.upper(), name) for name in BLOCKS if name != "none"),
+        ),
+    ),
+    "toksvig": (
+        "Rougher mip levels",
+        "Make smaller mip levels of roughness as much rougher as the normals of each texel differ, so that highlights "
+        "do not sparkle from afar.",
+        (("off", ""), ("on", "yes")),
     ),
 }
 
@@ -97,6 +120,7 @@ class OneMap(Column):
             else:
                 box.addItem(f"{value} px", value)
                 box.setCurrentIndex(box.count() - 1)
+        self.controls["toksvig"].setEnabled(name in ROUGH)
         if not self.pattern.hasFocus():
             self.pattern.setText(wish.pattern)
         self.words.setText(f"for {KINDS[name].title.lower()}")

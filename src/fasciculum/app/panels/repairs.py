@@ -67,6 +67,11 @@ def _set_bake(workspace: Workspace, matter: Sequence[Finding], label: str, **val
     workspace.apply(label, lambda document: commands.set_bake(document, names, **values))
 
 
+def _part_blocks(workspace: Workspace, matter: Sequence[Finding]) -> None:
+    names = [bundle.name for bundle in _bundles(workspace, matter)]
+    workspace.apply("Keep blocks apart", lambda document: commands.set_sheet(document, names, blocks=True))
+
+
 def _pack(workspace: Workspace, matter: Sequence[Finding]) -> None:
     workspace.pack([bundle.name for bundle in _bundles(workspace, matter)], fresh=True)
 
@@ -82,6 +87,8 @@ REMEDIES: dict[str, tuple[str, Callable[[Workspace, Sequence[Finding]], None]]] 
     "differs": ("Make larger", partial(_scale_sheets, factor=2.0)),
     "low_fill": ("Make smaller", partial(_scale_sheets, factor=0.5)),
     "mixing": ("Double the padding", _add_padding),
+    "shared_blocks": ("Keep blocks apart", _part_blocks),
+    "quality_missed": ("Make larger", partial(_scale_sheets, factor=2.0)),
     "suspicious_uv_set": ("Unwrap", _unwrap),
     "overlap": ("Pack", _pack),
     "gap": ("Pack", _pack),

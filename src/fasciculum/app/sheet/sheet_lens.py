@@ -14,7 +14,15 @@ from fasciculum.app.look import Theme
 from fasciculum.app.sheet.sheet_islands import Island
 from fasciculum.app.workspace import Workspace
 from fasciculum.model.choices import Treatment
-from fasciculum.operations.check.lenses import mixed_texels, part_repeats, part_yields, wasted_sizes
+from fasciculum.model.maps import BASE_COLOR
+from fasciculum.operations.check.lenses import (
+    SHARED,
+    block_errors,
+    mixed_texels,
+    part_repeats,
+    part_yields,
+    wasted_sizes,
+)
 from fasciculum.operations.check.missed import missed_texels
 from fasciculum.session.tasks import Kind, Task
 from fasciculum.treatments.resolving import resolve_bundle
@@ -38,6 +46,10 @@ LEGENDS = {
 }
 
 
+#: errors of a block in steps of 255: from which one on, the place on the scale, and words
+ERRORS = ((3, 1.6, "3 to 5 of 255 off"), (6, 2.4, "6 to 11 of 255 off"), (12, 4.0, "12 of 255 and more"))
+
+
 def _ratio(value: float) -> QColor:
     red, green, blue = scale_colors(np.array([value]))[0]
     return QColor.fromRgbF(float(red), float(green), float(blue))
@@ -55,6 +67,7 @@ class SheetLens:
         self._ratios: tuple[object, dict[str, float]] = (None, {})
         self._mixing: tuple[object, QImage | None] = (None, None)
         self._lost: tuple[object, QImage | None] = (None, None)
+        self._blocks: tuple[object, QImage | None] = (None, None)
 
     @property
     def _ways(self) -> dict[str, Treatment]:
@@ -122,6 +135,11 @@ class SheetLens:
                 entries = [(QColor(self.theme.broken), "meets no high-poly surface"), (_ratio(1.0), "meets one")]
             if lens in ("pairs", "reach"):
                 entries = [(QColor(self.theme.island), "no high-poly partner")]
+            if lens == "blocks":
+                entries = [
+                    (QColor(self.theme.broken), "shared by two islands"),
+                    *((_ratio(value), words) for _, value, words in ERRORS),
+                ]
             if lens == "mixing":
                 level = f"at mip {self.workspace.mip}"
                 entries = [
@@ -158,6 +176,46 @@ class SheetLens:
         image = self._mixing[1]
         if image is not None:
             painter.drawImage(sheet, image)
+
+    def paint_blocks(self, painter: QPainter, sheet: QRectF) -> None:
+        """Mark compression blocks of the shown map's mip: hatched where two islands share one, coloured by error."""
+        bundle, delivery = self.workspace.bundle, self.workspace.document.delivery
+        layout = bundle.layout if bundle is not None else None
+        if bundle is None or layout is None or layout.scale <= 0 or bundle.identity in self.workspace.live:
+            return
+        name = self.workspace.map or BASE_COLOR.name
+        about = id(bundle), id(delivery), name, self.workspace.mip
+        if self._blocks[0] != about:
+            self._blocks = (about, None)
+
+            def take(found: np.ndarray) -> None:
+                if self._blocks[0] == about:
+                    self._blocks = (about, self._block_image(found))
+                    self._changed()
+
+            arguments = bundle, delivery, name, self.workspace.mip, self.workspace.session.store
+            self.workspace.run(
+                Task(Kind.MEASURE, "Compare blocks", block_errors, arguments, part="blocks"), take, anew=True
+            )
+        if self._blocks[1] is not None:
+            painter.drawImage(sheet, self._blocks[1])
+
+    def _block_image(self, found: np.ndarray) -> QImage:
+        """Return a picture of blocks, a few px for each so that there is room for hatching."""
+        part = max(min(8, 2048 // max(found.shape)), 1)
+        wide = np.repeat(np.repeat(found, part, axis=0), part, axis=1)
+        shown = np.zeros((*wide.shape, 4), np.uint8)
+        for least, value, _ in ERRORS:
+            color = _ratio(value)
+            shown[wide >= least] = [color.red(), color.green(), color.blue(), 170]
+        rows, columns = np.indices(wide.shape)
+        color = QColor(self.theme.broken)
+        shown[wide == SHARED] = [color.red(), color.green(), color.blue(), 110]
+        shown[(wide == SHARED) & ((rows + columns) % max(part, 2) < max(part // 2, 1))] = [
+            color.red(), color.green(), color.blue(), 255
+        ]  # fmt: skip
+        image = QImage(shown.data, shown.shape[1], shown.shape[0], 4 * shown.shape[1], QImage.Format.Format_RGBA8888)
+        return image.copy()
 
     def paint_missed(self, painter: QPainter, sheet: QRectF) -> None:
         """Mark the texels that meet no high-poly surface."""

@@ -61,7 +61,19 @@ class SheetMap(QObject):
         if KINDS[baked.name].origin is Origin.LIGHT and baked.name != SHADOW.name and figures is not None:
             # as it is stored
             light, exposure = True, exposure + figures.stops(bundle.bake.exposure)
-        return baked.pixels, Shown(self.workspace.channel, exposure, light)
+        return self._level_key(baked), Shown(self.workspace.channel, exposure, light)
+
+    @property
+    def own_levels(self) -> tuple[str, ...]:
+        """The keys of the shown map's levels as an engine reads them, empty where it is shown as it was baked."""
+        baked, bundle = self.baked, self.workspace.bundle
+        if baked is None or bundle is None:
+            return ()
+        return self.workspace.decoded_levels(bundle).get(baked.name, ())
+
+    def _level_key(self, baked: BakedMap) -> str:
+        levels = self.own_levels
+        return levels[min(self.workspace.mip, len(levels) - 1)] if levels else baked.pixels
 
     def images(self) -> list[QImage]:
         """Return the picture to show with its mip levels, empty while it does not exist."""
@@ -98,6 +110,10 @@ class SheetMap(QObject):
     def paint(self, painter: QPainter, width: int, height: int, scale: float) -> None:
         """Paint the map over the whole sheet, texels of the sheet being units."""
         images, mip = self.images(), self.workspace.mip
+        if self.own_levels and mip:
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+            painter.drawImage(QRectF(0, 0, width, height), images[0])
+            return
         down = max(0, round(math.log2(max(width / images[0].width(), 1))))
         level = min(max(mip - down, 0), len(images) - 1)
         if mip == 0:
@@ -114,7 +130,8 @@ class SheetMap(QObject):
             return ""
         column, row = int(x * baked.width / size[0]), int(y * baked.height / size[1])
         try:
-            texel = self.workspace.session.store.get(baked.pixels)[row, column]
+            key = self.own_levels[0] if self.own_levels else baked.pixels
+            texel = self.workspace.session.store.get(key)[row, column]
         except (KeyError, IndexError):
             return ""
         if texel.dtype.kind == "f":

@@ -383,6 +383,8 @@ class SheetView(QWidget):
         painter.resetTransform()
         if lens == "mixing":
             self.lens.paint_mixing(painter, sheet)
+        if lens == "blocks":
+            self.lens.paint_blocks(painter, sheet)
         if lens == "missed":
             self.lens.paint_missed(painter, sheet)
         if pinned is not None and pinned.any():

@@ -24,7 +24,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, CompressedMap, Fidelity, Texturing
-from fasciculum.operations.check.compressed import compress_bundle, decoded_maps
+from fasciculum.operations.check.compressed import compress_bundle, decoded_keys, decoded_maps
 from fasciculum.operations.check.layers import Over
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
@@ -236,10 +236,12 @@ def check_bundle(
     texturing = replace(texturing, maps=present)
     maps = {baked.name: store.get(baked.pixels) for baked in texturing.maps}
     compressed: tuple[CompressedMap, ...] = ()
+    decoded: tuple[tuple[str, tuple[str, ...]], ...] = ()
     plain_maps = maps
     if delivery.compress is not Compression.NONE:
         compressed = compress_bundle(whole, bundle, delivery, store, progress=progress.part(0.0, 0.4))
         maps = maps | decoded_maps(texturing.maps, compressed, delivery, store)
+        decoded = decoded_keys(texturing.maps, compressed, delivery, store)
         progress = progress.part(0.4, 1.0)
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)
@@ -284,7 +286,7 @@ def check_bundle(
     wasted, by_object = _waste(laid, texturing, plain_maps)
     unlike = unlike_copies(whole, bundle, laid, lambda image: store.get(image.pixels))
     digest = check_digest(bundle, delivery)
-    return CheckResult(fidelity, clean, l2, share, digest, wasted, by_object, unlike, compressed)
+    return CheckResult(fidelity, clean, l2, share, digest, wasted, by_object, unlike, compressed, decoded)
 
 
 def _waste(

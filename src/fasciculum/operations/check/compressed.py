@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.compression.encoders import encoders
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Green, Packing, TextureFormat
@@ -47,19 +45,22 @@ def compress_bundle(
     """
     files = compressed_files(scene, bundle, delivery)
     results = []
-    with encoders() as running:
-        compressor = Compressor(bundle, delivery, store, running)
-        for number, texture in enumerate(files):
-            part = progress.part(number / len(files), (number + 1) / len(files))
-            part.update(0.0, f"Compressing {texture.map} of {bundle.name}")
-            results.append(compressor.made(texture, part).figures)
+    compressor = Compressor(bundle, delivery, store)
+    for number, texture in enumerate(files):
+        part = progress.part(number / len(files), (number + 1) / len(files))
+        part.update(0.0, f"Compressing {texture.map} of {bundle.name}")
+        results.append(compressor.made(texture, part).figures)
     return tuple(results)
 
 
 def decoded_maps(
-    maps: Sequence[BakedMap], compressed: Sequence[CompressedMap], delivery: DeliverySettings, store: PixelStore
+    maps: Sequence[BakedMap],
+    compressed: Sequence[CompressedMap],
+    delivery: DeliverySettings,
+    store: PixelStore,
+    level: int = 0,
 ) -> dict[str, NDArray[Any]]:
-    """Return maps as an engine reads them, by name, as they were baked: tiles side by side, green up.
+    """Return a level of maps as an engine reads it, by name, as they were baked: tiles side by side, green up.
 
     Maps whose files hold several of them, or were brought to another size, are left out.
     """
@@ -70,12 +71,15 @@ def decoded_maps(
         tiles = []
         for tile in range(baked.tiles):
             known = {one.name: one for one in compressed if one.tile == tile}
-            if not all(name in known and store.has(known[name].pixels) for name in parts):
+            keys = [known[name].pixels[level : level + 1] for name in parts if name in known]
+            if len(keys) < len(parts) or not all(one and store.has(one[0]) for one in keys):
                 break
-            tiles.append(np.concatenate([store.get(known[name].pixels) for name in parts], axis=2))
-        whole = np.concatenate(tiles, axis=1) if len(tiles) == baked.tiles else None
-        if whole is None or whole.shape != (baked.height, baked.width, baked.channels):
+            if (known[parts[0]].width * baked.tiles, known[parts[0]].height) != (baked.width, baked.height):
+                break
+            tiles.append(np.concatenate([store.get(one[0]) for one in keys], axis=2))
+        if len(tiles) < baked.tiles or sum(tile.shape[2] for tile in tiles) != baked.channels * baked.tiles:
             continue
+        whole = np.concatenate(tiles, axis=1)
         if kind.vectors and delivery.green is Green.DOWN:
             whole = whole.copy()
             whole[..., 1] = (1 if whole.dtype.kind == "f" else np.iinfo(whole.dtype).max) - whole[..., 1]
@@ -83,7 +87,12 @@ def decoded_maps(
     return results
 
 
-def shown_key(baked: BakedMap, compressed: Sequence[CompressedMap], delivery: DeliverySettings, store: PixelStore) -> str:
-    """Return the store's key of a map as an engine reads it, that of the baked one where there is no other."""
-    decoded = decoded_maps([replace(baked)], compressed, delivery, store).get(baked.name)
-    return baked.pixels if decoded is None else store.put(decoded)
+def decoded_keys(
+    maps: Sequence[BakedMap], compressed: Sequence[CompressedMap], delivery: DeliverySettings, store: PixelStore
+) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """Keep every level of maps as an engine reads it, and return their keys by map."""
+    keys: dict[str, list[str]] = {}
+    for level in range(max((one.levels for one in compressed), default=0)):
+        for name, texels in decoded_maps(maps, compressed, delivery, store, level).items():
+            keys.setdefault(name, []).append(store.put(texels))
+    return tuple((name, tuple(levels)) for name, levels in keys.items())

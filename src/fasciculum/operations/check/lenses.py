@@ -3,21 +3,32 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.checks.mixing import mixed_at
+from fasciculum.compression.blocks import BY_NAME
+from fasciculum.compression.levels import Level, block_labels
+from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Scene
 from fasciculum.operations.check.owners import owners_of
+from fasciculum.operations.deliver.compressing import Compressor
+from fasciculum.operations.deliver.conventions import TextureFile
+from fasciculum.operations.deliver.lights import stored_light
 from fasciculum.progress import SILENT, Progress
 from fasciculum.treatments.reading import read_of
 from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas
 from fasciculum.uv.density import source_texel_areas
+
+#: what stands for a block of two islands
+SHARED = 255
 
 
 def part_yields(scene: Scene, bundle: Bundle) -> dict[str, list[float]]:
@@ -95,6 +106,57 @@ def mixed_texels(layout: Layout, level: int, bleed: int | None, *, progress: Pro
     if result.shape[1] > 1024:
         wide, high = 1024, max(round(result.shape[0] * 1024 / result.shape[1]), 1)
         result = np.asarray(cv2.resize(result, (wide, high), interpolation=cv2.INTER_NEAREST), np.uint8)
+    return result
+
+
+def block_errors(
+    bundle: Bundle, delivery: DeliverySettings, name: str, level: int, store: PixelStore, *, progress: Progress = SILENT
+) -> NDArray[np.uint8]:
+    """Return for each compression block of a map's mip level how it came through, tiles side by side.
+
+    Returns
+    -------
+    ndarray of uint8, shape (rows of blocks, blocks)
+        `SHARED` where a block holds texels of two islands; else the root of the mean square error of its covered
+        texels in steps of 255, at most 254; all 0 where the map was not compressed.
+    """
+    progress.update(0.0, "Comparing blocks")
+    tiles: list[NDArray[np.uint8]] = []
+    made = bundle.texturing
+    baked = made.map(name) if made is not None else None
+    if baked is None or bundle.layout is None:
+        return np.zeros((1, 1), np.uint8)
+    known = {one.tile: one for one in (bundle.check.compressed if bundle.check is not None else ()) if one.name == name}
+    compressor = Compressor(bundle, delivery, store)
+    for tile in range(baked.tiles):
+        one = known.get(tile)
+        form = BY_NAME.get(one.block) if one is not None else None
+        edges = form.edges if form is not None and form.is_block else (4, 4)
+        owners = compressor.owners(TextureFile("", name, baked, tile), baked.width // baked.tiles, baked.height)
+        for number, (_, _, marked) in enumerate(block_labels(owners, edges)):
+            shared = marked
+            if number == level:
+                break
+        errors = np.zeros(shared.shape, np.uint8)
+        if one is not None and level < len(one.pixels) and store.has(one.pixels[level]):
+            texture = TextureFile("", name, baked, tile, light=stored_light(bundle, baked))
+            before = list(compressor.levels(texture, count=level + 1))[level]
+            errors = _error_of_blocks(before, store.get(one.pixels[level]), edges)
+        tiles.append(np.where(shared, np.uint8(SHARED), errors))
+        progress.check()
+    return np.concatenate(tiles, axis=1)
+
+
+def _error_of_blocks(before: Level, after: NDArray[Any], edges: tuple[int, int]) -> NDArray[np.uint8]:
+    """Return the error of each block over what islands cover of it, in steps of 255."""
+    top = 1.0 if before.texels.dtype.kind == "f" else float(np.iinfo(before.texels.dtype).max)
+    now = 1.0 if after.dtype.kind == "f" else float(np.iinfo(after.dtype).max)
+    square = ((before.texels / top - after / now) ** 2).mean(axis=2) * before.covered
+    down, across = -square.shape[0] % edges[1], -square.shape[1] % edges[0]
+    shape = (square.shape[0] + down) // edges[1], edges[1], (square.shape[1] + across) // edges[0], edges[0]
+    total = np.pad(square, ((0, down), (0, across))).reshape(shape).sum(axis=(1, 3))
+    count = np.pad(before.covered.astype(np.float64), ((0, down), (0, across))).reshape(shape).sum(axis=(1, 3))
+    result: NDArray[np.uint8] = np.minimum(np.sqrt(total / np.maximum(count, 1)) * 255, SHARED - 1).astype(np.uint8)
     return result
 
 

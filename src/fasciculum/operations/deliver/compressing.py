@@ -17,7 +17,6 @@ from numpy.typing import NDArray
 from fasciculum.compression.blocks import PLAIN, BlockFormat, candidates, named
 from fasciculum.compression.choosing import Encoded, encode_map, rounded
 from fasciculum.compression.containers import dds_file, ktx2_file
-from fasciculum.compression.encoders import Encoders
 from fasciculum.compression.levels import Level, Meaning, blocks_clean_down_to, mip_levels, rougher
 from fasciculum.errors import UsageError
 from fasciculum.io.codecs import encode_png
@@ -85,12 +84,11 @@ class Compressor:
         With a layout and maps.
     settings : DeliverySettings
     store : PixelStore
-    encoders : Encoders
     """
 
-    def __init__(self, bundle: Bundle, settings: DeliverySettings, store: PixelStore, encoders: Encoders) -> None:
+    def __init__(self, bundle: Bundle, settings: DeliverySettings, store: PixelStore) -> None:
         judge_files(settings)
-        self.bundle, self.settings, self.store, self.encoders = bundle, settings, store, encoders
+        self.bundle, self.settings, self.store = bundle, settings, store
         self._owners: dict[tuple[int, int, int, int], NDArray[np.int32]] = {}
 
     def made(self, texture: TextureFile, progress: Progress = SILENT) -> Made:
@@ -105,7 +103,7 @@ class Compressor:
         key = self._key(texture)
         try:
             figures = msgspec.json.decode(self.store.get_encoded(f"{key}.figures"), type=CompressedMap)
-            if self.store.has(figures.pixels):
+            if all(map(self.store.has, figures.pixels)):
                 return Made(self.store.get_encoded(f"{key}.file"), figures)
         except KeyError:
             pass
@@ -221,9 +219,7 @@ class Compressor:
         levels = list(self.levels(texture, count=count, progress=progress.part(0.0, 0.2)))
         height, width, channels = levels[0].texels.shape
         meaning, forms = self.meaning(texture), self.forms(texture, channels)
-        encoded = encode_map(
-            levels, forms, meaning, settings.quality, self.encoders, progress=progress.part(0.2, 1.0)
-        )
+        encoded = encode_map(levels, forms, meaning, settings.quality, progress=progress.part(0.2, 1.0))
         form = encoded.form
         srgb = meaning.srgb
         if settings.container is TextureFormat.KTX2:
@@ -256,7 +252,7 @@ class Compressor:
             kept=first.kept,
             enough=encoded.enough,
             below=encoded.below,
-            pixels=self.store.put(encoded.first),
+            pixels=tuple(self.store.put(level) for level in encoded.decoded),
         )
 
 

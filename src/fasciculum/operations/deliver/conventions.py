@@ -158,8 +158,7 @@ def texture_files(document: Document, bundles: Sequence[Bundle]) -> dict[str, li
 
 
 def _contained(texture: TextureFile, settings: DeliverySettings) -> Iterator[TextureFile]:
-    """Yield the files that a texture is written as: in a container, beside a PNG where models refer to one, or level
-    by level."""
+    """Yield the files that a texture is written as: a container, with a PNG where models need one, or its levels."""
     container = settings.container
     light = texture.light is not None
     floats = texture.file.endswith(".exr")

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from fasciculum.compression.encoders import encoders
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.choices import Combine, Green
@@ -172,18 +171,15 @@ class _Making:
             for texture in textures
             if texture.contained or texture.level
         ]
-        with encoders() as running:
-            made: dict[str, Compressor] = {}
-            for number, (bundle, texture) in enumerate(work):
-                part = progress.part(number / len(work), (number + 1) / len(work))
-                if bundle.name not in made:
-                    made[bundle.name] = Compressor(bundle, self.document.delivery, self.store, running)
-                compressor = made[bundle.name]
-                if texture.contained:
-                    files[texture.file] = compressor.made(texture, part).file
-                else:
-                    files[texture.file] = compressor.level_file(texture)
-                part.check()
+        made: dict[str, Compressor] = {}
+        for number, (bundle, texture) in enumerate(work):
+            part = progress.part(number / len(work), (number + 1) / len(work))
+            compressor = made.setdefault(bundle.name, Compressor(bundle, self.document.delivery, self.store))
+            if texture.contained:
+                files[texture.file] = compressor.made(texture, part).file
+            else:
+                files[texture.file] = compressor.level_file(texture)
+            part.check()
 
     def _tell_losses(self, entry: Format, scene: OutputScene) -> None:
         tree = scene.tree
