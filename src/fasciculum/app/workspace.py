@@ -55,13 +55,13 @@ from fasciculum.treatments.resolving import islands_alone, resolve_bundle
 from fasciculum.uv.density import ObjectFigures
 
 #: lenses under which the sheet shows a map
-MAP_LENSES = ("colour", "light")
+MAP_LENSES = ("colour", "light", "blocks")
 #: what lenses are called, where not by their names
 LENS_WORDS = {
     "yield": "Sharpness",
     "way": "Treatment",
     "mixing": "Bleeding",
-    "blocks": "Compression blocks",
+    "blocks": "Blocks",
     "reach": "Ray distance",
     "light density": "Lightmap px",
 }

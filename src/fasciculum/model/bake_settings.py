@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from fasciculum.model.choices import Casts, Copies, Edges, FileFormat, Reads, VertexColors
 from fasciculum.model.map_overrides import ALL_THE_WAY, ChannelFile, MapOverride, read_channels, read_wish
@@ -390,7 +390,7 @@ class BakeSettings:
         )
 
     def wish(self, name: str) -> MapOverride:
-        """Return what is wished of a map, everything filled in: size as text, bits, format, samples, bleed."""
+        """Return what is wished of a map, with what it says nothing of filled in from the bundle's settings."""
         told = next((read_wish(text) for text in self.wishes if text.partition(":")[0] == name), MapOverride(name))
         written = FileFormat(told.format or self.format)
         bits = told.bits or self.bits
@@ -399,7 +399,7 @@ class BakeSettings:
         elif written is FileFormat.TGA or bits > 16:
             bits = 8 if written is FileFormat.TGA else 16
         bleed = self.bleed if told.bleed is None else (None if told.bleed == ALL_THE_WAY else told.bleed)
-        return MapOverride(name, told.size, bits, written, told.samples or self.samples, bleed, told.pattern)
+        return replace(told, bits=bits, format=written, samples=told.samples or self.samples, bleed=bleed)
 
     @property
     def packed(self) -> tuple[ChannelFile, ...]:

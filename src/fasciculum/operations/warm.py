@@ -20,6 +20,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.compression.bc6h import encode_bc6h
+from fasciculum.compression.levels import Meaning, blocks_clean_down_to, mip_levels
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing.exact_distance import exact_near
 from fasciculum.kernels.packing.masks import too_near
@@ -185,6 +187,16 @@ def warm_projecting() -> None:
     warm_baking(np.uint16, 16)
 
 
+def warm_compression() -> None:
+    """Make mip levels and blocks of a small map."""
+    owners = np.zeros((8, 8), np.int32)
+    owners[:, 4:] = -1
+    for texels in (np.zeros((8, 8, 4), np.uint8), np.zeros((8, 8, 3), np.uint16), np.zeros((8, 8, 3), np.float16)):
+        list(mip_levels(texels, owners, Meaning()))
+    blocks_clean_down_to(owners, (4, 4))
+    encode_bc6h(np.zeros((8, 8, 3), np.float16))
+
+
 def warm_rays() -> None:
     """Cast rays, and read detailed models."""
     with _laid(np.uint8, 8, UvPolicy.AUTO, ("auto", "ao", "thickness", "curvature", "bent_normal")) as laid:
@@ -208,11 +220,21 @@ PARTS: dict[str, Callable[[], None]] = {
     "detailed models and rays": warm_rays,
     "projecting": warm_projecting,
     "light": warm_lit,
+    "compression": warm_compression,
 }
 #: what the first two processes do, side by side; the first that is done goes on with the rest
 FIRST = (("gathering", "unwrapping"), ("baking", "packing"))
 #: what a process does beside one that begins to work at once: what that one comes to last
-BESIDE = ("baking", "detailed models and rays", "packing", "unwrapping", "projecting", "light", "gathering")
+BESIDE = (
+    "baking",
+    "detailed models and rays",
+    "packing",
+    "unwrapping",
+    "projecting",
+    "light",
+    "compression",
+    "gathering",
+)
 
 
 def _beside() -> None:

@@ -46,7 +46,7 @@ MOVING, REST = 0.6, 140
 #: the same where layers are drawn, which cost more
 MOVING_LAYERED = 0.5
 #: lenses that colour nothing by triangle
-PLAIN = ("colour", "checker", LIGHT)
+PLAIN = ("colour", "checker", "blocks", LIGHT)
 GRIP = 9
 
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QSlider, QWidget
 
 from fasciculum.app.fields import ComboBox, Slider
 from fasciculum.app.workspace import MAP_LENSES, Workspace
-from fasciculum.model.choices import ColorSpace
+from fasciculum.model.choices import ColorSpace, Compression
 from fasciculum.model.maps import KINDS, SHADOW, Origin
 from fasciculum.model.texturing import BakedMap
 from fasciculum.rendering.previews import Shown, make_previews
@@ -70,6 +70,20 @@ class SheetMap(QObject):
         if baked is None or bundle is None:
             return ()
         return self.workspace.decoded_levels(bundle).get(baked.name, ())
+
+    @property
+    def form_words(self) -> str:
+        """Return how the shown map is compressed, and whether it is shown so; empty without compression."""
+        baked, bundle, delivery = self.baked, self.workspace.bundle, self.workspace.document.delivery
+        if baked is None or bundle is None or delivery.compress is Compression.NONE:
+            return ""
+        if not self.workspace.as_compressed:
+            return "as baked"
+        if not self.own_levels:
+            return "not compressed yet: check it"
+        compressed = bundle.check.compressed if bundle.check is not None else ()
+        form = next((one.block for one in compressed if one.name == baked.name), "")
+        return f"as {form.upper()}" if form not in ("", "none") else "uncompressed"
 
     def _level_key(self, baked: BakedMap) -> str:
         levels = self.own_levels
@@ -170,10 +184,11 @@ class MapBar(QWidget):
         self.channel.activated.connect(lambda _: workspace.set_view(channel=self.channel.currentData()))
         tip = "Brighten or darken what is shown of a map of 16 bits or floats, in stops"
         self.exposure = exposure_slider(workspace, "Exposure", tip, 84)
-        self.stops, self.value = QLabel(), QLabel()
-        for label in (self.stops, self.value):
+        self.stops, self.value, self.form = QLabel(), QLabel(), QLabel()
+        self.form.setToolTip("How the shown map is compressed. Shift+Space shows it as it was baked, and back.")
+        for label in (self.stops, self.value, self.form):
             label.setProperty("quiet", True)
-        for part in (self.channel, self.exposure, self.stops, self.value):
+        for part in (self.channel, self.form, self.exposure, self.stops, self.value):
             row.addWidget(part)
         row.addStretch(1)
         self.refresh()
@@ -184,6 +199,8 @@ class MapBar(QWidget):
         self.setVisible(baked is not None and self.workspace.lens in MAP_LENSES)
         self.channel.setCurrentIndex(self.channel.findData(self.workspace.channel))
         self.exposure.setValue(round(self.workspace.exposure * STOP))
+        self.form.setText(self.map.form_words)
+        self.form.setVisible(bool(self.map.form_words))
         self.stops.setText(f"{self.workspace.exposure:+.2g} stops")
         for part in (self.exposure, self.stops):
             part.setVisible(self.map.deep)

@@ -139,7 +139,7 @@ class Compressor:
             vectors=kind.vectors and whole,
             opacity=opacity if opacity < baked.channels else -1,
             cutoff=bundle.texturing.alpha_cutoff if bundle.texturing is not None else 0.5,
-            bleed=bundle.bake.bleed if wish.bleed is None else (None if wish.bleed < 0 else wish.bleed),
+            bleed=wish.bleed,
         )
 
     def forms(self, texture: TextureFile, channels: int) -> tuple[BlockFormat, ...]:
