@@ -75,7 +75,7 @@ class Figures(unittest.TestCase):
         flat = np.round(stored(0)).astype(np.uint8)
         figures = quality_of(np.round(stored(10)).astype(np.uint8), self.level(flat), Meaning(vectors=True))
         self.assertAlmostEqual(figures.angle, 10, delta=0.4)
-        self.assertAlmostEqual(figures.worst, figures.angle, 3)
+        self.assertAlmostEqual(figures.worst, figures.angle, delta=0.02)
 
     def test_the_side_of_the_cut_off_is_counted(self):
         texels = np.zeros((1, 4, 4), np.uint8)

@@ -13,11 +13,22 @@ from numpy.typing import NDArray
 from fasciculum.compression.blocks import BlockFormat
 from fasciculum.compression.encoders import decode_level
 from fasciculum.compression.encoding import encode_level
-from fasciculum.compression.levels import Level, Meaning
+from fasciculum.compression.levels import COVERED, Level, Meaning
+from fasciculum.kernels.sampling.level_errors import (
+    BINS,
+    angle_error,
+    any_below,
+    derive_third,
+    sides_kept,
+    squared_error,
+)
 from fasciculum.progress import SILENT, Progress
+from fasciculum.threads import in_pieces
 
 #: what a difference of nothing counts as, dB
 PERFECT = 99.0
+#: rows that are compared at once
+ROWS = 256
 #: normals that point below the surface by more than this are not kept in two channels
 BELOW = -0.02
 #: from which error of the normals' mean and of their 99th percentile, degrees, a format does not keep them
@@ -50,10 +61,9 @@ def unpacked(decoded: NDArray[Any], like: NDArray[Any], *, vectors: bool) -> NDA
     if decoded.shape[2] >= channels:
         return decoded[..., :channels]
     if vectors and decoded.shape[2] == 2:
-        flat = decoded.astype(np.float32) / 127.5 - 1
-        z = np.sqrt(np.clip(1 - (flat**2).sum(axis=2), 0, 1))
-        third = np.round((z * 0.5 + 0.5) * 255).astype(np.uint8)
-        return np.dstack([decoded, third])
+        three = np.empty((*decoded.shape[:2], 3), np.uint8)
+        derive_third(np.ascontiguousarray(decoded), three)
+        return three
     if decoded.shape[2] == 1:
         decoded = np.repeat(decoded, min(channels, 3), axis=2)
     if decoded.shape[2] < channels:
@@ -64,27 +74,44 @@ def unpacked(decoded: NDArray[Any], like: NDArray[Any], *, vectors: bool) -> NDA
 
 def quality_of(decoded: NDArray[Any], level: Level, meaning: Meaning) -> Quality:
     """Compare decoded texels, in the map's channels, with those that were encoded; both (H, W, C)."""
-    counted = level.covered
-    if not counted.any():
-        counted = level.weights > 0
-    if not counted.any():
+    before, weights = level.texels, level.weights
+    least = COVERED if float(weights.max(initial=0.0)) > COVERED else 0.0
+    whole = before.dtype.kind == "u"
+    scale = 1 / 257.0 if before.dtype == np.uint16 else 1.0
+    rows = range(0, before.shape[0], ROWS)
+    after = np.ascontiguousarray(decoded)
+    if meaning.vectors and whole:
+        parts: dict[int, tuple[float, float, int]] = {}
+        bins = {first: np.zeros(BINS, np.int64) for first in rows}
+
+        def turn(first: int) -> None:
+            last = min(first + ROWS, before.shape[0])
+            parts[first] = angle_error(before, after, weights, least, scale, first, last, bins[first])
+
+        in_pieces(turn, rows)
+        total, angles, count = (sum(part[place] for part in parts.values()) for place in range(3))
+        if not count:
+            return Quality()
+        below = np.cumsum(sum(bins.values()))
+        worst = float(np.searchsorted(below, 0.99 * count)) / 100
+        return Quality(_decibels(total / count / 3 / 4), angles / count, worst)
+    sums: dict[int, tuple[float, float, int]] = {}
+
+    def compare(first: int) -> None:
+        last = min(first + ROWS, before.shape[0])
+        sums[first] = squared_error(before, after, weights, least, scale, first, last)
+
+    in_pieces(compare, rows)
+    count = sum(part[2] for part in sums.values())
+    if not count:
         return Quality()
-    before, after = level.texels[counted].astype(np.float64), decoded[counted].astype(np.float64)
-    if level.texels.dtype == np.uint16:
-        before /= 257.0
-    peak = 255.0 if level.texels.dtype.kind == "u" else max(float(before.max()), 1e-6)
-    if meaning.vectors and level.texels.dtype.kind == "u":
-        one, two = before[:, :3] / 127.5 - 1, after[:, :3] / 127.5 - 1
-        one /= np.maximum(np.linalg.norm(one, axis=1, keepdims=True), 1e-9)
-        two /= np.maximum(np.linalg.norm(two, axis=1, keepdims=True), 1e-9)
-        angles = np.degrees(2 * np.arcsin(np.clip(np.linalg.norm(one - two, axis=1) / 2, 0, 1)))
-        error = float(((one - two) ** 2).mean()) / 4
-        return Quality(_decibels(error), float(angles.mean()), float(np.percentile(angles, 99)))
-    db = _decibels(float(((before - after) ** 2).mean()) / peak**2)
+    peak = 255.0 if whole else max(*(part[1] for part in sums.values()), 1e-6)
+    db = _decibels(sum(part[0] for part in sums.values()) / (count * before.shape[2]) / peak**2)
     if meaning.opacity < 0:
         return Quality(db)
-    place, edge = meaning.opacity, meaning.cutoff * 255
-    return Quality(db, kept=float(((before[:, place] >= edge) == (after[:, place] >= edge)).mean()))
+    edge = meaning.cutoff * (np.iinfo(before.dtype).max if whole else 1.0)
+    kept, counted = sides_kept(before, after, weights, least, meaning.opacity, edge, meaning.cutoff * 255)
+    return Quality(db, kept=kept / counted)
 
 
 def _decibels(error: float) -> float:
@@ -116,11 +143,10 @@ def eight_bit(texels: NDArray[Any]) -> NDArray[Any]:
     return texels.astype(np.float16) if texels.dtype.kind == "f" else texels
 
 
-def points_below(level: Level) -> NDArray[np.bool_]:
-    """Tell which covered texels of a map of normals point below their surface, shape (H, W)."""
+def points_below(level: Level) -> bool:
+    """Tell whether a covered texel of a map of normals points below its surface."""
     top = 1.0 if level.texels.dtype.kind == "f" else float(np.iinfo(level.texels.dtype).max)
-    result: NDArray[np.bool_] = (level.texels[..., 2] / top * 2 - 1 < BELOW) & (level.weights > 0)
-    return result
+    return bool(any_below(level.texels, level.weights, (BELOW * 0.5 + 0.5) * top))
 
 
 def is_kept(quality: Quality, asked: float, meaning: Meaning) -> bool:
@@ -154,7 +180,7 @@ def encode_map(
         When a library is missing.
     Cancelled
     """
-    below = bool(meaning.vectors and points_below(levels[0]).any())
+    below = meaning.vectors and points_below(levels[0])
     tried = [form for form in forms if not (below and form.channels == 2)] or list(forms)
     best: tuple[Quality, BlockFormat, bytes, NDArray[Any]] | None = None
     for number, form in enumerate(tried):

@@ -136,6 +136,36 @@ def _with_coverage(
     return scaled
 
 
+def _halved(
+    texels: NDArray[Any], weights: NDArray[np.float32], owners: NDArray[np.int32], meaning: Meaning, stored: bool
+) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.int32]]:
+    """Return a level half as large: its means, what is covered of its texels, and by whom.
+
+    ``texels`` are as they are ``stored``, or means already. Stored ones are decoded by bands, so that they are never
+    all floats at once.
+    """
+    height, width, channels = texels.shape
+    down, across = max(height // 2, 1), max(width // 2, 1)
+    values = np.empty((down, across, channels), np.float32)
+    part, names = np.empty((down, across), np.float32), np.empty((down, across), np.int32)
+    whole = height == 2 * down
+    if not whole and stored:
+        texels, stored = _decoded(texels, meaning), False
+
+    def work(first: int) -> None:
+        last = min(first + ROWS, down)
+        if not whole:
+            halve_rows(texels, weights, owners, first, last, values, part, names)
+            return
+        band, out = slice(2 * first, 2 * last), slice(first, last)
+        decoded = _decoded(texels[band], meaning) if stored else texels[band]
+        count = last - first
+        halve_rows(decoded, weights[band], owners[band], 0, count, values[out], part[out], names[out])
+
+    in_pieces(work, range(0, down, ROWS))
+    return values, part, names
+
+
 def mip_levels(
     texels: NDArray[Any],
     owners: NDArray[np.int32],
@@ -156,32 +186,29 @@ def mip_levels(
     """
     height, width = owners.shape
     sizes = level_sizes(width, height)[: count or None]
-    values = _decoded(texels, meaning)
     weights = (owners >= 0).astype(np.float32)
     covered = owners >= 0
+    values: NDArray[np.float32] | None = None
     yield Level(texels, weights, np.ones_like(weights) if meaning.vectors else None)
     top = 255.0 if texels.dtype.kind == "f" else float(np.iinfo(texels.dtype).max)
     wanted = 0.0
     if meaning.opacity >= 0 and covered.any():
-        wanted = float((values[..., meaning.opacity][covered] >= meaning.cutoff).mean())
-    for number, (across, down) in enumerate(sizes[1:], 1):
+        edge = meaning.cutoff * (1.0 if texels.dtype.kind == "f" else float(np.iinfo(texels.dtype).max))
+        wanted = float((texels[..., meaning.opacity][covered] >= edge).mean())
+    for number, (_, down) in enumerate(sizes[1:], 1):
         progress.update(number / len(sizes), "Making mip levels")
-        out_values = np.empty((down, across, values.shape[2]), np.float32)
-        out_weights, out_owners = np.empty((down, across), np.float32), np.empty((down, across), np.int32)
-        whole = values, weights, owners
-
-        def work(first: int, whole: Any = whole, out: Any = (out_values, out_weights, out_owners)) -> None:
-            last = min(first + ROWS, out[2].shape[0])
-            halve_rows(whole[0], whole[1], whole[2], first, last, out[0], out[1], out[2])
-
-        in_pieces(work, range(0, down, ROWS))
-        values, weights, owners = out_values, out_weights, out_owners
+        values, weights, owners = _halved(texels if values is None else values, weights, owners, meaning, number == 1)
         level = Level(np.zeros(0), weights)
         shown = values
         if meaning.opacity >= 0:
             counted = level.covered if level.covered.any() else weights > 0
             shown = _with_coverage(values, counted, meaning, wanted, top)
-        stored = _stored(shown, meaning, texels.dtype)
+        stored = np.empty(shown.shape, texels.dtype)
+
+        def store(first: int, shown: Any = shown, stored: Any = stored) -> None:
+            stored[first : first + ROWS] = _stored(shown[first : first + ROWS], meaning, texels.dtype)
+
+        in_pieces(store, range(0, down, ROWS))
         limit = None if meaning.bleed is None else -(-meaning.bleed // (1 << number))
         bleed(owners >= 0, [(stored, limit)])
         lengths = np.linalg.norm(values[..., :3], axis=2).astype(np.float32) if meaning.vectors else None

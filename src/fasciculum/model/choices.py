@@ -277,6 +277,13 @@ class TextureFormat(Choice):
     KTX2 = "ktx2"
 
 
+class Fallback(Choice):
+    """Whether models hold a PNG beside a texture that not every program reads."""
+
+    YES = "yes"
+    NO = "no"
+
+
 class Mips(Choice):
     """Whether texture files hold their mip levels: as the files usually do, yes, no, or each in a file of its own."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Combine, Compression, Green, Mips, Packing, TextureFormat
+from fasciculum.model.choices import Combine, Compression, Fallback, Green, Mips, Packing, TextureFormat
 from fasciculum.model.settings import Stales, setting
 
 DELIVERY = Stales.DELIVERY
@@ -216,13 +216,13 @@ class DeliverySettings:
         option="--zstd",
         when=lambda delivery: delivery.container == TextureFormat.KTX2,
     )
-    fallback: bool = setting(
-        True,
+    fallback: Fallback = setting(
+        Fallback.YES,
         "Fallback",
         "Keep PNG textures in models beside DDS, for programs that cannot read DDS.",
         fold="Compression",
         stales=DELIVERY,
-        words={True: "PNG beside DDS"},
+        words={Fallback.YES: "PNG beside DDS", Fallback.NO: "DDS alone"},
         option="--fallback",
         when=lambda delivery: delivery.container == TextureFormat.DDS,
     )

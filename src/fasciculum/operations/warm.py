@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.compression.bc6h import encode_bc6h
+from fasciculum.compression.choosing import quality_of
 from fasciculum.compression.levels import Meaning, blocks_clean_down_to, mip_levels
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing.exact_distance import exact_near
@@ -192,7 +193,8 @@ def warm_compression() -> None:
     owners = np.zeros((8, 8), np.int32)
     owners[:, 4:] = -1
     for texels in (np.zeros((8, 8, 4), np.uint8), np.zeros((8, 8, 3), np.uint16), np.zeros((8, 8, 3), np.float16)):
-        list(mip_levels(texels, owners, Meaning()))
+        levels = list(mip_levels(texels, owners, Meaning()))
+        quality_of(levels[0].texels, levels[0], Meaning(vectors=texels.shape[2] == 3, opacity=texels.shape[2] - 4))
     blocks_clean_down_to(owners, (4, 4))
     encode_bc6h(np.zeros((8, 8, 3), np.float16))
 

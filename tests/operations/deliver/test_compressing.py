@@ -16,7 +16,7 @@ import PIL.Image
 from fasciculum.cli.main import main
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
-from fasciculum.model.choices import Compression, Mips, TextureFormat
+from fasciculum.model.choices import Compression, Fallback, Mips, TextureFormat
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.check.check import check_digest
@@ -110,7 +110,7 @@ class Files(Compressing):
         self.assertEqual(Model(self.folder / "bc" / "plates.glb").draw_calls(), 2)
 
     def test_without_the_fallback_the_model_needs_dds(self):
-        report = self.make("alone", replace(BC, fallback=False))
+        report = self.make("alone", replace(BC, fallback=Fallback.NO))
         data = (self.folder / "alone" / report["files"][0]).read_bytes()
         document = json.loads(data[20 : 20 + int.from_bytes(data[12:16], "little")])
         self.assertEqual(document["extensionsRequired"], ["MSFT_texture_dds"])

@@ -29,6 +29,7 @@ PAGES = {
     "layers": "Layers",
     "trims": "Trim sheets and palettes",
     "channels": "Channel packing and presets",
+    "compression": "Compressed textures",
     "level": "A level",
     "batch": "Batch and farm",
     "watching": "Watching sources",

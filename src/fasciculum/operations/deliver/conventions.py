@@ -18,7 +18,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace, Compression, FileFormat, Green, Mips, Packing, TextureFormat
+from fasciculum.model.choices import ColorSpace, Compression, Fallback, FileFormat, Green, Mips, Packing, TextureFormat
 from fasciculum.model.delivery import BUILT_IN, PATTERN, DeliverySettings
 from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.document import Document
@@ -178,7 +178,7 @@ def _contained(texture: TextureFile, settings: DeliverySettings) -> Iterator[Tex
     refers = settings.external_textures or any(
         entry.refers for entry in WRITTEN_FORMATS if entry.name in settings.models
     )
-    if refers and not light and (settings.fallback or container is TextureFormat.KTX2):
+    if refers and not light and (settings.fallback is Fallback.YES or container is TextureFormat.KTX2):
         yield replace(texture, file=f"{stem}.{FileFormat.PNG}", fallback=True)
 
 

@@ -13,7 +13,7 @@ from fasciculum.io.parts import joined, moved
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Combine, FileFormat, TextureFormat
+from fasciculum.model.choices import Combine, Fallback, FileFormat, TextureFormat
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.given import TrimRepeats
@@ -370,7 +370,7 @@ class SceneBuilder:
         plain, settings = conforming(texture, self.settings)
         beside = conforms(self.settings) and texture.file.endswith(f".{TextureFormat.DDS}")
         dds = {"dds": b"" if refer else files[texture.file], "dds_uri": texture.file if refer else ""} if beside else {}
-        if beside and not self.settings.fallback:
+        if beside and self.settings.fallback is Fallback.NO:
             return OutputImage(name, b"", **dds)  # type: ignore[arg-type]
         png = _readable(texture, files)
         if refer and png != texture.file:
