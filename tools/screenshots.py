@@ -23,6 +23,7 @@ from fasciculum.app.demo import open_demo
 from fasciculum.app.folds import FoldColumn
 from fasciculum.app.frame.window import Window
 from fasciculum.app.start import make_window
+from fasciculum.model.choices import Compression
 from fasciculum.session.commands import set_bake, set_delivery, set_sheet
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -317,6 +318,19 @@ def main() -> int:
     shot("check")
     workspace.set_stage("deliver")
     shot("deliver")
+    workspace.apply("Compress", lambda document: set_delivery(document, compress=Compression.BC, quality=50.0))
+    workspace.check()
+    idle(window)
+    workspace.select((), ("Opaque",))
+    workspace.set_view(lens="blocks", map="normal")
+    idle(window)
+    with only(window.settings.deliver, "Compression"):
+        pump(0.5)
+        shot("compression")
+    workspace.set_view(lens="colour", map="")
+    workspace.session.undo()
+    workspace.check()
+    idle(window)
     workspace.apply("Join", lambda document: set_delivery(document, combine="bundle", region=8.0))
     window.settings.deliver.reveal(window.settings.deliver.rows.control("combine"))
     window.files.keeper.sources_changed.emit([workspace.document.scene.sources[0].path])

@@ -50,6 +50,17 @@ class Choice(unittest.TestCase):
         self.assertIs(encode_map(level, (blocks.BC5, blocks.BC7), meaning, 30).form, blocks.BC5)
 
 
+class Floats(unittest.TestCase):
+    def test_light_goes_through_in_halves(self):
+        y, x = np.mgrid[0:32, 0:32]
+        light = np.stack([x * 0.5 + 1, y * 2.0 + 1, x + y + 1.0], axis=2).astype(np.float16)
+        result = encode_map(whole(light), (blocks.BC6H,), Meaning(), 42)
+        self.assertGreater(result.qualities[0].db, 35)
+        self.assertEqual(result.decoded[0].shape, (32, 32, 3))
+        plain = encode_map(whole(light), (blocks.PLAIN_HALF,), Meaning(), 42)
+        self.assertEqual(plain.qualities[0].db, 99)
+
+
 class Figures(unittest.TestCase):
     def level(self, texels, weights=None):
         return Level(texels, np.ones(texels.shape[:2], np.float32) if weights is None else weights)

@@ -56,7 +56,7 @@ class Level:
     Attributes
     ----------
     texels : ndarray, shape (H, W, C)
-        As they are stored, in the type of the map that the levels are of.
+        As they are stored, in the type of the map that the levels are of; halves as whole floats.
     weights : ndarray of float32, shape (H, W)
         The part of each texel that its island covers.
     lengths : ndarray of float32, shape (H, W), optional
@@ -186,6 +186,9 @@ def mip_levels(
     """
     height, width = owners.shape
     sizes = level_sizes(width, height)[: count or None]
+    if texels.dtype == np.float16:
+        # compiled loops know no half floats
+        texels = texels.astype(np.float32)
     weights = (owners >= 0).astype(np.float32)
     covered = owners >= 0
     values: NDArray[np.float32] | None = None
