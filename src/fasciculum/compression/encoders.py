@@ -13,7 +13,7 @@ from fasciculum.compression.blocks import BlockFormat
 from fasciculum.errors import UnsupportedInput
 
 #: how hard the encoders try: levels of theirs beyond which quality hardly rises
-BC1_LEVEL, BC7_PARTITIONS, ASTC_EFFORT = 5, 16, 60.0
+BC1_LEVEL, BC7_PARTITIONS, ASTC_EFFORT = 5, 64, 60.0
 #: where each codec's library is found
 LIBRARIES = {
     "bc1": "quicktex.s3tc.bc1",
@@ -71,6 +71,8 @@ def _bc7(texels: NDArray[np.uint8]) -> bytes:
     etcpak = library("etcpak")
     effort = etcpak.BC7CompressBlockParams()
     effort.m_max_partitions = BC7_PARTITIONS
+    # all channels count alike: most maps are no colours that an eye judges
+    effort.m_perceptual, effort.m_weights = False, [1, 1, 1, 1]
     return bytes(etcpak.compress_bc7(_rgba(texels).tobytes(), texels.shape[1], texels.shape[0], effort))
 
 

@@ -34,7 +34,7 @@ from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
 
 #: changes when the same input comes out otherwise
-VERSION = "1"
+VERSION = "2"
 #: the block by which cleanness is counted while nothing is compressed
 BLOCK = (4, 4)
 
