@@ -37,7 +37,7 @@ def check_compression(bundle: Bundle) -> list[Finding]:
                     bundle=bundle.name,
                 )
             )
-    if any(one.clean_down_to > max(one.width, one.height) for one in compressed):
+    if any(one.blocks_down_to > max(one.width, one.height) for one in compressed):
         findings.append(
             Finding(
                 "shared_blocks",

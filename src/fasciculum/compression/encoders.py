@@ -162,5 +162,11 @@ def decode_level(data: bytes, form: BlockFormat, width: int, height: int) -> NDA
         flat = decoder.decode_astc(data, across, down, *form.edges)
     else:
         flat = getattr(decoder, _DECODE[form.codec])(data, across, down)
-    whole = np.frombuffer(flat, np.uint8).reshape(down, across, 4)[:height, :width, [2, 1, 0, 3]]
-    return np.ascontiguousarray(whole[..., : form.channels])
+    whole = np.frombuffer(flat, np.uint8).reshape(down, across, 4)[:height, :width]
+    if form.channels >= 3:
+        # only who decodes waits for it
+        import cv2
+
+        order = cv2.COLOR_BGRA2RGBA if form.channels == 4 else cv2.COLOR_BGRA2RGB
+        return np.asarray(cv2.cvtColor(np.ascontiguousarray(whole), order))
+    return np.ascontiguousarray(whole[..., [2, 1][: form.channels]])

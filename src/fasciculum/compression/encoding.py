@@ -20,6 +20,8 @@ BAND, SMALL = 1 << 17, 1 << 16
 def _padded(texels: NDArray[Any], edges: tuple[int, int]) -> NDArray[Any]:
     """Return a level that fills whole blocks, its edge repeated."""
     down, across = -texels.shape[0] % edges[1], -texels.shape[1] % edges[0]
+    if not down and not across:
+        return np.ascontiguousarray(texels)
     return np.ascontiguousarray(np.pad(texels, ((0, down), (0, across), (0, 0)), mode="edge"))
 
 

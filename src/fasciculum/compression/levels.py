@@ -18,7 +18,7 @@ from fasciculum.compression.blocks import level_sizes
 from fasciculum.kernels.sampling.levels import halve_labels, halve_rows, shared_blocks
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
-from fasciculum.units import linear_to_srgb, srgb_to_linear
+from fasciculum.units import srgb_to_linear
 
 #: rows that are worked on at once, and the part of a texel from which it counts as covered
 ROWS, COVERED = 64, 0.5
@@ -101,7 +101,11 @@ def _stored(values: NDArray[np.float32], meaning: Meaning, dtype: np.dtype) -> N
         up[2] = 1
         shown[..., :3] = np.where(length > 1e-6, shown[..., :3] / np.maximum(length, 1e-6), up) * 0.5 + 0.5
     if meaning.srgb:
-        shown[..., :3] = linear_to_srgb(shown[..., :3])
+        # in floats of 32 bits, which is many times as quick and good for 16 bits of result
+        light = np.clip(shown[..., :3], 0, 1)
+        low = light <= np.float32(0.0031308)
+        curved = np.float32(1.055) * light ** np.float32(1 / 2.4) - np.float32(0.055)
+        shown[..., :3] = np.where(low, light * np.float32(12.92), curved)
     if dtype.kind == "f":
         return shown.astype(dtype)
     top = np.iinfo(dtype).max

@@ -159,8 +159,9 @@ class CompressedMap:
         Texels of the largest level, and how many levels there are.
     bytes, file_bytes : int
         All levels in blocks, and the file that holds them.
-    clean_down_to : int
-        The longer edge of the smallest level without a block over two islands, in texels.
+    blocks_down_to, clean_down_to : int
+        The longer edge of the smallest level without a block over two islands, in texels; and of the one at which no
+        reading meets a neighbour either.
     db : tuple of float
         Of the first three levels the signal-to-noise ratio over covered texels.
     angle, worst : float
@@ -183,6 +184,7 @@ class CompressedMap:
     levels: int
     bytes: int
     file_bytes: int
+    blocks_down_to: int
     clean_down_to: int
     db: tuple[float, ...] = ()
     angle: float = 0.0

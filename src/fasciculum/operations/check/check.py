@@ -277,9 +277,14 @@ def check_bundle(
         ]
     )
     progress.update(0.75, "Finding bleeding")
+    read = _clean_down_to(laid, bundle)
     # of blocks, those of maps as large as the sheet count; smaller maps have their own figure
-    blocks = [one.clean_down_to for one in compressed if one.width == laid.width and one.height == laid.height]
-    clean = max([_clean_down_to(laid, bundle), *blocks])
+    blocks = [one.blocks_down_to for one in compressed if one.width == laid.width and one.height == laid.height]
+    clean = max([read, *blocks])
+    compressed = tuple(
+        replace(one, clean_down_to=max(one.blocks_down_to, min(read, 2 * max(one.width, one.height))))
+        for one in compressed
+    )
     progress.update(0.95, "Measuring stretch")
     l2, share = stretch_of(on.scene, laid)
     progress.update(0.97, "Looking for waste")

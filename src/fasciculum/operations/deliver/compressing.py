@@ -34,7 +34,7 @@ from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
 
 #: changes when the same input comes out otherwise
-VERSION = "2"
+VERSION = "3"
 #: the block by which cleanness is counted while nothing is compressed
 BLOCK = (4, 4)
 
@@ -245,6 +245,7 @@ class Compressor:
             levels=len(encoded.levels),
             bytes=sum(map(len, encoded.levels)),
             file_bytes=file_bytes,
+            blocks_down_to=clean,
             clean_down_to=clean,
             db=tuple(rounded(one).db for one in encoded.qualities),
             angle=first.angle,
