@@ -63,8 +63,8 @@ class Wishes(unittest.TestCase):
             self.assertEqual(read_wish(f"normal:block={name.upper()}").block, name)
 
     def test_only_files_that_hold_them_take_many_bits(self):
-        allowed = {("png", 8), ("png", 16), ("tga", 8), ("exr", 16), ("exr", 32), ("exr", 8)}
-        for form in ("png", "tga", "exr"):
+        allowed = {("png", 8), ("png", 16), ("tga", 8), ("exr", 16), ("exr", 32), ("exr", 8), ("webp", 8)}
+        for form in ("png", "webp", "tga", "exr"):
             for bits in (8, 16, 32):
                 with self.subTest(form=form, bits=bits):
                     if (form, bits) in allowed:

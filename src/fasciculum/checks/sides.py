@@ -15,7 +15,7 @@ def mixed_sides(scene: Scene, bundle: Bundle) -> list[Finding]:
         return []
     return [
         Finding(
-            "double_sided",
+            "sides_mixed",
             INFO,
             f"{bundle.name} mixes single- and double-sided materials; the shared material draws both sides.",
             "Put them into separate bundles if drawing back faces costs too much.",
@@ -28,4 +28,4 @@ def _run(facts: Facts) -> list[Finding]:
     return mixed_sides(facts.scene, facts.bundle)
 
 
-CHECKS = (Check("sides", Scope.BUNDLE, ("double_sided",), _run, rank=30),)
+CHECKS = (Check("sides", Scope.BUNDLE, ("sides_mixed",), _run, rank=30),)

@@ -216,6 +216,16 @@ def encode_tga(pixels: NDArray[Any]) -> bytes:
     return stream.getvalue()
 
 
+def encode_webp(pixels: NDArray[Any]) -> bytes:
+    """Encode an array, shape (H, W, C) with C 1, 3 or 4, as lossless WebP; 16 bits are rounded to 8."""
+    shown = pixels if pixels.dtype == np.uint8 else ((pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    shown = np.repeat(shown, 3, axis=2) if shown.shape[2] == 1 else shown
+    stream = io.BytesIO()
+    # what opacity hides is kept too
+    PIL.Image.fromarray(np.ascontiguousarray(shown)).save(stream, "WEBP", lossless=True, exact=True, quality=60)
+    return stream.getvalue()
+
+
 def encode_exr(pixels: NDArray[Any]) -> bytes:
     """Encode an array of half or whole floats, shape (H, W, C) with C 1, 3 or 4, as EXR; no date is kept in it."""
     names = {1: "Y", 3: "RGB", 4: "RGBA"}[pixels.shape[2]]

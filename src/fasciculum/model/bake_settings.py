@@ -95,7 +95,12 @@ class BakeSettings:
         "models are always PNG.",
         fold="Quality",
         stales=MAPS,
-        words={FileFormat.PNG: "PNG", FileFormat.TGA: "TGA", FileFormat.EXR: "EXR, floats"},
+        words={
+            FileFormat.PNG: "PNG",
+            FileFormat.WEBP: "WebP, lossless",
+            FileFormat.TGA: "TGA",
+            FileFormat.EXR: "EXR, floats",
+        },
         option="--format",
     )
     vertex_colors: VertexColors = setting(
@@ -396,8 +401,8 @@ class BakeSettings:
         bits = told.bits or self.bits
         if written is FileFormat.EXR:
             bits = max(bits, 16)
-        elif written is FileFormat.TGA or bits > 16:
-            bits = 8 if written is FileFormat.TGA else 16
+        elif written.shallow or bits > 16:
+            bits = 8 if written.shallow else 16
         bleed = self.bleed if told.bleed is None else (None if told.bleed == ALL_THE_WAY else told.bleed)
         return replace(told, bits=bits, format=written, samples=told.samples or self.samples, bleed=bleed)
 

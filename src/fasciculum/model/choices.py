@@ -190,8 +190,14 @@ class FileFormat(Choice):
     """The formats that textures are written in, by their suffix."""
 
     PNG = "png"
+    WEBP = "webp"
     TGA = "tga"
     EXR = "exr"
+
+    @property
+    def shallow(self) -> bool:
+        """Whether it holds 8 bits a channel and no more."""
+        return self in (FileFormat.WEBP, FileFormat.TGA)
 
 
 class VertexColors(Choice):

@@ -126,7 +126,7 @@ def judge_depth(bits: int, form: str, whose: str) -> None:
     ------
     UsageError
     """
-    if (bits == 32 and form != FileFormat.EXR) or (bits == 16 and form == FileFormat.TGA):
+    if (bits == 32 and form != FileFormat.EXR) or (bits == 16 and FileFormat(form).shallow):
         raise UsageError(f"{bits} bits do not fit into {form}.", item=whose, hint="Write EXR, or take fewer bits.")
 
 

@@ -14,6 +14,7 @@ import numpy as np
 import PIL.Image
 
 from fasciculum.cli.main import main
+from fasciculum.io.codecs import encode_webp
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Compression, Fallback, Mips, TextureFormat
@@ -185,6 +186,32 @@ class Files(Compressing):
         before = self.png("cut plain", told["file"].replace(".dds", ".png"))[..., 3] >= 127.5
         self.assertLess(abs(after.mean() - before.mean()), 0.02)
         self.assertGreater(told["cutoff_kept"], 0.95)
+
+
+class WebP(Compressing):
+    def test_lossless_files_hold_the_same_and_models_say_what_they_need(self):
+        bake = BakeSettings(format="webp")
+        report = self.make("webp", DeliverySettings(models=("glb", "gltf")), bake=bake)
+        for name, told in self.maps(report).items():
+            self.assertTrue(told["file"].endswith(".webp"))
+            plain = self.png("plain", self.maps(self.plain)[name]["file"])
+            np.testing.assert_array_equal(self.png("webp", told["file"]), plain)
+        document = json.loads((self.folder / "webp" / "plates.gltf").read_text())
+        self.assertEqual(document["extensionsRequired"], ["EXT_texture_webp"])
+        for texture in document["textures"]:
+            number = texture["extensions"]["EXT_texture_webp"]["source"]
+            self.assertTrue(document["images"][number]["uri"].endswith(".webp"))
+        data = (self.folder / "webp" / "plates.glb").read_bytes()
+        held = json.loads(data[20 : 20 + int.from_bytes(data[12:16], "little")])
+        self.assertEqual({image["mimeType"] for image in held["images"]}, {"image/webp"})
+
+    def test_what_opacity_hides_is_kept(self):
+        pixels = np.random.default_rng(0).integers(0, 256, (9, 7, 4), np.uint8)
+        pixels[..., 3] = 0
+        seen = np.asarray(PIL.Image.open(io.BytesIO(encode_webp(pixels))).convert("RGBA"))
+        np.testing.assert_array_equal(seen, pixels)
+        deep = np.full((4, 4, 1), 300, np.uint16)
+        self.assertEqual(np.asarray(PIL.Image.open(io.BytesIO(encode_webp(deep)))).tolist()[0][0], [1, 1, 1])
 
 
 class Apart(Compressing):

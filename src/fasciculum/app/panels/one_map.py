@@ -35,7 +35,7 @@ CHOICES: dict[str, tuple[str, str, tuple[tuple[str, Any], ...]]] = {
     "format": (
         "File",
         "File format of this map. EXR stores linear floats.",
-        ((AS_BUNDLE, ""), ("PNG", "png"), ("TGA", "tga"), ("EXR", "exr")),
+        ((AS_BUNDLE, ""), ("PNG", "png"), ("WebP, lossless", "webp"), ("TGA", "tga"), ("EXR", "exr")),
     ),
     "samples": (
         "Samples",

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fasciculum.compression.blocks import level_sizes
 from fasciculum.errors import UsageError
-from fasciculum.io.codecs import codec_of, encode_exr, encode_png, encode_tga
+from fasciculum.io.codecs import codec_of, encode_exr, encode_png, encode_tga, encode_webp
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.names import file_name, unused_file
 from fasciculum.io.pixels import PixelStore
@@ -162,7 +162,7 @@ def _contained(texture: TextureFile, settings: DeliverySettings) -> Iterator[Tex
     container = settings.container
     light = texture.light is not None
     floats = texture.file.endswith(".exr")
-    plain = texture.baked.source or texture.file.endswith(".tga")
+    plain = texture.baked.source or texture.file.endswith((".tga", ".webp"))
     # floats are compressed by BC alone, and light goes beside its floats as whole numbers
     kept = plain or (floats and settings.compress in (Compression.ASTC, Compression.ETC2)) or (light and not floats)
     if container is TextureFormat.PNG or kept:
@@ -230,6 +230,7 @@ def conforms(settings: DeliverySettings) -> bool:
 
 ENCODERS: dict[str, Callable[[NDArray[Any]], bytes]] = {
     FileFormat.PNG: encode_png,
+    FileFormat.WEBP: encode_webp,
     FileFormat.TGA: encode_tga,
     FileFormat.EXR: encode_exr,
 }
@@ -279,7 +280,7 @@ def _form(texture: TextureFile, settings: DeliverySettings) -> tuple[tuple[int, 
     bits = min(settings.bits or baked.bits, 16)
     if baked.format == FileFormat.EXR:
         bits = baked.bits
-    elif baked.format == FileFormat.TGA:
+    elif FileFormat(baked.format).shallow:
         bits = 8
     return _size(texture, settings), bits, settings.green == Green.DOWN and KINDS[baked.name].vectors
 
@@ -295,9 +296,11 @@ def encoded_texture(store: PixelStore, texture: TextureFile, settings: DeliveryS
     if texture.light is not None:
         return _encoded_light(store, texture, texture.light, floats=texture.floats)
     baked = texture.baked
+    if texture.fallback and texture.baked.format != FileFormat.PNG:
+        return embedded_texture(store, texture, settings)
     size, bits, down = _form(texture, settings)
     plain = size == (baked.width, baked.height) and bits == baked.bits and not down and texture.map == baked.name
-    suffix = str(FileFormat.PNG if texture.fallback else baked.format)
+    suffix = str(baked.format)
     if plain and suffix == FileFormat.PNG:
         return encoded_map(store, baked.pixels)
     key = digest_of(baked.pixels, texture.map, digest_text(size), str(bits), str(down), str(texture.tile))
@@ -327,7 +330,7 @@ def embedded_texture(store: PixelStore, texture: TextureFile, settings: Delivery
     baked = texture.baked
     if texture.light is not None:
         return _encoded_light(store, texture, texture.light, floats=False)
-    if baked.format == FileFormat.PNG:
+    if baked.format in (FileFormat.PNG, FileFormat.WEBP):
         return encoded_texture(store, texture, settings)
 
     def made() -> NDArray[Any]:

@@ -360,7 +360,7 @@ class SceneBuilder:
         if texture.contained:
             return self._contained_image(texture, name, files, refer)
         held = texture.baked.source and texture.file.lower().endswith((".png", ".jpg", ".jpeg"))
-        if held or (conforms(self.settings) and texture.file.endswith(f".{FileFormat.PNG}")):
+        if held or (conforms(self.settings) and texture.file.endswith((f".{FileFormat.PNG}", f".{FileFormat.WEBP}"))):
             return OutputImage(name, b"" if refer else files[texture.file], texture.file if refer else "")
         plain, settings = conforming(texture, self.settings)
         return OutputImage(name, embedded_texture(self.store, plain, settings))

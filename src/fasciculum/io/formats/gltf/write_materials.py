@@ -63,7 +63,7 @@ class MaterialWriter:
             entry: dict[str, Any] = {"sampler": key[1]}
             if image.data or image.uri:
                 number = self._image(slot.image)
-                if codec_of(image.data) is WEBP:
+                if codec_of(image.data) is WEBP or image.uri.lower().endswith(WEBP.suffix):
                     entry["extensions"] = {WEBP_TEXTURE: {"source": number}}
                 else:
                     entry["source"] = number
