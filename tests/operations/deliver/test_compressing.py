@@ -19,7 +19,9 @@ from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.choices import Compression, Fallback, Mips, TextureFormat
 from fasciculum.model.delivery import DeliverySettings
+from fasciculum.model.named_bakes import NamedBake
 from fasciculum.model.sheet import SheetSettings
+from fasciculum.operations.bake.files import bake_files
 from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.check.lenses import SHARED, block_errors
 from fasciculum.operations.projects import open_project
@@ -281,6 +283,14 @@ class Kept(Compressing):
         self.assertEqual(check_state(harder, bundle), STALE)
         off = replace(document.delivery, compress=Compression.NONE)
         self.assertNotEqual(check_digest(bundle, off), check_digest(bundle, document.delivery))
+
+    def test_named_bakes_are_compressed_like_deliveries(self):
+        document = open_project(self.folder / "bc" / "plates.fasc", self.store)
+        named = NamedBake("Second", document.bundles[0].bake, document.bundles[0].identity)
+        files = bake_files(document, document.bundles[0], named, self.folder / "named", self.store)
+        self.assertEqual(sorted(files), sorted(f"Second/{one['file']}" for one in self.maps(self.packed).values()))
+        for file in files:
+            self.assertEqual((self.folder / "named" / file).read_bytes()[:4], b"DDS ")
 
     def test_the_check_is_of_what_an_engine_reads(self):
         plain = self.plain["bundles"][0]["fidelity"][0]["base_color_db"]

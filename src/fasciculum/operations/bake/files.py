@@ -12,11 +12,11 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.named_bakes import NamedBake
 from fasciculum.operations.bake.bake import bake, stale_maps
-from fasciculum.operations.deliver.conventions import encoded_texture, texture_files
+from fasciculum.operations.deliver.compressing import encoded_files
+from fasciculum.operations.deliver.conventions import texture_files
 from fasciculum.operations.deliver.writing import write_all
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.progress import SILENT, Progress
-from fasciculum.threads import in_pieces
 
 
 def bake_files(
@@ -56,12 +56,8 @@ def bake_files(
         texturing = bake(document.scene, bundle, store, only=stale, progress=progress.part(0.0, 0.8))
         bundle = replace(bundle, texturing=texturing)
     every = texture_files(document, [bundle])[bundle.name]
-    files: dict[str, bytes] = {}
-
-    def encode(number: int) -> None:
-        files[every[number].file] = encoded_texture(store, every[number], document.delivery)
-
-    in_pieces(encode, range(len(every)), words="Encoding textures", progress=progress.part(0.8, 0.95))
+    pairs = [(bundle, texture) for texture in every]
+    files = encoded_files(pairs, document.delivery, store, progress.part(0.8, 0.95))
     inside = file_name(named.title)
     write_all(folder / inside, dict(sorted(files.items())), progress=progress.part(0.95, 1.0))
     return [f"{inside}/{texture.file}" for texture in every]

@@ -6,7 +6,7 @@ share it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -29,9 +29,10 @@ from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
 from fasciculum.model.maps import BASE_COLOR, KINDS, NORMAL, OPACITY, ORM, ROUGHNESS
 from fasciculum.model.texturing import CompressedMap
-from fasciculum.operations.deliver.conventions import TextureFile, texture_pixels
+from fasciculum.operations.deliver.conventions import TextureFile, encoded_texture, texture_pixels
 from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
 from fasciculum.progress import SILENT, Progress
+from fasciculum.threads import in_pieces
 
 #: changes when the same input comes out otherwise
 VERSION = "3"
@@ -255,6 +256,42 @@ class Compressor:
             below=encoded.below,
             pixels=tuple(self.store.put(level) for level in encoded.decoded),
         )
+
+
+def encoded_files(
+    textures: Sequence[tuple[Bundle, TextureFile]],
+    settings: DeliverySettings,
+    store: PixelStore,
+    progress: Progress = SILENT,
+) -> dict[str, bytes]:
+    """Return texture files by their names, in order; each comes with the bundle that it is of.
+
+    Raises
+    ------
+    UsageError
+        When the files cannot hold the blocks that are asked for.
+    UnsupportedInput
+        When a library is missing.
+    """
+    judge_files(settings)
+    results: dict[str, bytes] = {}
+    special = [(bundle, texture) for bundle, texture in textures if texture.contained or texture.level]
+    plain = [texture for _, texture in textures if not texture.contained and not texture.level]
+    compressors: dict[str, Compressor] = {}
+    first = progress.part(0.0, 0.6 if special else 0.0)
+    for number, (bundle, texture) in enumerate(special):
+        part = first.part(number / len(special), (number + 1) / len(special))
+        compressor = compressors.setdefault(bundle.name, Compressor(bundle, settings, store))
+        results[texture.file] = (
+            compressor.made(texture, part).file if texture.contained else compressor.level_file(texture)
+        )
+        part.check()
+
+    def encode(texture: TextureFile) -> None:
+        results[texture.file] = encoded_texture(store, texture, settings)
+
+    in_pieces(encode, plain, words="Encoding textures", progress=progress.part(0.6 if special else 0.0, 1.0))
+    return {texture.file: results[texture.file] for _, texture in textures}
 
 
 def _rougher_level(level: Level, channel: int, lengths: NDArray[np.float32] | None) -> Level:

@@ -13,13 +13,12 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import NORMAL
 from fasciculum.model.output import OutputScene
-from fasciculum.operations.deliver.compressing import Compressor, judge_files
-from fasciculum.operations.deliver.conventions import TextureFile, delivery_name, encoded_texture, texture_files
+from fasciculum.operations.deliver.compressing import encoded_files
+from fasciculum.operations.deliver.conventions import delivery_name, texture_files
 from fasciculum.operations.deliver.lights import light_is_baked
 from fasciculum.operations.deliver.scene import SceneBuilder, ready_bundles
 from fasciculum.operations.deliver.writing import write_all
 from fasciculum.progress import SILENT, Progress
-from fasciculum.threads import in_pieces
 
 #: kinds of models that hold their textures unless they are asked to lie beside
 HOLDS_TEXTURES = ("glb",)
@@ -136,18 +135,10 @@ class _Making:
 
     def files(self) -> dict[str, bytes]:
         """Return every file by its name, textures before the models that refer to them."""
-        files: dict[str, bytes] = {}
         settings = self.document.delivery
-        every = [texture for textures in self.textures.values() for texture in textures]
-
-        plain = [texture for texture in every if not texture.contained and not texture.level]
-
-        def encode(texture: TextureFile) -> None:
-            files[texture.file] = encoded_texture(self.store, texture, settings)
-
-        self._compress(files, self.progress.part(0.0, 0.3))
-        in_pieces(encode, plain, words="Encoding textures", progress=self.progress.part(0.3, 0.5))
-        files = {texture.file: files[texture.file] for texture in every}
+        bundles = {bundle.name: bundle for bundle in self.document.bundles}
+        every = [(bundles[name], texture) for name, textures in self.textures.items() for texture in textures]
+        files = encoded_files(every, settings, self.store, self.progress.part(0.0, 0.5))
         for bundle, textures in self.textures.items():
             for texture in textures:
                 self.result.maps.setdefault((bundle, texture.baked.name), texture.file)
@@ -160,26 +151,6 @@ class _Making:
             self._tell_losses(entry, scene)
         self.result.findings += builder.findings
         return files
-
-    def _compress(self, files: dict[str, bytes], progress: Progress) -> None:
-        """Add the texture files that hold blocks or mip levels."""
-        judge_files(self.document.delivery)
-        bundles = {bundle.name: bundle for bundle in self.document.bundles}
-        work = [
-            (bundles[name], texture)
-            for name, textures in self.textures.items()
-            for texture in textures
-            if texture.contained or texture.level
-        ]
-        made: dict[str, Compressor] = {}
-        for number, (bundle, texture) in enumerate(work):
-            part = progress.part(number / len(work), (number + 1) / len(work))
-            compressor = made.setdefault(bundle.name, Compressor(bundle, self.document.delivery, self.store))
-            if texture.contained:
-                files[texture.file] = compressor.made(texture, part).file
-            else:
-                files[texture.file] = compressor.level_file(texture)
-            part.check()
 
     def _tell_losses(self, entry: Format, scene: OutputScene) -> None:
         tree = scene.tree
