@@ -222,7 +222,7 @@ class DeliverySettings:
         "Keep PNG textures in models beside DDS, for programs that cannot read DDS.",
         fold="Compression",
         stales=DELIVERY,
-        words={Fallback.YES: "PNG beside DDS", Fallback.NO: "DDS alone"},
+        words={Fallback.YES: "PNG", Fallback.NO: "none"},
         option="--fallback",
         when=lambda delivery: delivery.container == TextureFormat.DDS,
     )

@@ -46,7 +46,7 @@ class Compressed(WindowCase):
             words = self.window.settings.deliver.kept.text()
             self.assertIn(f"{told.block.upper()}, {told.db[0]:.1f} dB", words)
         with self.subTest("the ledger counts blocks"):
-            self.assertIn("MiB in BC", self.window.ledger.text("memory"))
+            self.assertRegex(self.window.ledger.text("memory"), r"^BC [\d.]+ → [\d.]+ MiB")
         sheet = self.window.sheet
         with self.subTest("the sheet shows the decoded map, at its own levels"):
             self.workspace.set_view(lens="colour", map=told.name, mip=0)

@@ -172,7 +172,7 @@ class LedgerStrip(QWidget):
         blocks = compressed_memory(document)
         if blocks[1]:
             name = document.delivery.compress.upper()
-            told = f"{blocks[0] / MIB:.1f} → <b>{blocks[1] / MIB:.1f} MiB</b> {over('texture_mib') or f'in {name}'}"
+            told = f"{name} {blocks[0] / MIB:.1f} → <b>{blocks[1] / MIB:.1f} MiB</b> {over('texture_mib')}"
             self._show("memory", told)
         else:
             self._show("memory", f"{sizes[0]} → <b>{sizes[1]}{light} MiB</b>{words}")

@@ -330,6 +330,11 @@ class DeliverPanel(FoldColumn):
         self.files.setText("\n".join(lines).replace("_", "_\u200b"))
 
 
+def _size_words(size: int) -> str:
+    """Return bytes in words: MiB, or KiB where that would be nothing."""
+    return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
+
+
 def _kept_words(document: Document) -> str:
     """Return in lines how each map came through compression, as far as that was checked."""
     if document.delivery.compress is Compression.NONE:
@@ -344,5 +349,5 @@ def _kept_words(document: Document) -> str:
             title = KINDS[one.name].title if one.name in KINDS else one.name
             kept = f"{one.db[0]:.1f} dB" if one.db else ""
             form = one.block.upper() if one.block != "none" else "uncompressed"
-            lines.append(f"{bundle.name}, {title}: {form}, {kept}, {one.bytes / MIB:.1f} MiB")
+            lines.append(f"{bundle.name}, {title}: {form}, {kept}, {_size_words(one.bytes)}")
     return "\n".join(lines)
