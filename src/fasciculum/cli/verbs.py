@@ -143,7 +143,7 @@ def order_of(parsed: argparse.Namespace) -> Order:
         bake = replace(bake, light_width=parsed.light_size[0], light_height=parsed.light_size[1])
     _judge_depth(bake)
     delivery = _delivery(parsed)
-    judge_files(delivery)
+    judge_files(delivery, bake)
     if delivery.compress is not Compression.NONE:
         sheet = replace(sheet, blocks=True)
     return Order(

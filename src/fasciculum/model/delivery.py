@@ -246,6 +246,11 @@ class DeliverySettings:
         return TextureFormat.DDS if self.compress is Compression.BC else TextureFormat.KTX2
 
     @property
+    def is_engine_ready(self) -> bool:
+        """Whether textures are compressed, or lie in files that graphics cards read as they are."""
+        return self.compress is not Compression.NONE or self.container is not TextureFormat.PNG
+
+    @property
     def has_levels(self) -> bool:
         """Whether texture files, or files beside them, hold mip levels."""
         if self.mips is Mips.AUTO:

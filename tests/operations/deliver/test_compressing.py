@@ -148,10 +148,21 @@ class Files(Compressing):
                 (self.folder / "plain" / one["file"]).read_bytes(),
                 (self.folder / "png" / told[name]["file"]).read_bytes(),
             )
+        size = (self.folder / "png" / told["orm"]["file"]).stat().st_size
+        self.assertEqual(told["orm"]["file_bytes"], size)
         levels = [name for name in report["files"] if "base_color_mip" in name]
         self.assertEqual(len(levels), 7)
         sizes = sorted(self.png("png", name).shape[0] for name in levels)
         self.assertEqual(sizes, [1, 2, 4, 8, 16, 32, 64])
+
+    def test_a_container_without_compression_holds_the_values_as_they_are(self):
+        told = self.maps(self.make("raw", DeliverySettings(texture_files=TextureFormat.DDS)))
+        for name, one in told.items():
+            self.assertEqual((one["block"], one["levels"]), ("none", 8))
+            seen = np.asarray(PIL.Image.open(self.folder / "raw" / one["file"]))
+            np.testing.assert_array_equal(
+                seen[..., :3], self.png("plain", self.maps(self.plain)[name]["file"])[..., :3]
+            )
 
     def test_two_runs_are_alike_to_the_byte(self):
         other = PixelStore(self.folder / "other pixels")
@@ -249,6 +260,9 @@ class Apart(Compressing):
         with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()) as said:
             self.assertEqual(main([*told, "--map", "normal:toksvig=yes"]), 2)
         self.assertIn("holds no roughness", said.getvalue())
+        with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()) as said:
+            self.assertEqual(main([*told[:-1], "bc", "--map", "orm:block=astc4x4"]), 2)
+        self.assertIn("DDS files hold no ASTC4X4 blocks", said.getvalue())
 
     def test_a_quality_that_nothing_keeps_is_a_finding(self):
         order = Order("one", SMALL, BakeSettings(), replace(BC, quality=75))

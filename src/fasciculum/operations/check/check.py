@@ -17,7 +17,7 @@ from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import ColorSpace, Compression
+from fasciculum.model.choices import ColorSpace
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
@@ -47,7 +47,7 @@ def check_digest(bundle: Bundle, delivery: DeliverySettings = PLAIN_DELIVERY) ->
     """Return a digest of what a check looks at, which is the compressed result where there is one."""
     layout, made = bundle.layout, bundle.texturing
     parts = [made.content if made else "", *((layout.made_from, layout.placements) if layout else ("",))]
-    if delivery.compress is not Compression.NONE:
+    if delivery.is_engine_ready:
         wishes = [bundle.bake.wish(baked.name) for baked in made.maps] if made is not None else []
         told = (delivery.compress, delivery.container, delivery.quality, delivery.has_levels, delivery.zstd)
         parts.append(digest_text((*told, delivery.packing, delivery.bits, delivery.power_of_two, delivery.green)))
@@ -238,7 +238,7 @@ def check_bundle(
     compressed: tuple[CompressedMap, ...] = ()
     decoded: tuple[tuple[str, tuple[str, ...]], ...] = ()
     plain_maps = maps
-    if delivery.compress is not Compression.NONE:
+    if delivery.is_engine_ready:
         compressed = compress_bundle(whole, bundle, delivery, store, progress=progress.part(0.0, 0.4))
         maps = maps | decoded_maps(texturing.maps, compressed, delivery, store)
         decoded = decoded_keys(texturing.maps, compressed, delivery, store)

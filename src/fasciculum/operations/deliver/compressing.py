@@ -22,11 +22,13 @@ from fasciculum.errors import UsageError
 from fasciculum.io.codecs import encode_png
 from fasciculum.io.pixels import PixelStore
 from fasciculum.kernels.packing.texels import claim
+from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, ColorSpace, Compression, TextureFormat
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.digests import digest_of, digest_text
 from fasciculum.model.layout import Layout
+from fasciculum.model.map_overrides import read_wish
 from fasciculum.model.maps import BASE_COLOR, KINDS, NORMAL, OPACITY, ORM, ROUGHNESS
 from fasciculum.model.texturing import CompressedMap
 from fasciculum.operations.deliver.conventions import TextureFile, encoded_texture, texture_pixels
@@ -35,7 +37,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
 #: changes when the same input comes out otherwise
-VERSION = "3"
+VERSION = "4"
 #: the block by which cleanness is counted while nothing is compressed
 BLOCK = (4, 4)
 
@@ -48,13 +50,21 @@ class Made:
     figures: CompressedMap
 
 
-def judge_files(settings: DeliverySettings) -> None:
-    """Refuse files that cannot hold the blocks that are asked for.
+def judge_files(settings: DeliverySettings, bake: BakeSettings | None = None) -> None:
+    """Refuse files that cannot hold the blocks that are asked for, of all maps or of single ones.
 
     Raises
     ------
     UsageError
     """
+    for text in bake.wishes if bake is not None and settings.compress is not Compression.NONE else ():
+        wish = read_wish(text)
+        if wish.block and settings.container is TextureFormat.DDS and not named(wish.block, 4, floats=False).dxgi[0]:
+            raise UsageError(
+                f"DDS files hold no {wish.block.upper()} blocks.",
+                item=f"map {wish.name}",
+                hint="Write KTX2 (--texture-files ktx2), or choose a BC format.",
+            )
     if settings.container is TextureFormat.DDS and settings.compress in (Compression.ASTC, Compression.ETC2):
         raise UsageError(
             f"DDS files hold no {settings.compress.upper()} blocks.", hint="Write KTX2, or compress into BC."
@@ -88,7 +98,7 @@ class Compressor:
     """
 
     def __init__(self, bundle: Bundle, settings: DeliverySettings, store: PixelStore) -> None:
-        judge_files(settings)
+        judge_files(settings, bundle.bake)
         self.bundle, self.settings, self.store = bundle, settings, store
         self._owners: dict[tuple[int, int, int, int], NDArray[np.int32]] = {}
 
@@ -230,9 +240,11 @@ class Compressor:
             file = dds_file(encoded.levels, form, width, height, srgb=srgb, alpha=alpha)
         else:
             file = b""
+        # a PNG is written elsewhere, and is the same whoever asks for it
+        size = len(file) if file else len(encoded_texture(self.store, texture, settings))
         edges = form.edges if form.is_block else BLOCK
         clean = blocks_clean_down_to(self.owners(texture, width, height), edges)
-        return Made(file, self._figures(texture, encoded, (width, height), len(file), clean))
+        return Made(file, self._figures(texture, encoded, (width, height), size, clean))
 
     def _figures(
         self, texture: TextureFile, encoded: Encoded, size: tuple[int, int], file_bytes: int, clean: int
