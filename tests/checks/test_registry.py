@@ -70,7 +70,7 @@ TOLD = {
     "low_fill": bundled(FINE, fill=0.1),
     "differs": compared(base_color=20.0),
     "blurred": compared(sharpness=0.2),
-    "double_sided": bundled(scene(Material("m"), Material("n", double_sided=True))),
+    "sides_mixed": bundled(scene(Material("m"), Material("n", double_sided=True))),
     "looks": bundled(scene(Material("m"), Material("n", extensions={"KHR_materials_ior": {"ior": 1.4}}))),
     "alpha_modes": bundled(scene(Material("m"), mode="BLEND")),
 }
