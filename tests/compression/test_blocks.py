@@ -195,6 +195,7 @@ class Table(unittest.TestCase):
             vectors = blocks.candidates(family, 3, vectors=True, floats=False)
             self.assertTrue(all(form.channels >= 2 for form in vectors))
         self.assertEqual(blocks.candidates(Compression.BC, 3, vectors=False, floats=True), (blocks.BC6H,))
+        self.assertFalse(blocks.candidates(Compression.BC, 4, vectors=False, floats=True)[0].is_block)
         self.assertFalse(blocks.candidates(Compression.ASTC, 3, vectors=False, floats=True)[0].is_block)
 
     def test_etc2_is_named_once_and_found_by_channels(self):

@@ -121,7 +121,8 @@ def candidates(family: Compression, channels: int, *, vectors: bool, floats: boo
     if family is Compression.NONE:
         return (PLAIN_HALF if floats else PLAIN,)
     if floats:
-        return (BC6H,) if family is Compression.BC else (PLAIN_HALF,)
+        # no block of floats holds opacity
+        return (BC6H,) if family is Compression.BC and channels < 4 else (PLAIN_HALF,)
     return VECTORS[family] if vectors else CANDIDATES[family][channels]
 
 

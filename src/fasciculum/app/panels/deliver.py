@@ -319,6 +319,7 @@ class DeliverPanel(FoldColumn):
             lines = [str(error)]
         fold.say(counted(len(lines), "file"))
         self.kept.setText(_kept_words(document))
+        self.kept.setVisible(bool(self.kept.text()))
         if apart:
             names = ", ".join(bundle.name for bundle in apart)
             lines.append(f"\n{names}: all materials are kept apart and delivered unchanged.")

@@ -37,7 +37,7 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
 #: changes when the same input comes out otherwise
-VERSION = "4"
+VERSION = "5"
 #: the block by which cleanness is counted while nothing is compressed
 BLOCK = (4, 4)
 
