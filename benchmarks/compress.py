@@ -15,7 +15,7 @@ import cv2
 import numpy as np
 
 from fasciculum.compression.blocks import candidates
-from fasciculum.compression.choosing import eight_bit, encode_map
+from fasciculum.compression.choosing import encodable, encode_map
 from fasciculum.compression.containers import dds_file
 from fasciculum.compression.encoding import encode_level
 from fasciculum.compression.levels import Meaning, blocks_clean_down_to, mip_levels
@@ -69,9 +69,9 @@ def main():
         took = time.perf_counter() - began
         began = time.perf_counter()
         for form in forms[: forms.index(made.form)]:
-            encode_level(eight_bit(levels[0].texels), form)
+            encode_level(encodable(levels[0].texels), form)
         for level in levels:
-            encode_level(eight_bit(level.texels), made.form)
+            encode_level(encodable(level.texels), made.form)
         bare = time.perf_counter() - began
         print(f"{size} px {name} as {made.form.name}: {took:.2f} s, {took / bare:.2f} x its encoders")
         whole, alone = whole + took, alone + bare

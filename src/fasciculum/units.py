@@ -46,6 +46,14 @@ def linear_to_srgb(values: NDArray[np.floating]) -> NDArray[np.float64]:
     return np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
 
 
+def eight_bits(values: NDArray[Any]) -> NDArray[np.uint8]:
+    """Return whole numbers of 8 or 16 bits as 8 bits, rounded."""
+    if values.dtype == np.uint8:
+        return values
+    result: NDArray[np.uint8] = ((values.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    return result
+
+
 def brightness(values: NDArray[np.floating]) -> NDArray[Any]:
     """Return how bright linear colours (..., 3) are (Rec. 709), shape (...), in the precision that they have."""
     result: NDArray[Any] = values @ np.array(BRIGHT, values.dtype)
@@ -55,6 +63,11 @@ def brightness(values: NDArray[np.floating]) -> NDArray[Any]:
 def texture_bytes(width: int, height: int) -> int:
     """Return the memory of a texture with its mip levels, in bytes, uncompressed at 8 bits per channel."""
     return round(width * height * BITS_PER_TEXEL / 8 * MIP_CHAIN)
+
+
+def memory_words(size: int) -> str:
+    """Return bytes in words: MiB, or KiB where that would be nothing."""
+    return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
 
 
 def density_words(density: float) -> str:

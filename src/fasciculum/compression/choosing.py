@@ -24,6 +24,7 @@ from fasciculum.kernels.sampling.level_errors import (
 )
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
+from fasciculum.units import eight_bits
 
 #: what a difference of nothing counts as, dB
 PERFECT = 99.0
@@ -110,7 +111,8 @@ def quality_of(decoded: NDArray[Any], level: Level, meaning: Meaning) -> Quality
     if meaning.opacity < 0:
         return Quality(db)
     edge = meaning.cutoff * (np.iinfo(before.dtype).max if whole else 1.0)
-    kept, counted = sides_kept(before, after, weights, least, meaning.opacity, edge, meaning.cutoff * 255)
+    decoded_edge = meaning.cutoff * (1.0 if after.dtype.kind == "f" else 255)
+    kept, counted = sides_kept(before, after, weights, least, meaning.opacity, edge, decoded_edge)
     return Quality(db, kept=kept / counted)
 
 
@@ -136,11 +138,9 @@ class Encoded:
     below: bool = False
 
 
-def eight_bit(texels: NDArray[Any]) -> NDArray[Any]:
+def encodable(texels: NDArray[Any]) -> NDArray[Any]:
     """Return stored texels as encoders take them: 8 bits, or half floats."""
-    if texels.dtype == np.uint16:
-        return ((texels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
-    return texels.astype(np.float16) if texels.dtype.kind == "f" else texels
+    return texels.astype(np.float16) if texels.dtype.kind == "f" else eight_bits(texels)
 
 
 def points_below(level: Level) -> bool:
@@ -209,7 +209,7 @@ def _encoded(
     level: Level, form: BlockFormat, meaning: Meaning, progress: Progress
 ) -> tuple[Quality, bytes, NDArray[Any]]:
     """Encode one level, read it again, and compare."""
-    stored = eight_bit(level.texels)
+    stored = encodable(level.texels)
     data = encode_level(stored, form, progress)
     height, width = level.texels.shape[:2]
     decoded = unpacked(decode_level(data, form, width, height), level.texels, vectors=meaning.vectors)

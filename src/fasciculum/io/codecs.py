@@ -22,6 +22,7 @@ import PIL.TiffImagePlugin
 from numpy.typing import NDArray
 
 from fasciculum.errors import InputError, MalformedFile, OutputError, UnsupportedInput
+from fasciculum.units import eight_bits
 
 #: more texels than this are refused: 16384 x 16384
 MOST_TEXELS = 16384 * 16384
@@ -162,9 +163,11 @@ def _is_tga(data: bytes) -> bool:
 
 def _with_z(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """Return normals of two channels, shape (H, W, 3), with the third that makes them one long."""
-    flat = pixels[..., :2].astype(np.float32) / 127.5 - 1
-    z = np.sqrt(np.clip(1 - (flat**2).sum(axis=2), 0, 1))
-    result: NDArray[np.uint8] = np.dstack([pixels[..., :2], np.round((z * 0.5 + 0.5) * 255).astype(np.uint8)])
+    # compiled code is loaded when such a file comes, not with every start
+    from fasciculum.kernels.sampling.level_errors import derive_third
+
+    result = np.empty(pixels.shape, np.uint8)
+    derive_third(np.ascontiguousarray(pixels[..., :2]), result)
     return result
 
 
@@ -209,7 +212,7 @@ def encode_png(pixels: NDArray[Any], *, fast: bool = False) -> bytes:
 
 def encode_tga(pixels: NDArray[Any]) -> bytes:
     """Encode an array, shape (H, W, C) with C 1, 3 or 4, as TGA, packed; 16 bits are rounded to 8."""
-    shown = pixels if pixels.dtype == np.uint8 else ((pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    shown = eight_bits(pixels)
     stream = io.BytesIO()
     shown = shown[..., 0] if shown.shape[2] == 1 else shown
     PIL.Image.fromarray(np.ascontiguousarray(shown)).save(stream, "TGA", compression="tga_rle")
@@ -218,7 +221,7 @@ def encode_tga(pixels: NDArray[Any]) -> bytes:
 
 def encode_webp(pixels: NDArray[Any]) -> bytes:
     """Encode an array, shape (H, W, C) with C 1, 3 or 4, as lossless WebP; 16 bits are rounded to 8."""
-    shown = pixels if pixels.dtype == np.uint8 else ((pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+    shown = eight_bits(pixels)
     shown = np.repeat(shown, 3, axis=2) if shown.shape[2] == 1 else shown
     stream = io.BytesIO()
     # what opacity hides is kept too

@@ -82,6 +82,11 @@ class MapOverride:
                 told.append(f"{entry.name}={'full' if value == ALL_THE_WAY else value}")
         return f"{self.name}:{','.join(told)}" if told else ""
 
+    @property
+    def compression(self) -> str:
+        """What is otherwise about compressing the map, as text for digests."""
+        return f"{self.block} {self.toksvig}"
+
     def size_on(self, width: int, height: int) -> tuple[int, int]:
         """Return the map's size on a sheet of a size, texels."""
         if not self.size:

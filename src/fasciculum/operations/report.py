@@ -255,8 +255,8 @@ def _metres_entry(scene: Scene, bundle: Bundle, name: str) -> dict[str, float]:
 def _compressed_entry(bundle: Bundle, name: str) -> dict[str, Any]:
     """Return how a map came through compression, nothing where it was not compressed.
 
-    A map whose channels lie in several files has an entry for each under ``files``; figures are of the first tile, but
-    bytes of all.
+    A map whose channels lie in several files has an entry for each under ``compressed``; figures are of the first tile,
+    but bytes of all.
     """
     compressed = bundle.check.compressed if bundle.check is not None else ()
     shown = [one for one in compressed if one.name == name]

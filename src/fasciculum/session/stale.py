@@ -89,6 +89,10 @@ def delivery_digest(document: Document) -> str:
     for bundle in document.bundles:
         parts += [digest_text(bundle.ways)] if bundle.ways else []
         parts += [bundle.name, bundle.alpha_mode, bundle.texturing.content if bundle.texturing else ""]
+        if document.delivery.is_engine_ready or document.delivery.has_levels:
+            parts += (
+                [bundle.bake.wish(one.name).compression for one in bundle.texturing.maps] if bundle.texturing else []
+            )
         parts += [*bundle.objects, digest_text((bundle.bake.edges, bundle.bake.edge_angle, bundle.bake.channels))]
     return digest_of(*parts)
 

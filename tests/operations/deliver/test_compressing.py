@@ -26,7 +26,7 @@ from fasciculum.operations.check.check import check_digest
 from fasciculum.operations.check.lenses import SHARED, block_errors
 from fasciculum.operations.projects import open_project
 from fasciculum.session.pipeline import Order, make
-from fasciculum.session.stale import DONE, STALE, check_state
+from fasciculum.session.stale import DONE, STALE, check_state, delivery_digest
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 from tests.compression.test_blocks import decibels, read_ktx2
 from tests.reference import Model
@@ -295,6 +295,10 @@ class Kept(Compressing):
         self.assertEqual(told, {name: one["block"] for name, one in self.maps(self.packed).items()})
         harder = replace(document, delivery=replace(document.delivery, quality=50.0))
         self.assertEqual(check_state(harder, bundle), STALE)
+        otherwise = replace(bundle, bake=replace(bundle.bake, wishes=("orm:block=bc7",)))
+        changed = replace(document, bundles=(otherwise,))
+        self.assertNotEqual(delivery_digest(changed), delivery_digest(document), "the delivery is stale then")
+        self.assertEqual(check_state(changed, otherwise), STALE)
         off = replace(document.delivery, compress=Compression.NONE)
         self.assertNotEqual(check_digest(bundle, off), check_digest(bundle, document.delivery))
 

@@ -44,7 +44,7 @@ from fasciculum.session import commands
 from fasciculum.session.everything import not_ready
 from fasciculum.session.pipeline import written_beside
 from fasciculum.session.stale import DONE, STALE, check_state, delivery_state
-from fasciculum.units import MIB
+from fasciculum.units import memory_words
 
 
 class DeliverPanel(FoldColumn):
@@ -331,11 +331,6 @@ class DeliverPanel(FoldColumn):
         self.files.setText("\n".join(lines).replace("_", "_\u200b"))
 
 
-def _size_words(size: int) -> str:
-    """Return bytes in words: MiB, or KiB where that would be nothing."""
-    return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
-
-
 def _kept_words(document: Document) -> str:
     """Return in lines how each map came through compression, as far as that was checked."""
     if document.delivery.compress is Compression.NONE:
@@ -350,5 +345,5 @@ def _kept_words(document: Document) -> str:
             title = KINDS[one.name].title if one.name in KINDS else one.name
             kept = f"{one.db[0]:.1f} dB" if one.db else ""
             form = one.block.upper() if one.block != "none" else "uncompressed"
-            lines.append(f"{bundle.name}, {title}: {form}, {kept}, {_size_words(one.bytes)}")
+            lines.append(f"{bundle.name}, {title}: {form}, {kept}, {memory_words(one.bytes)}")
     return "\n".join(lines)

@@ -26,15 +26,11 @@ from fasciculum.checks.textures import CheckedTexture, textures_of
 from fasciculum.model.counting import counted
 from fasciculum.operations.gather.thumbnails import thumbnails
 from fasciculum.session.tasks import Kind, Task
-from fasciculum.units import MIB, texture_bytes
+from fasciculum.units import MIB, memory_words, texture_bytes
 
 COLUMNS = ("Texture", "Size", "Bits", "Read as", "Memory", "Users", "What looks wrong")
 EDGE = 36
 SPACES = {"srgb": "colour (sRGB)", "linear": "data (linear)", "linear+srgb": "both", "unused": "nothing"}
-
-
-def _memory(size: int) -> str:
-    return f"{size / MIB:.1f} MiB" if size >= MIB / 10 else f"{size / 1024:.0f} KiB"
 
 
 class Repairs(Protocol):
@@ -140,7 +136,7 @@ class TextureTable(QDialog):
                 "–" if image.missing else f"{image.width} × {image.height}",
                 "–" if image.missing else f"{image.bits}",
                 SPACES[entry.space],
-                "–" if image.missing else _memory(texture_bytes(image.width, image.height)),
+                "–" if image.missing else memory_words(texture_bytes(image.width, image.height)),
                 f"{len(entry.objects)}: {users}" if entry.objects else "none",
                 f"!  {faults}" if faults else "",
             )

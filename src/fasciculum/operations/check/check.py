@@ -15,7 +15,6 @@ from fasciculum.baking.high import paired_of
 from fasciculum.baking.target import build_target
 from fasciculum.checks.mixing import clean_down_to
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import ColorSpace
 from fasciculum.model.delivery import DeliverySettings
@@ -24,14 +23,14 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Judged, Values
 from fasciculum.model.scene import OPAQUE, Scene
 from fasciculum.model.texturing import CheckResult, CompressedMap, Fidelity, Texturing
-from fasciculum.operations.check.compressed import compress_bundle, decoded_keys, decoded_maps
+from fasciculum.operations.check.compressed import compress_bundle, decoded_keys
 from fasciculum.operations.check.layers import Over
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
 from fasciculum.operations.check.surroundings import unlike_copies
 from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
 from fasciculum.operations.lay_out.arrange import conflicts
-from fasciculum.operations.lay_out.lay_out import sheet_triangles
+from fasciculum.operations.lay_out.lay_out import claimed
 from fasciculum.progress import SILENT, Progress
 from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
@@ -51,7 +50,7 @@ def check_digest(bundle: Bundle, delivery: DeliverySettings = PLAIN_DELIVERY) ->
         wishes = [bundle.bake.wish(baked.name) for baked in made.maps] if made is not None else []
         told = (delivery.compress, delivery.container, delivery.quality, delivery.has_levels, delivery.zstd)
         parts.append(digest_text((*told, delivery.packing, delivery.bits, delivery.power_of_two, delivery.green)))
-        parts.append(" ".join(f"{wish.block} {wish.toksvig}" for wish in wishes))
+        parts.append(" ".join(wish.compression for wish in wishes))
     return digest_of(*parts)
 
 
@@ -240,8 +239,8 @@ def check_bundle(
     plain_maps = maps
     if delivery.is_engine_ready:
         compressed = compress_bundle(whole, bundle, delivery, store, progress=progress.part(0.0, 0.4))
-        maps = maps | decoded_maps(texturing.maps, compressed, delivery, store)
         decoded = decoded_keys(texturing.maps, compressed, delivery, store)
+        maps = maps | {name: store.get(keys[0]) for name, keys in decoded}
         progress = progress.part(0.4, 1.0)
     strength = next((baked.strength for baked in texturing.maps if KINDS[baked.name].scaled), 1.0)
     yields = object_yields(scene, layout)
@@ -302,7 +301,6 @@ def _waste(
     surface = np.repeat(np.arange(len(layout.surfaces), dtype=np.int32), np.diff(starts))
     parts = [surface[layout.islands_of(index)] for index in range(len(layout.surfaces))]
     labels = np.concatenate(parts).astype(np.int32)
-    triangles = sheet_triangles(layout)
     wasted: dict[str, int] = {}
     least: dict[str, float] = {}
     owners: dict[tuple[int, int], NDArray[np.int32]] = {}
@@ -312,10 +310,7 @@ def _waste(
             continue
         size = baked.width, baked.height
         if size not in owners:
-            owner = np.full((baked.height, baked.width), -1, np.int32)
-            scale = np.array([baked.width / layout.across, baked.height / layout.height])
-            claim(np.ascontiguousarray(triangles * scale), labels, 0.0, owner)
-            owners[size] = owner
+            owners[size] = claimed(layout, labels, *size)
         result = waste_of(maps[baked.name], owners[size], srgb=baked.color_space == ColorSpace.SRGB)
         wasted[baked.name] = result.levels
         for number, levels in enumerate(result.islands.tolist()):

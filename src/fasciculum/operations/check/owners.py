@@ -6,9 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.baking.bleeding import nearest_covered
-from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.layout import Layout
-from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.operations.lay_out.lay_out import claimed, island_labels
 from fasciculum.progress import SILENT, Progress
 
 
@@ -24,8 +23,7 @@ def owners_of(
     bleed : int, optional
         How far colour goes on beside islands, texels; all the way without.
     """
-    covered = np.full((layout.height, layout.across), -1, np.int32)
-    claim(np.ascontiguousarray(sheet_triangles(layout)), island_labels(layout), 0.0, covered)
+    covered = claimed(layout, island_labels(layout), layout.across, layout.height)
     nearest = nearest_covered(covered >= 0, progress)
     owned = np.where(nearest >= 0, covered.reshape(-1)[np.maximum(nearest, 0)], -1)
     if bleed is not None:

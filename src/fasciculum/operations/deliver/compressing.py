@@ -21,7 +21,6 @@ from fasciculum.compression.levels import Level, Meaning, blocks_clean_down_to, 
 from fasciculum.errors import UsageError
 from fasciculum.io.codecs import encode_png
 from fasciculum.io.pixels import PixelStore
-from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, ColorSpace, Compression, TextureFormat
@@ -32,7 +31,7 @@ from fasciculum.model.map_overrides import read_wish
 from fasciculum.model.maps import BASE_COLOR, KINDS, NORMAL, OPACITY, ORM, ROUGHNESS
 from fasciculum.model.texturing import CompressedMap
 from fasciculum.operations.deliver.conventions import TextureFile, encoded_texture, texture_pixels
-from fasciculum.operations.lay_out.lay_out import island_labels, sheet_triangles
+from fasciculum.operations.lay_out.lay_out import claimed, island_labels
 from fasciculum.progress import SILENT, Progress
 from fasciculum.threads import in_pieces
 
@@ -79,10 +78,7 @@ def owners_on(layout: Layout, width: int, height: int, tile: int) -> NDArray[np.
     if tile >= layout.own_tiles:
         return np.zeros((height, width), np.int32)
     layout = layout.before_slices()
-    across = width * layout.own_tiles
-    owners = np.full((height, across), -1, np.int32)
-    scale = np.array([across / layout.across, height / layout.height])
-    claim(np.ascontiguousarray(sheet_triangles(layout) * scale), island_labels(layout), 0.0, owners)
+    owners = claimed(layout, island_labels(layout), width * layout.own_tiles, height)
     return np.ascontiguousarray(owners[:, tile * width : (tile + 1) * width])
 
 
@@ -125,14 +121,16 @@ class Compressor:
 
     def level_file(self, texture: TextureFile) -> bytes:
         """Return one mip level of a texture as PNG."""
-        key = digest_of(self._key(replace(texture, level=0)), str(texture.level), "level")
+        whole = self._key(replace(texture, level=0))
+        wanted = f"{whole}.level{texture.level}"
         try:
-            return self.store.get_encoded(key)
+            return self.store.get_encoded(wanted)
         except KeyError:
-            levels = self.levels(texture, count=texture.level + 1)
-            data = encode_png(list(levels)[texture.level].texels)
-            self.store.put_encoded(key, data)
-            return data
+            # the others are asked for next
+            for number, level in enumerate(self.levels(texture)):
+                if number:
+                    self.store.put_encoded(f"{whole}.level{number}", encode_png(level.texels))
+            return self.store.get_encoded(wanted)
 
     def meaning(self, texture: TextureFile) -> Meaning:
         """Return what a texture's texels mean."""
@@ -217,7 +215,7 @@ class Compressor:
             digest_text(texture.light),
             texture.packed.text if texture.packed is not None else "",
             f"{texture.map} {texture.tile} {texture.contained} {texture.floats}",
-            " ".join(f"{wish.block} {wish.toksvig}" for wish in wishes),
+            " ".join(wish.compression for wish in wishes),
             digest_text(self.meaning(texture)),
             normal.pixels if normal is not None else "",
             layout.made_from,
@@ -293,7 +291,9 @@ def encoded_files(
     first = progress.part(0.0, 0.6 if special else 0.0)
     for number, (bundle, texture) in enumerate(special):
         part = first.part(number / len(special), (number + 1) / len(special))
-        compressor = compressors.setdefault(bundle.name, Compressor(bundle, settings, store))
+        if bundle.name not in compressors:
+            compressors[bundle.name] = Compressor(bundle, settings, store)
+        compressor = compressors[bundle.name]
         results[texture.file] = (
             compressor.made(texture, part).file if texture.contained else compressor.level_file(texture)
         )

@@ -28,7 +28,7 @@ from fasciculum.model.scene import Image
 from fasciculum.model.texturing import BakedMap, MapConstant
 from fasciculum.operations.bake.given import given_bytes
 from fasciculum.operations.deliver.lights import Stored, stored_light, stored_pixels
-from fasciculum.units import linear_to_srgb, srgb_to_linear
+from fasciculum.units import eight_bits, linear_to_srgb, srgb_to_linear
 
 #: a file of metallic as colour with smoothness as its alpha
 METAL_SMOOTHNESS = "metal_smoothness"
@@ -439,7 +439,7 @@ def _converted(
     if bits == 16 and result.dtype == np.uint8:
         return result.astype(np.uint16) * 257
     if bits == 8 and result.dtype == np.uint16:
-        return ((result.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+        return eight_bits(result)
     return result
 
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.packing.texels import claim
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Grows, Treatment, Turns
 from fasciculum.model.digests import digest_of, digest_text
@@ -415,6 +416,17 @@ def sheet_triangles(layout: Layout) -> NDArray[np.float64]:
     """Return all corners of a layout, shape (T, 3, 2), in texels, tiles side by side."""
     parts = [layout.sheet_corners(index) for index in range(len(layout.surfaces))]
     return np.concatenate(parts) if parts else np.zeros((0, 3, 2))
+
+
+def claimed(layout: Layout, labels: NDArray[np.int32], width: int, height: int) -> NDArray[np.int32]:
+    """Return the label of the triangle that touches each texel of a map over all tiles, -1 for none, (height, width).
+
+    ``labels`` has one for each triangle of the layout, surfaces in order.
+    """
+    owners = np.full((height, width), -1, np.int32)
+    scale = np.array([width / layout.across, height / layout.height])
+    claim(np.ascontiguousarray(sheet_triangles(layout) * scale), labels, 0.0, owners)
+    return owners
 
 
 def paged(layout: Layout, which: NDArray[np.bool_] | None = None) -> Layout:
