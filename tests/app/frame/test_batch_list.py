@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 
 from fasciculum.app.batch_list import BatchList
 from fasciculum.app.frame.guide_pages import FOLDER, PAGES
+from fasciculum.app.frame.keeper import QUIET
 from fasciculum.cli.jobs import read_jobs
 from fasciculum.session.commands import add_bundle
 from tests.app.harness import WindowCase
@@ -109,9 +110,14 @@ class Watching(BoardCase):
         before = texture.read_bytes()
         self.window.act("follow")()
         self.assertTrue(self.window.following.on)
+        settle = self.window.files.keeper._settle
+        # on a busy machine there may be more than the usual rest between two of the changes
+        settle.setInterval(120_000)
         for number in range(6):
             Image.fromarray(smooth_image(32, seed=20 + number)).save(self.texture)
             self.pump(0.1)
+        self.assertTrue(settle.isActive())
+        settle.start(QUIET)
         self.wait(lambda: texture.read_bytes() != before, "the new texture", 30)
         self.idle()
         jobs = [job.title for job in self.workspace.worker.runner.jobs]
