@@ -34,6 +34,14 @@ class Treatment(Choice):
     CUT = "cut"
     SLICE = "slice"
     SWATCH = "swatch"
+    BLOCK = "block"
+
+
+class Share(Choice):
+    """Whether islands that read overlapping parts of a texture share one place."""
+
+    AUTO = "auto"
+    NEVER = "never"
 
 
 class Repeats(Choice):

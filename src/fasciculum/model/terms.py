@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from fasciculum.model.choices import Share
+
 #: texels between islands with which a quarter of the sheet is clean: three texels of the second mip beyond each island,
 #: across corners too
 PLAN_PADDING = 14
@@ -46,3 +48,7 @@ class Terms:
     size: tuple[int, int] | None = None
     #: whether materials without textures may be kept apart too
     may_part_plain: bool = True
+    #: whether islands that read overlapping parts of a texture share one place
+    share: Share = Share.AUTO
+    #: over how many sheets each alpha mode's objects are divided; 0 for as many as pays
+    sheets: int = 0

@@ -162,8 +162,8 @@ def _laid(scene: Scene, bundle: Bundle, item: Object) -> list[_Laid]:
             # as its source shows it: the slice holds the same
             result.append(_Laid(primitive, None))
         elif reader is not None:
-            key = work.patches[reader.patch].key
-            if layout is None or key not in layout.surface_numbers:
+            keys = [work.patches[number].key for number in reader.every]
+            if layout is None or any(key not in layout.surface_numbers for key in keys):
                 return []
             result.append(_Laid(reader.primitive, work.sheet_corners(layout, reader) / size))
         else:

@@ -282,6 +282,7 @@ def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Find
                     order.repeats,
                     swatches=order.terms.swatches,
                     most_repeats=order.terms.most_repeats,
+                    share=order.terms.share,
                 ),
             )
             for bundle in bundles

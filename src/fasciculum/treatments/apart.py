@@ -46,3 +46,13 @@ def apart_materials(scene: Scene, indices: Iterable[int]) -> dict[int, tuple[int
             factor = scene.materials[index].base_color_factor if len(factors) > 1 else None
             results[index] = group[0], factor
     return results
+
+
+def alike_materials(scene: Scene, indices: Iterable[int]) -> list[list[int]]:
+    """Group materials that are the same in all but their names, each group and all groups in order; the default has none."""
+    alike: dict[object, list[int]] = {}
+    for index in sorted(indices):
+        if index >= 0:
+            material = scene.materials[index]
+            alike.setdefault((_content(scene, material), material.base_color_factor), []).append(index)
+    return list(alike.values())

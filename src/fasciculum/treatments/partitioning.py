@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -12,15 +13,20 @@ from fasciculum.model.choices import ObjectPolicy, PieceRule, Treatment, TwinRul
 from fasciculum.model.scene import Mesh, Node, Object, Primitive, Scene
 from fasciculum.model.unwrapping import HandFlat, Shaping
 from fasciculum.treatments import regions as patches
+from fasciculum.treatments.apart import alike_materials
 from fasciculum.treatments.cutting import cut_at_repeats
 from fasciculum.treatments.flats import flat_values, is_tinted
 from fasciculum.treatments.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 from fasciculum.treatments.regions import METRES_PER_TEXEL, MIDDLE, TOUCHED, AtlasRegion, lane_size, swatch_edge
 from fasciculum.treatments.resolved import RegionUser, ResolvedBundle
+from fasciculum.treatments.sharing import Shared, SharedRegion, share_texels, shareable, whole_region
 from fasciculum.uv.corners import signed_uv_areas, surface_areas
+from fasciculum.uv.stretch import metric
 
 #: texels along an edge of the least sheet that a wanted density leads to
 LEAST_SHEET = 64
+#: cosine between u and v on a surface from which on it counts as sheared, and the part of it that is enough
+SKEW, SKEWED_PART = 0.02, 0.01
 #: texels across all tiles
 MOST_ACROSS = 16384
 
@@ -60,6 +66,8 @@ class MaterialPartitioner:
                 self._block(index, Treatment.CUT)
             elif way is Treatment.BAKE and blocks:
                 self._block(index, Treatment.BAKE)
+        for indices in alike_materials(self.scene, [index for index, way in ways.items() if way is Treatment.BLOCK]):
+            self._share(indices)
         self._swatches([index for index, way in ways.items() if way is Treatment.SWATCH])
         self._slices([index for index, way in ways.items() if way is Treatment.SLICE])
         return self._put_together()
@@ -129,7 +137,7 @@ class MaterialPartitioner:
         self.top = top + height + 1 + self.bundle.sheet_in_force.padding
         for place, (primitive, read) in reads.items():
             flat = patches.transform_uvs(read.laid(), self.patches[-1].inverse)
-            self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
+            self.readers[place] = RegionUser(primitive, _all_of(len(self.patches) - 1, primitive), flat)
 
     def _block(self, index: int, way: Treatment) -> None:
         """Lay the used part of a material's textures down as one block; ``cut`` cuts surfaces at the repeats first."""
@@ -144,21 +152,127 @@ class MaterialPartitioner:
                 laid[place] = cut_at_repeats(primitive, read.uvs)
             else:
                 laid[place] = primitive, read.laid()
-        texels = np.array(texels_of(self.scene, self.scene.materials[index]), np.float64)
-        low = np.min([uvs.min(axis=(0, 1)) for _, uvs in laid.values()], axis=0)
-        high = np.max([uvs.max(axis=(0, 1)) for _, uvs in laid.values()], axis=0)
-        first = np.floor(low * texels + SLACK)
-        size = np.maximum(np.ceil(high * texels - SLACK) - first, 1.0)
-        metres = 1 / self._density(index, way)
-        uvs = np.array([[1 / (texels[0] * metres), 0, first[0] / texels[0]], [0, 1 / (texels[1] * metres), 0]])
-        uvs[1, 2] = first[1] / texels[1]
+        texels = texels_of(self.scene, self.scene.materials[index])
+        region = whole_region([uvs for _, uvs in laid.values()], texels, SLACK)
+        number = self._add_region(index, way, region, self._density(index, way))
+        for place, (primitive, uvs) in laid.items():
+            read_at = patches.transform_uvs(uvs, self.patches[number].inverse)
+            self.readers[place] = RegionUser(primitive, _all_of(number, primitive), read_at)
+
+    def _add_region(
+        self, index: int, way: Treatment, region: SharedRegion, density: float, *, upright: bool = False
+    ) -> int:
+        """Add a part of a material's texture that is laid out as it is; return its number.
+
+        Parameters
+        ----------
+        density : float
+            By how many texels a metre it is taken to be read.
+        """
+        texels = texels_of(self.scene, self.scene.materials[index])
+        metres = 1 / density
+        left, top, right, bottom = region.box
+        uvs = np.array(
+            [[1 / (texels[0] * metres), 0, left / texels[0]], [0, 1 / (texels[1] * metres), top / texels[1]]]
+        )
+        parts = None if len(region.parts) == 1 else (region.parts - np.array([left, top, left, top])) * metres
         name = self.scene.material_name(index)
-        flat = (float(size[0] * metres), float(size[1] * metres))
-        word = "cut" if way is Treatment.CUT else "block"
-        self.patches.append(AtlasRegion(self._key(name, word), index, way, flat, uvs, _inverse(uvs), 1 / metres))
-        for place, (primitive, corners) in laid.items():
-            read_at = patches.transform_uvs(corners, self.patches[-1].inverse)
-            self.readers[place] = RegionUser(primitive, len(self.patches) - 1, read_at)
+        self.patches.append(
+            AtlasRegion(
+                self._key(name, "cut" if way is Treatment.CUT else "block"),
+                index,
+                way,
+                ((right - left) * metres, (bottom - top) * metres),
+                uvs,
+                _inverse(uvs),
+                density,
+                parts=parts,
+                upright=upright,
+            )
+        )
+        return len(self.patches) - 1
+
+    def _share(self, indices: list[int]) -> None:
+        """Lay what surfaces of equal materials read down once, as regions that hold what overlaps."""
+        if not self.bundle.sheet_in_force.twins or self._computed():
+            return
+        uses = [use for index in indices for use in self.used[index]]
+        reads = shareable(self.scene, self.bundle, uses)
+        if not reads:
+            return
+        texels = texels_of(self.scene, self.scene.materials[indices[0]])
+        shared = share_texels([read for _, read in reads.values()], texels)
+        regions = dict(zip(reads, shared.region, strict=True))
+        densities = self._densities(uses, regions, shared, texels)
+        bumpy = self.scene.materials[indices[0]].normal is not None
+        sheared = self._sheared(uses, regions, shared) if bumpy else np.zeros(len(shared.regions), np.bool_)
+        first = len(self.patches)
+        for region, density, upright in zip(shared.regions, densities.tolist(), sheared.tolist(), strict=True):
+            self._add_region(indices[0], Treatment.BLOCK, region, density, upright=upright)
+        inverse = np.array([patch.inverse for patch in self.patches[first:]])
+        for (place, (primitive, _)), numbers, uvs in zip(reads.items(), shared.region, shared.uvs, strict=True):
+            rows = inverse[numbers]
+            flat = np.einsum("tij,tcj->tci", rows[:, :, :2], uvs) + rows[:, None, :, 2]
+            self.readers[place] = RegionUser(primitive, numbers + np.int32(first), flat)
+
+    def _densities(
+        self,
+        uses: list[tuple[Object, int, Primitive]],
+        regions: dict[tuple[int, int], NDArray[np.int32]],
+        shared: Shared,
+        texels: tuple[int, int],
+    ) -> NDArray[np.float64]:
+        """Return by how many texels a metre each region is read, on the mean over all surfaces that do, copies too."""
+        count = len(shared.regions)
+        read_at = dict(zip(regions, shared.uvs, strict=True))
+        covered, area = np.zeros(count), np.zeros(count)
+        for item, number, primitive in uses:
+            node = self.scene.nodes[item.node]
+            place = node.mesh, number
+            if place not in regions:
+                continue
+            corners = primitive.positions.astype(np.float64)[primitive.triangles] @ node.world[:3, :3].T
+            part = surface_areas(corners) * self.bundle.share(item.key) ** 2
+            area += np.bincount(regions[place], part, count)
+            flat = np.abs(signed_uv_areas(read_at[place])) * texels[0] * texels[1]
+            covered += np.bincount(regions[place], flat, count)
+        densities: NDArray[np.float64] = np.sqrt(covered / np.maximum(area, 1e-300))
+        known = (covered > 0) & (area > 0) & np.isfinite(densities)
+        usual = math.sqrt(covered[known].sum() / area[known].sum()) if known.any() else 1.0
+        return np.maximum(np.where(known, densities, usual), 1e-3)
+
+    def _sheared(
+        self,
+        uses: list[tuple[Object, int, Primitive]],
+        regions: dict[tuple[int, int], NDArray[np.int32]],
+        shared: Shared,
+    ) -> NDArray[np.bool_]:
+        """Tell for each region whether some of its surface is drawn with u and v not at right angles.
+
+        Renderers square up the frame of a normal map along u, so that such surfaces read it rightly only where u keeps
+        its direction.
+        """
+        count = len(shared.regions)
+        skewed, whole = np.zeros(count), np.zeros(count)
+        read_at = dict(zip(regions, shared.uvs, strict=True))
+        seen = set()
+        for item, number, primitive in uses:
+            node = self.scene.nodes[item.node]
+            place = node.mesh, number
+            linear = node.world[:3, :3]
+            form = linear.T @ linear
+            known = place, np.round(form / max(float(np.trace(form)), 1e-300), 4).tobytes()
+            if place not in regions or known in seen:
+                continue
+            seen.add(known)
+            world = primitive.positions.astype(np.float64)[primitive.triangles] @ linear.T
+            forms = np.nan_to_num(metric(world, read_at[place]), nan=0.0, posinf=0.0)
+            areas = surface_areas(world)
+            bent = np.abs(forms[:, 1]) > SKEW * np.sqrt(np.maximum(forms[:, 0] * forms[:, 2], 1e-300))
+            skewed += np.bincount(regions[place], areas * bent, count)
+            whole += np.bincount(regions[place], areas, count)
+        result: NDArray[np.bool_] = skewed > SKEWED_PART * whole
+        return result
 
     def _density(self, index: int, way: Treatment) -> float:
         """Return by how many texels a metre a block is taken to be: its own density, or that of all blocks alike."""
@@ -214,7 +328,8 @@ class MaterialPartitioner:
                     if not is_tinted(primitive, self.bundle.bake.vertex_colors):
                         flat = np.full((len(primitive.triangles), 3, 2), size / 2)
                         mesh = self.scene.nodes[item.node].mesh
-                        self.readers[mesh, place] = RegionUser(primitive, len(self.patches) - 1, flat)
+                        regions = _all_of(len(self.patches) - 1, primitive)
+                        self.readers[mesh, place] = RegionUser(primitive, regions, flat)
 
     def _slices(self, wanted: list[int]) -> None:
         """Give each material a tile of its own behind the sheet's, which its textures fill."""
@@ -240,7 +355,7 @@ class MaterialPartitioner:
             self.slices += 1
             for place, (primitive, read) in result.items():
                 flat = patches.transform_uvs(read.uvs, self.patches[-1].inverse)
-                self.readers[place] = RegionUser(primitive, len(self.patches) - 1, flat)
+                self.readers[place] = RegionUser(primitive, _all_of(len(self.patches) - 1, primitive), flat)
         self.laid = bool(own) or not self.slices or len(reads) > most
 
     # -- the whole --------------------------------------------------------------------------------------------
@@ -272,8 +387,9 @@ class MaterialPartitioner:
             nodes.append(Node(patch.key, -1, np.eye(4), len(meshes), 0, -1))
             meshes.append(Mesh(patch.key, (patches.quad(patch, scene.materials[patch.material]),)))
             objects.append(Object(patch.key, len(nodes) - 1, (0,), bundle.alpha_mode))
-            flat = HandFlat((0, 1), tuple(patches.corners(patch).ravel().tolist()))
-            shapings[patch.key] = Shaping(ObjectPolicy.KEEP, hand=(flat,), count=2)
+            corners = patches.corners(patch)
+            flat = HandFlat(tuple(range(len(corners))), tuple(corners.ravel().tolist()))
+            shapings[patch.key] = Shaping(ObjectPolicy.KEEP, hand=(flat,), count=len(corners))
             rules[patch.key] = TwinRule.APART
         keys = tuple(item.key for item in objects)
         return ResolvedBundle(
@@ -293,6 +409,11 @@ class MaterialPartitioner:
             self.laid,
             self.held,
         )
+
+
+def _all_of(number: int, primitive: Primitive) -> NDArray[np.int32]:
+    """Return one region's number for each triangle of a primitive."""
+    return np.full(len(primitive.triangles), number, np.int32)
 
 
 def _inverse(matrix: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -38,6 +38,10 @@ class AtlasRegion:
         Its map from metres to texels, of one that lies where it must.
     box : tuple of int, optional
         What is its own on the sheet, texels.
+    parts : ndarray of float64, shape (N, 4), optional
+        What of it is used: left, top, right and bottom of boxes that do not overlap, metres; all of it without.
+    upright : bool
+        Whether it may be turned by half a turn only, since some of its readers are sheared and read normals.
     """
 
     key: str
@@ -50,6 +54,13 @@ class AtlasRegion:
     density: float = 1 / METRES_PER_TEXEL
     row: tuple[float, ...] | None = None
     box: tuple[int, int, int, int] | None = None
+    parts: NDArray[np.float64] | None = None
+    upright: bool = False
+
+    @property
+    def boxes(self) -> NDArray[np.float64]:
+        """What of it is used, as ``parts``."""
+        return np.array([[0.0, 0.0, *self.flat]]) if self.parts is None else self.parts
 
     @property
     def held(self) -> bool:
@@ -79,24 +90,25 @@ def lane_size(width: int, across: float, texels: tuple[int, int]) -> tuple[int, 
 
 
 def corners(patch: AtlasRegion) -> NDArray[np.float64]:
-    """Return the two triangles of a patch, shape (2, 3, 2), metres."""
-    wide, high = patch.flat
-    return np.array([[[0, 0], [0, high], [wide, high]], [[0, 0], [wide, high], [wide, 0]]], np.float64)
+    """Return the triangles of a region, two for each of its boxes, shape (2 N, 3, 2), metres."""
+    left, top, right, bottom = patch.boxes.T
+    places = np.stack([left, top, left, bottom, right, bottom, right, top], axis=1).reshape(-1, 4, 2)
+    triangles: NDArray[np.float64] = places[:, [[0, 1, 2], [0, 2, 3]]].reshape(-1, 3, 2)
+    return triangles
 
 
 def quad(patch: AtlasRegion, material: Material) -> Primitive:
-    """Return the surface of a patch: upright in its own plane, read as its material reads its textures."""
-    wide, high = patch.flat
-    places = np.array([[0, 0], [0, high], [wide, high], [wide, 0]])
+    """Return the surface of a region: upright in its own plane, read as its material reads its textures."""
+    places = corners(patch).reshape(-1, 2)
     read = places @ patch.uvs[:, :2].T + patch.uvs[:, 2]
     slots = list(material.slots().values())
     if slots:
         matrix = slots[0].matrix()
         read = np.asarray(np.linalg.solve(matrix[:, :2], (read - matrix[:, 2]).T).T, np.float64)
     sets = tuple(read.astype(np.float32) for _ in range(max((slot.uv_set for slot in slots), default=0) + 1))
-    positions = np.column_stack([places[:, 0], -places[:, 1], np.zeros(4)])
-    normals = np.tile(np.array([0.0, 0.0, 1.0], np.float32), (4, 1))
-    triangles = np.array([[0, 1, 2], [0, 2, 3]], np.int32)
+    positions = np.column_stack([places[:, 0], -places[:, 1], np.zeros(len(places))])
+    normals = np.tile(np.array([0.0, 0.0, 1.0], np.float32), (len(places), 1))
+    triangles = np.arange(len(places), dtype=np.int32).reshape(-1, 3)
     return Primitive(positions.astype(np.float32), triangles, normals, None, sets, None, patch.material)
 
 

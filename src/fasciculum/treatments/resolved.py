@@ -13,17 +13,36 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Treatment
 from fasciculum.model.layout import Layout
 from fasciculum.model.scene import Primitive, Scene
-from fasciculum.treatments import regions as patches
 from fasciculum.treatments.regions import AtlasRegion
 
 
 @dataclass(frozen=True, eq=False)
 class RegionUser:
-    """A primitive that reads a patch: which one, and where its corners lie on it, shape (T, 3, 2), metres."""
+    """A primitive that reads regions.
+
+    Attributes
+    ----------
+    primitive : Primitive
+    regions : ndarray of int32, shape (T,)
+        The region that each of its triangles reads; all the same one but for those of shared blocks.
+    flat : ndarray of float64, shape (T, 3, 2)
+        Where its corners lie on their region, metres.
+    """
 
     primitive: Primitive
-    patch: int
+    regions: NDArray[np.int32]
     flat: NDArray[np.float64]
+
+    @property
+    def first(self) -> int:
+        """The region that its first triangle reads."""
+        return int(self.regions[0])
+
+    @property
+    def every(self) -> list[int]:
+        """The regions that it reads, in order."""
+        numbers: list[int] = np.unique(self.regions).tolist()
+        return numbers
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +115,7 @@ class ResolvedBundle:
         """Return how a material is in fact treated: one that its way does not suit is baked."""
         if material in self.apart:
             return Treatment.APART
-        read = {reader.patch for reader in self.readers.values() if reader.primitive.material == material}
+        read = {reader.first for reader in self.readers.values() if reader.primitive.material == material}
         return self.patches[min(read)].way if read else Treatment.BAKE
 
     def ways_of(self, whole: Scene, key: str) -> tuple[Treatment, ...]:
@@ -108,14 +127,14 @@ class ResolvedBundle:
             reader = self.readers.get((mesh, number))
             apart = self.is_apart(mesh, primitive.material)
             results.append(
-                Treatment.APART if apart else Treatment.BAKE if reader is None else self.patches[reader.patch].way
+                Treatment.APART if apart else Treatment.BAKE if reader is None else self.patches[reader.first].way
             )
         return tuple(results)
 
     def slice_of(self, reader: RegionUser) -> int:
         """Return the number of the slice that a primitive reads, -1 for what reads another patch."""
         slices = [number for number, patch in enumerate(self.patches) if patch.way is Treatment.SLICE]
-        return slices.index(reader.patch) if reader.patch in slices else -1
+        return slices.index(reader.first) if reader.first in slices else -1
 
     def readers_of(self, whole: Scene, key: str) -> Iterator[RegionUser]:
         """Return what of an object reads patches; ``whole`` is the scene with all that it has."""
@@ -133,5 +152,7 @@ class ResolvedBundle:
 
     def sheet_corners(self, layout: Layout, reader: RegionUser) -> NDArray[np.float64]:
         """Return a reader's corners on a layout, shape (T, 3, 2), texels; on lanes they may lie beyond its sides."""
-        number = layout.starts[layout.surface_of(self.patches[reader.patch].key)]
-        return patches.transform_uvs(reader.flat, layout.placements[number].reshape(2, 3))
+        islands = [layout.starts[layout.surface_of(self.patches[number].key)] for number in reader.every]
+        rows = layout.placements[islands].reshape(-1, 2, 3)[np.searchsorted(reader.every, reader.regions)]
+        corners: NDArray[np.float64] = np.einsum("tij,tcj->tci", rows[:, :, :2], reader.flat) + rows[:, None, :, 2]
+        return corners

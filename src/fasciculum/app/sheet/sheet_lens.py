@@ -112,7 +112,8 @@ class SheetLens:
         work = resolve_bundle(scene, bundle)
         for key in bundle.objects:
             for reader in work.readers_of(scene, key):
-                results.setdefault(work.patches[reader.patch].key, results.get(key, math.nan))
+                for number in reader.every:
+                    results.setdefault(work.patches[number].key, results.get(key, math.nan))
         return results
 
     def hatch(self, painter: QPainter, island: Island) -> None:

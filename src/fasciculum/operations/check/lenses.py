@@ -63,7 +63,7 @@ def _yields_of(scene: Scene, bundle: Bundle, layout: Layout, key: str) -> list[f
         if work.is_apart(mesh, primitive.material):
             flat = wanted
         elif reader is not None:
-            if work.patches[reader.patch].key in layout.surface_numbers:
+            if all(work.patches[number].key in layout.surface_numbers for number in reader.every):
                 flat = float(np.abs(signed_uv_areas(work.sheet_corners(layout, reader))).sum())
         else:
             last = first + len(primitive.triangles)

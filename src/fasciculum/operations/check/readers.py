@@ -85,7 +85,7 @@ def _within(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> tuple[Pri
     which = on.slice_of(reader)
     if which < 0:
         return reader.primitive, _corners(on, layout, reader)
-    patch = on.patches[reader.patch]
+    patch = on.patches[reader.first]
     primitive, laid = cut_at_repeats(reader.primitive, transform_uvs(reader.flat, patch.uvs))
     left = (layout.own_tiles + which) * layout.width
     return primitive, laid * np.array([layout.width, layout.height]) + np.array([left, 0.0])
@@ -94,7 +94,7 @@ def _within(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> tuple[Pri
 def _corners(on: ResolvedBundle, layout: Layout, reader: RegionUser) -> NDArray[np.float64]:
     """Return where a reader's triangles lie, each within the sheet, with an area to be sampled on."""
     corners: NDArray[np.float64] = on.sheet_corners(layout, reader)
-    way = on.patches[reader.patch].way
+    way = on.patches[reader.first].way
     if way is Treatment.SWATCH:
         return corners + SMALL
     if way is Treatment.LANE:

@@ -69,8 +69,8 @@ def dress_reader(
     material: int,
     wishes: Dress,
     slice_: int = -1,
-) -> Part:
-    """Return a primitive that reads a patch, with its sheet UVs; corners are (T, 3, 2), texels.
+) -> list[Part]:
+    """Return a primitive that reads regions, with its sheet UVs, one part for each tile; corners are (T, 3, 2), texels.
 
     What reads a slice of a texture array has its number in ``_SLICE``, and the material of that slice beside it.
     """
@@ -80,18 +80,27 @@ def dress_reader(
         page = layout.own_tiles + slice_
         corners = corners - np.array([page * layout.width, 0.0])
         material += page
-    uvs = (corners / np.array([layout.width, layout.height])).astype(np.float32)
     tangents = bundle.texturing.map("normal") is not None and not wishes.no_tangents
     tangents = tangents and (wishes.made_tangents or primitive.tangents is not None)
     count = len(primitive.triangles)
     whole = Surface(("",), corners, np.zeros(count, np.int32), np.zeros(count, np.bool_), 0.0)
     (normals,) = edge_normals((primitive,), whole, bundle.bake.edges, bundle.bake.edge_angle)
     derived = bundle.bake.edges != "source"
-    part = _split(primitive, normals, derived, uvs, material, tangents, wishes.source_uvs)
+    tile = np.zeros(count, np.int64)
+    if slice_ < 0 and layout.own_tiles > 1:
+        middle = corners[..., 0].mean(axis=1)
+        tile = np.clip(np.floor(middle / layout.width), 0, layout.own_tiles - 1).astype(np.int64)
+        corners = corners - np.stack([tile * layout.width, np.zeros(count)], axis=1)[:, None, :]
+    uvs = (corners / np.array([layout.width, layout.height])).astype(np.float32)
+    parts = []
+    for number in np.unique(tile).tolist():
+        own = tile == number
+        piece = primitive if own.all() else replace(primitive, triangles=primitive.triangles[own])
+        parts.append(_split(piece, normals[own], derived, uvs[own], material + number, tangents, wishes.source_uvs))
     if slice_ < 0:
-        return part
-    number = np.full((len(part.attributes["POSITION"].values), 1), slice_, np.float32)
-    return replace(part, attributes=part.attributes | {"_SLICE": Attribute(number, "SCALAR", False)})
+        return parts
+    slices = np.full((len(parts[0].attributes["POSITION"].values), 1), slice_, np.float32)
+    return [replace(parts[0], attributes=parts[0].attributes | {"_SLICE": Attribute(slices, "SCALAR", False)})]
 
 
 def tinted(part: Part, factor: tuple[float, float, float, float] | None) -> Part:

@@ -195,7 +195,7 @@ class SceneBuilder:
             for reader in work.readers_of(self.scene, item.key):
                 corners = work.sheet_corners(bundle.layout, reader)
                 which = work.slice_of(reader)
-                parts.append(dress_reader(bundle, reader.primitive, corners, number, wishes, which))
+                parts += dress_reader(bundle, reader.primitive, corners, number, wishes, which)
         for primitive in work.apart_of(self.scene, item.key):
             material, tint = self.apart[primitive.material]
             number = self._loose_material(material, white=tint is not None, bundle=bundle.name)

@@ -59,7 +59,7 @@ def layout_digest(scene: Scene, bundle: Bundle) -> str:
         return digest_of(digest_text((told, shaped)), *surfaces)
     work = resolve_bundle(scene, with_parted(scene, bundle))
     scene, bundle = work.scene, work.bundle
-    patches = tuple((patch.key, patch.row) for patch in work.patches)
+    patches = tuple((patch.key, patch.row, *(["upright"] if patch.upright else [])) for patch in work.patches)
     made = (
         sheet_rules(bundle.sheet_in_force),
         bundle.objects,
@@ -141,6 +141,8 @@ class _Laying:
                 self.sliced |= set() if patch.held else {first}
             elif patch is not None and patch.way is Treatment.BAKE:
                 self.blocks = patch.density
+            if patch is not None and patch.upright:
+                self.pieces.upright[first] = True
                 self.sheet = replace(sheet, turns=_straight(sheet.turns), mirror=False, align=max(sheet.align, 1))
             first += surface.count
 

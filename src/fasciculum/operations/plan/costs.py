@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import Treatment
+from fasciculum.model.choices import Repeats, Share, Treatment
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -148,10 +148,14 @@ class GroupCosts:
         rule = self.terms.repeats
         if rule == "lane" and one.lane is not None:
             return Treatment.LANE
+        room = one.texels
+        way = Treatment.BAKE
+        if self.terms.share == Share.AUTO and one.block is not None and (not one.repeats or rule == Repeats.AUTO):
+            room, way = one.block[0], Treatment.BLOCK
         may_cut = rule in ("auto", "cut", "lane") and one.cut is not None
-        if may_cut and one.cut is not None and (rule == "cut" or one.cut[0] * one.cut[1] < one.texels):
+        if may_cut and one.cut is not None and (rule == "cut" or one.cut[0] * one.cut[1] < room):
             return Treatment.CUT
-        return Treatment.BAKE
+        return way
 
     # -- what lies on the sheet -------------------------------------------------------------------------------
 
@@ -164,6 +168,8 @@ class GroupCosts:
             if way is Treatment.CUT and one.cut is not None:
                 wide, high = one.cut
                 result[:, number] = wide * high, wide * high, wide + high, 1
+            elif way is Treatment.BLOCK and one.block is not None:
+                result[:, number] = one.block
             elif one.texels > 0:
                 result[:, number] = one.texels, one.boxes, one.girth, one.islands
             else:

@@ -17,6 +17,7 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.treatments.apart import apart_materials
 from fasciculum.treatments.flats import flat_values, is_tinted
 from fasciculum.treatments.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
+from fasciculum.treatments.sharing import distinct_pieces, share_texels, sharing_pays
 from fasciculum.units import texture_bytes
 from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
 from fasciculum.uv.density import source_texel_areas
@@ -55,6 +56,9 @@ class MaterialFigures:
     girth : float
         Half the girth of the islands' boxes, texels.
     islands : int
+    block : tuple of float, optional
+        Texels, their boxes, half the boxes' girth, and the number of the regions that hold what surfaces read of its
+        textures once, where that takes less than islands.
     cut : tuple of int, optional
         The used part of its textures, texels, onto which it can be cut at the repeats.
     lane : tuple of int, optional
@@ -85,6 +89,7 @@ class MaterialFigures:
     #: px/m that these high-poly objects hold, 0 without any
     held: float = 0.0
     ratios: dict[str, float] = field(default_factory=dict)
+    block: tuple[float, float, float, int] | None = None
 
     @property
     def repeats(self) -> bool:
@@ -135,6 +140,7 @@ class _Measuring:
         self.scene, self.tint = scene, vertex_colors
         self._reads: dict[tuple[int, int], Read | None] = {}
         self._areas: dict[object, NDArray[np.float64]] = {}
+        self._blocks: dict[frozenset[int], tuple[float, float, float, int] | None] = {}
 
     def read(self, mesh: int, number: int) -> Read | None:
         key = mesh, number
@@ -185,7 +191,7 @@ class _Measuring:
             added += _crossings(read)
         if reads:
             # pieces that show the same part of a texture will mostly be twins
-            areas, reach = _distinct(reads)
+            areas, reach = distinct_pieces(reads)
             texels = float(areas.sum() * size.prod())
             boxes = float((reach * size).prod(axis=1).sum())
             girth = float((reach * size).sum())
@@ -208,7 +214,23 @@ class _Measuring:
             paired,
             held_density(scene, [item.key for item, _, _ in uses]) if paired else 0.0,
             dict(HIGH_RATIOS) if paired else _ratios(scene, material, size),
+            self._block(reads, (int(size[0]), int(size[1]))) if whole and reads and not tinted else None,
         )
+
+    def _block(self, reads: list[Read], size: tuple[int, int]) -> tuple[float, float, float, int] | None:
+        """Measure a material's surfaces as regions that share texels; None where that does not pay."""
+        if not all(read.repeats or read.inside for read in reads):
+            return None
+        key = frozenset(map(id, reads))
+        if key not in self._blocks:
+            shared = share_texels(reads, size)
+            result = None
+            if sharing_pays(reads, shared, size):
+                boxes = np.array([region.box for region in shared.regions], np.float64)
+                wide, high = (boxes[:, 2:] - boxes[:, :2]).T
+                result = float(shared.texels), float((wide * high).sum()), float((wide + high).sum()), len(boxes)
+            self._blocks[key] = result
+        return self._blocks[key]
 
 
 def held_density(scene: Scene, keys: Sequence[str]) -> float:
@@ -229,18 +251,6 @@ def held_density(scene: Scene, keys: Sequence[str]) -> float:
             textures = float(source_texel_areas(detail.scene, item, corners).sum())
             texels += max(textures, TEXELS_OF_TRIANGLE * len(corners.world))
     return math.sqrt(texels / area) if area > 0 else 0.0
-
-
-def _distinct(reads: Sequence[Read]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Return the area, (N,), and the reach, (N, 2), of pieces in repeats, those that show the same once."""
-    rows = []
-    for read in reads:
-        area = np.bincount(read.piece, np.abs(signed_uv_areas(read.uvs)), len(read.low))
-        count = np.bincount(read.piece, minlength=len(read.low))
-        rows.append(np.column_stack([area, read.high - read.low, read.low - read.shifts, count]))
-    table = np.concatenate(rows)
-    _, first = np.unique(np.round(table, 3), axis=0, return_index=True)
-    return table[first, 0], table[first, 1:3]
 
 
 def _crossings(read: Read) -> int:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.model.choices import AlphaMode, Treatment
+from fasciculum.model.choices import AlphaMode, Share, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.scene import Scene
 from fasciculum.model.terms import Terms
@@ -388,9 +388,11 @@ def _gentler(
     materials = cost.figures.materials
     cuts = sorted((at for at, way in enumerate(results) if way is Treatment.CUT), key=lambda at: -materials[at].added)
     for number in cuts[:MOST_SOFTENED]:
-        for way in (Treatment.BAKE, Treatment.LANE):
+        for way in (Treatment.BLOCK, Treatment.BAKE, Treatment.LANE):
             one = materials[number]
-            if (way is Treatment.LANE and one.lane is None) or rule not in ("auto", str(way)):
+            if way is Treatment.BLOCK and (one.block is None or cost.terms.share != Share.AUTO or rule != "auto"):
+                continue
+            if (way is Treatment.LANE and one.lane is None) or (way is not Treatment.BLOCK and rule not in ("auto", str(way))):
                 continue
             if way is Treatment.BAKE and most is not None and one.span > most:
                 continue

@@ -8,7 +8,7 @@ from dataclasses import replace
 from fasciculum.errors import UsageError
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import DensityRule, Repeats, Treatment
+from fasciculum.model.choices import DensityRule, PieceRule, Repeats, Share, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import KINDS
 from fasciculum.model.scene import Scene
@@ -17,9 +17,11 @@ from fasciculum.model.terms import Terms
 from fasciculum.operations.plan.figures import HIGH_SHARE, PLAIN_SHARE
 from fasciculum.operations.plan.plan import Plan, PlannedBundle, Planner, Plans, Point
 from fasciculum.progress import SILENT, Progress
+from fasciculum.treatments.apart import alike_materials
 from fasciculum.treatments.flats import flat_values
-from fasciculum.treatments.reading import SLACK, read_of, users
+from fasciculum.treatments.reading import SLACK, held_meshes, read_of, texels_of, users
 from fasciculum.treatments.resolving import resolve_bundle
+from fasciculum.treatments.sharing import share_texels, shareable, sharing_pays
 from fasciculum.uv.density import figures_of
 
 
@@ -104,7 +106,13 @@ def take_plan(
 
 
 def ruled_ways(
-    scene: Scene, bundle: Bundle, repeats: Repeats, *, swatches: bool, most_repeats: float | None = None
+    scene: Scene,
+    bundle: Bundle,
+    repeats: Repeats,
+    *,
+    swatches: bool,
+    most_repeats: float | None = None,
+    share: Share = Share.NEVER,
 ) -> tuple[tuple[str, Treatment], ...]:
     """Return the ways that rules lead to, without weighing what they cost.
 
@@ -114,8 +122,11 @@ def ruled_ways(
         What is done with textures that repeat; by ``auto`` they are baked, or kept apart beyond ``most_repeats``.
     swatches : bool
         Whether flat materials go onto swatches.
+    share : Share
+        Whether what reads overlapping parts of a texture lies on the sheet once.
     """
     results = []
+    shared = shared_materials(scene, bundle) if share == Share.AUTO else set()
     for index, uses in sorted(users(scene, bundle.objects).items()):
         if index < 0:
             continue
@@ -126,10 +137,30 @@ def ruled_ways(
         reads = [read_of(scene, primitive) for _, _, primitive in uses]
         span = max((max(read.span) for read in reads if read is not None), default=0.0)
         if span <= 1 + SLACK:
+            results += [(name, Treatment.BLOCK)] if index in shared else []
             continue
         way = Treatment.BAKE if repeats is Repeats.AUTO else Treatment(repeats)
         if way is Treatment.BAKE and most_repeats is not None and span > most_repeats:
             way = Treatment.APART
+        if way is Treatment.BAKE and repeats is Repeats.AUTO and index in shared:
+            way = Treatment.BLOCK
         if way is not Treatment.BAKE:
             results.append((name, way))
     return tuple(results)
+
+
+def shared_materials(scene: Scene, bundle: Bundle) -> set[int]:
+    """Return the materials whose surfaces take clearly less of a bundle's sheet as blocks that share texels."""
+    if bundle.bake.computed or not bundle.sheet_in_force.twins or bundle.sheet.pieces is not PieceRule.ISLANDS:
+        return set()
+    held = held_meshes(scene, bundle.objects)
+    results: set[int] = set()
+    used = users(scene, bundle.objects)
+    for indices in alike_materials(scene, used):
+        uses = [use for index in indices for use in used[index] if scene.nodes[use[0].node].mesh not in held]
+        reads = [read for _, read in shareable(scene, bundle, uses).values()]
+        texels = texels_of(scene, scene.materials[indices[0]])
+        detailed = flat_values(scene, scene.materials[indices[0]]) is None
+        if reads and detailed and sharing_pays(reads, share_texels(reads, texels), texels):
+            results |= set(indices)
+    return results
