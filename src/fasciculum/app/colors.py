@@ -23,11 +23,13 @@ WAY_WORDS = {
     Treatment.CUT: "cut at its repeats",
     Treatment.SLICE: "in a slice",
     Treatment.SWATCH: "on a swatch",
+    Treatment.BLOCK: "in shared blocks",
 }
 #: the same where there is little room
 WAY_SHORT = WAY_WORDS | {
     Treatment.CUT: "cut",
     Treatment.SWATCH: "swatch",
+    Treatment.BLOCK: "block",
     Treatment.SLICE: "slice",
     Treatment.LANE: "lane",
 }
@@ -39,6 +41,7 @@ WAY_COLORS = {
     Treatment.CUT: "#D9D3C0",
     Treatment.SLICE: "#7A4E7E",
     Treatment.SWATCH: "#B2603F",
+    Treatment.BLOCK: "#5E7A4A",
 }
 
 

@@ -13,6 +13,7 @@ WORDS = {
     Treatment.CUT: "cut at its repeats",
     Treatment.SLICE: "in a slice",
     Treatment.SWATCH: "on a swatch",
+    Treatment.BLOCK: "in shared blocks",
 }
 
 

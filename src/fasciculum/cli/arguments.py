@@ -17,12 +17,13 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.logs import LEVELS
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget, read_budget
-from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Stage
+from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Share, Stage
 from fasciculum.model.delivery import BUILT_IN, DeliverySettings
 from fasciculum.model.lighting import Sky, SkyKind
 from fasciculum.model.map_overrides import known_kind, read_channels, read_wish
 from fasciculum.model.maps import AUTO, KINDS
 from fasciculum.model.sheet import LEAST_EDGE, MOST_EDGE, SheetSettings
+from fasciculum.model.terms import MOST_SHEETS
 from fasciculum.model.unwrapping import PRESETS, UnwrapSettings
 from fasciculum.operations.plan.plan import NAMES
 
@@ -117,6 +118,25 @@ def _add_terms(command: argparse.ArgumentParser) -> None:
         metavar="PX",
         help="edge of the largest sheet (default: 4096)",
     )
+    command.add_argument(
+        "--share",
+        default=str(Share.AUTO),
+        help="whether islands that read overlapping parts of a texture share one place on the sheet (default: auto: "
+        "where that takes less)",
+        **_words(Share),  # type: ignore[arg-type]
+    )
+    command.add_argument(
+        "--sheets",
+        type=_number_or_auto,
+        default=0,
+        metavar="auto|N",
+        help="over how many sheets plans divide the objects of each alpha mode (default: auto: as many as pays)",
+    )
+
+
+def _number_or_auto(text: str) -> int:
+    """Read a number of sheets, 0 for auto."""
+    return 0 if text == AUTO else between(1, MOST_SHEETS)(text)
 
 
 def _reach(text: str) -> tuple[float, float]:

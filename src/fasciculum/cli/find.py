@@ -144,6 +144,7 @@ TREATMENTS = {
     ),
     Treatment.SLICE: ("In a slice", "The texture becomes one layer of a texture array."),
     Treatment.SWATCH: ("On a swatch", "A flat colour takes a few texels."),
+    Treatment.BLOCK: ("In shared blocks", "Islands that read the same part of a texture share one place."),
 }
 
 
@@ -154,7 +155,7 @@ FOLDS = {
     (
         "Gather",
         "Treatments",
-    ): "How each material is treated: baked, on a lane, kept apart, cut, in a slice, on a swatch.",
+    ): "How each material is treated: baked, in shared blocks, on a lane, kept apart, cut, in a slice, on a swatch.",
     ("Gather", "Pairing"): "Which high-poly objects are read into which low-poly ones.",
     ("Gather", "Lights"): "Suns, lamps and the sky: switched, changed and added.",
     ("Gather", "Layers"): "Moss, dirt or paint over the objects' materials.",

@@ -20,7 +20,17 @@ from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget
-from fasciculum.model.choices import Combine, Compression, DensityRule, FlatColorPolicy, PairBy, Repeats, Rule, Stage
+from fasciculum.model.choices import (
+    Combine,
+    Compression,
+    DensityRule,
+    FlatColorPolicy,
+    PairBy,
+    Repeats,
+    Rule,
+    Share,
+    Stage,
+)
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.detail import Pairing
 from fasciculum.model.finding import ERROR, Finding
@@ -100,6 +110,8 @@ def _terms(parsed: argparse.Namespace) -> Terms:
         most_repeats=getattr(parsed, "most_repeats", None),
         swatches=getattr(parsed, "flats", FlatColorPolicy.AUTO) != FlatColorPolicy.BAKE,
         size=None if size in (None, AUTO_SIZE) else size,
+        share=Share(parsed.share),
+        sheets=parsed.sheets,
     )
 
 

@@ -29,6 +29,9 @@ class Finding:
     image: str = ""
     #: the remedy that can be applied for the artist, empty when there is none
     act: Remedy = Remedy.NONE
+    #: where it is about several objects, all of them, and the square texels that it costs
+    objects: tuple[str, ...] = ()
+    texels: int = 0
 
     @property
     def asks(self) -> bool:

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 from fasciculum.model.choices import Share
 
+#: sheets over which one alpha mode's objects are divided, at most
+MOST_SHEETS = 64
 #: texels between islands with which a quarter of the sheet is clean: three texels of the second mip beyond each island,
 #: across corners too
 PLAN_PADDING = 14

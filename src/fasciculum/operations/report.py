@@ -132,7 +132,7 @@ def _bundle_entry(
         l2, share = (
             (bundle.check.stretch_l2, bundle.check.stretch_share) if bundle.check else stretch_of(on.scene, laid)
         )
-        entry["sheet"] = _sheet_entry(bundle) | _patches_entry(scene, bundle.layout, on)
+        entry["sheet"] = _sheet_entry(bundle) | _patches_entry(scene, bundle, bundle.layout, on)
         entry["density"] = {
             "unit": "px/m",
             "p05": number(spread.p05, 1),
@@ -188,8 +188,8 @@ def _bundle_entry(
     return entry
 
 
-def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str, Any]:
-    """Return where lanes and swatches lie, texels."""
+def _patches_entry(scene: Scene, bundle: Bundle, layout: Layout, on: ResolvedBundle) -> dict[str, Any]:
+    """Return where lanes, swatches, slices and shared blocks lie, texels."""
     lanes = [patch for patch in on.patches if patch.way is Treatment.LANE]
     swatches = [patch for patch in on.patches if patch.way is Treatment.SWATCH]
     entry: dict[str, Any] = {}
@@ -206,7 +206,33 @@ def _patches_entry(scene: Scene, layout: Layout, on: ResolvedBundle) -> dict[str
         entry["slices"] = [
             {"slice": number, "material": scene.material_name(patch.material)} for number, patch in enumerate(sliced)
         ]
+    blocks = _blocks_entry(scene, bundle, layout, on)
+    if blocks:
+        entry["blocks"] = blocks
     return entry
+
+
+def _blocks_entry(scene: Scene, bundle: Bundle, layout: Layout, on: ResolvedBundle) -> list[dict[str, Any]]:
+    """Return for each block that surfaces share its material, its box on the sheet, texels, and what reads it."""
+    shared = [number for number, patch in enumerate(on.patches) if patch.way is Treatment.BLOCK]
+    objects: dict[int, list[str]] = {number: [] for number in shared}
+    for key in bundle.objects if shared else ():
+        for number in {number for reader in on.readers_of(scene, key) for number in reader.every}:
+            if number in objects:
+                objects[number].append(key)
+    results = []
+    for number in shared:
+        patch = on.patches[number]
+        corners = layout.sheet_corners(layout.surface_of(patch.key)).reshape(-1, 2)
+        box = [*np.floor(corners.min(axis=0) + 1e-6), *np.ceil(corners.max(axis=0) - 1e-6)]
+        results.append(
+            {
+                "material": scene.material_name(patch.material),
+                "box": [int(value) for value in box],
+                "objects": objects[number],
+            }
+        )
+    return results
 
 
 def _values_entry(scene: Scene, material: int) -> dict[str, Any]:

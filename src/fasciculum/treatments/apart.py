@@ -49,7 +49,7 @@ def apart_materials(scene: Scene, indices: Iterable[int]) -> dict[int, tuple[int
 
 
 def alike_materials(scene: Scene, indices: Iterable[int]) -> list[list[int]]:
-    """Group materials that are the same in all but their names, each group and all groups in order; the default has none."""
+    """Group materials that are the same in all but their names; that of primitives without any is left out."""
     alike: dict[object, list[int]] = {}
     for index in sorted(indices):
         if index >= 0:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -96,11 +97,10 @@ def share_texels(reads: Sequence[Read], texels: tuple[int, int]) -> Shared:
     bounds = np.searchsorted(of_triangle[order], np.arange(len(leaders) + 1))
     size = np.array(texels, np.float64)
     regions = [
-        _region(moved[order[first:last]] * size, size / cells)
-        for first, last in zip(bounds[:-1], bounds[1:], strict=True)
+        _region(moved[order[first:last]] * size, size / cells) for first, last in itertools.pairwise(bounds.tolist())
     ]
     ends = np.cumsum([0, *[len(read.uvs) for read in reads]])
-    parts = list(zip(ends[:-1], ends[1:], strict=True))
+    parts = list(itertools.pairwise(ends.tolist()))
     return Shared(
         regions,
         [of_triangle[first:last].astype(np.int32) for first, last in parts],
@@ -182,15 +182,16 @@ def _region(corners: NDArray[np.float64], cell: NDArray[np.float64]) -> SharedRe
 
 
 def _rectangles(touched: NDArray[np.bool_]) -> list[tuple[int, int, int, int]]:
-    """Return boxes that hold the marked cells and no other, left, top, right, bottom: runs of a row that go on below."""
+    """Return boxes that hold the marked cells alone, left, top, right, bottom: runs of a row that go on below."""
     results: list[tuple[int, int, int, int]] = []
     open_runs: dict[tuple[int, int], int] = {}
     for row in range(len(touched) + 1):
-        edges = np.flatnonzero(np.diff(touched[row].astype(np.int8), prepend=0, append=0)) if row < len(touched) else []
+        marked = touched[row] if row < len(touched) else np.zeros(touched.shape[1], np.bool_)
+        edges = np.flatnonzero(np.diff(marked.astype(np.int8), prepend=0, append=0)).tolist()
         runs = set(zip(edges[::2], edges[1::2], strict=True))
         for run, first in list(open_runs.items()):
             if run not in runs:
-                results.append((int(run[0]), first, int(run[1]), row))
+                results.append((run[0], first, run[1], row))
                 del open_runs[run]
         for run in runs:
             open_runs.setdefault(run, row)

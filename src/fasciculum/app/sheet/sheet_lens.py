@@ -35,6 +35,7 @@ HATCHES = {
     Treatment.CUT: Qt.BrushStyle.CrossPattern,
     Treatment.SWATCH: Qt.BrushStyle.Dense5Pattern,
     Treatment.SLICE: Qt.BrushStyle.FDiagPattern,
+    Treatment.BLOCK: Qt.BrushStyle.DiagCrossPattern,
 }
 
 

@@ -19,7 +19,7 @@ from fasciculum.treatments.flats import flat_values, is_tinted
 from fasciculum.treatments.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
 from fasciculum.treatments.sharing import distinct_pieces, share_texels, sharing_pays
 from fasciculum.units import texture_bytes
-from fasciculum.uv.corners import corners_of, signed_uv_areas, surface_areas
+from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.uv.density import source_texel_areas
 
 #: textures beside the base colour, by the map that shows them

@@ -390,9 +390,12 @@ def _gentler(
     for number in cuts[:MOST_SOFTENED]:
         for way in (Treatment.BLOCK, Treatment.BAKE, Treatment.LANE):
             one = materials[number]
-            if way is Treatment.BLOCK and (one.block is None or cost.terms.share != Share.AUTO or rule != "auto"):
+            if way is Treatment.BLOCK and (one.block is None or cost.terms.share != Share.AUTO):
                 continue
-            if (way is Treatment.LANE and one.lane is None) or (way is not Treatment.BLOCK and rule not in ("auto", str(way))):
+            if way is Treatment.LANE and one.lane is None:
+                continue
+            # blocks are baked in too
+            if rule not in ("auto", str(Treatment.BAKE if way is Treatment.BLOCK else way)):
                 continue
             if way is Treatment.BAKE and most is not None and one.span > most:
                 continue

@@ -18,6 +18,7 @@ from fasciculum.treatments.resolving import resolve_bundle
 #: ways in the order in which they are shown
 ORDER = (
     Treatment.BAKE,
+    Treatment.BLOCK,
     Treatment.LANE,
     Treatment.CUT,
     Treatment.SLICE,
@@ -58,10 +59,12 @@ def _why_not(way: Treatment, one: MaterialFigures) -> str:
     """Return why a way does not suit a material."""
     if way is Treatment.SWATCH:
         return "" if one.flat else "its colour is not uniform"
-    if way in (Treatment.LANE, Treatment.CUT, Treatment.SLICE) and not one.detailed:
+    if way in (Treatment.LANE, Treatment.CUT, Treatment.SLICE, Treatment.BLOCK) and not one.detailed:
         return "it reads no texture"
     if way in (Treatment.LANE, Treatment.CUT) and not one.repeats:
         return "its textures do not repeat"
+    if way is Treatment.BLOCK and one.block is None:
+        return "its islands share too little of its textures"
     if way is Treatment.LANE and one.lane is None:
         return "it repeats along both axes"
     if way is Treatment.CUT and one.cut is None:
