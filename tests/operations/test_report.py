@@ -124,7 +124,7 @@ class Sizes(Reported):
         results = {}
         for seconds in (0.0, 2.0):
             sheet = SheetSettings(64, 64, padding=4, seconds=seconds)
-            (bundle,), _ = _bundled(scene, Order(Rule.ONE, sheet))
+            (bundle,), _ = _bundled(scene, Order(Rule.ONE, sheet, terms=Terms(share=Share.NEVER)))
             results[seconds] = smallest_size(scene, bundle, Terms(sharpness=0.89))
         self.assertEqual(results, {0.0: (256, 128), 2.0: (128, 128)})
         report = self.make(

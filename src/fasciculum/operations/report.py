@@ -83,9 +83,13 @@ def _without_arrays(document: Document) -> dict[str, int]:
 
 
 def _view_entry(document: Document) -> dict[str, float]:
-    """Return what is drawn in a typical view: the mean over eye-level places and six directions."""
+    """Return what is drawn in a typical view, and its textures: the mean over eye-level places and six directions."""
     seen = seen_in(document, [bundle for bundle in document.bundles if bundle.objects], document.delivery)
-    return {"draw_calls": round(seen.calls, 1), "triangles": round(seen.triangles)}
+    return {
+        "draw_calls": round(seen.calls, 1),
+        "triangles": round(seen.triangles),
+        "texture_bytes": round(seen.texture_bytes),
+    }
 
 
 def _sheet_entry(bundle: Bundle) -> dict[str, Any]:

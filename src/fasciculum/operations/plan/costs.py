@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,7 +29,7 @@ BARE_DENSITY = 64.0
 #: what is laid out must keep at least this of its sharpness to be a plan at all
 LEAST_YIELD = 0.6
 #: part of the fill that is usual which a plan counts on, so that it is held rather than missed
-SURE = 0.85
+SURE, SURE_BLOCKS = 0.85, 0.91
 #: edges of sheets, texels
 EDGES = (16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
 
@@ -63,6 +63,8 @@ class Options:
         The yield on the sheet, at most 1.
     area : ndarray of float64, shape (N,)
         Surface with detail on the sheet, square metres.
+    several : ndarray of int64, shape (N,)
+        Which of the divisions over several sheets; -1 for one sheet at most.
     """
 
     laid: NDArray[np.bool_]
@@ -72,6 +74,7 @@ class Options:
     images: NDArray[np.bool_]
     sharpness: NDArray[np.float64]
     area: NDArray[np.float64]
+    several: NDArray[np.int64]
 
     def rows(self, which: NDArray[np.int64]) -> Options:
         """Return some of the choices."""
@@ -83,7 +86,12 @@ class Options:
             self.images[which],
             self.sharpness[which],
             self.area[which],
+            self.several[which],
         )
+
+    def with_more(self, other: Options) -> Options:
+        """Return these choices and others behind them."""
+        return Options(*(np.concatenate([getattr(self, one.name), getattr(other, one.name)]) for one in fields(self)))
 
     def __len__(self) -> int:
         return len(self.size)
@@ -196,7 +204,7 @@ class GroupCosts:
         border, around = (padding + 1) // 2, padding + 1
         sums: NDArray[np.float64] = self.measure(ways) @ laid.T.astype(np.float64)
         texels, boxes, girth, islands = sums
-        usual = SURE * (RAGGED + (BOXY - RAGGED) * np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0))
+        usual = self.usual_fill(laid, texels, boxes)
         result = np.zeros((len(laid), len(sizes)))
         values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
         edge = swatch_edge(padding)
@@ -223,6 +231,21 @@ class GroupCosts:
             taken = strips + cells + np.where(strips > 0, 2 * border, 0)
             fits = (taken <= high) & (~swatches | np.bool_(wide >= edge))
             result[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
+        return result
+
+    def usual_fill(
+        self, laid: NDArray[np.bool_], texels: NDArray[np.float64], boxes: NDArray[np.float64]
+    ) -> NDArray[np.float64]:
+        """Return the part of a sheet that surely is filled by materials on it, (..., M), with their texels and boxes.
+
+        Regions of textures fill more than islands do: most are boxes, and few.
+        """
+        blocks = np.array([way is Treatment.BLOCK for way in self.ways], np.bool_)
+        own = (self.measure(self.ways)[0] * blocks) @ laid.astype(np.float64).T
+        share = np.where(texels > 0, own / np.maximum(texels, 1e-9), 0.0)
+        sure = SURE + (SURE_BLOCKS - SURE) * np.minimum(share, 1.0)
+        boxed = np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0)
+        result: NDArray[np.float64] = sure * (RAGGED + (BOXY - RAGGED) * boxed)
         return result
 
     def map_parts(self, laid: NDArray[np.bool_]) -> NDArray[np.float64]:
@@ -277,7 +300,7 @@ class GroupCosts:
                 one = texture_bytes(max(round(wide * part), 1), max(round(high * part), 1))
                 bytes_of[:, k] += one * (parts == part).sum(axis=1)
         images = ((~laid).astype(np.float64) @ self.figures.reads.astype(np.float64)) > 0
-        calls = self._calls(laid)
+        calls = self.calls(laid)
         area = (laid * self.area[None, :]).sum(axis=1)
         rows = np.concatenate([row, none])
         return Options(
@@ -288,9 +311,16 @@ class GroupCosts:
             images[rows],
             np.concatenate([yields[row, size], np.ones(len(none))]),
             area[rows],
+            np.full(len(rows), -1, np.int64),
         )
 
-    def _calls(self, on: NDArray[np.bool_]) -> NDArray[np.int64]:
+    def map_bytes(self, laid: NDArray[np.bool_], size: int) -> float:
+        """Return what the maps of a sheet of a size, by its number, take where these materials lie on it, (M,)."""
+        wide, high = self.sizes[size]
+        parts = self.map_parts(laid[None, :])[0]
+        return float(sum(texture_bytes(max(round(wide * p), 1), max(round(high * p), 1)) for p in parts if p > 0))
+
+    def calls(self, on: NDArray[np.bool_]) -> NDArray[np.int64]:
         """Return the draw calls, shape (N,), of choices of what lies on the sheet."""
         shown = self.figures.shown.astype(np.float64)
         calls: NDArray[np.int64] = ((on.astype(np.float64) @ shown.T) > 0).sum(axis=1).astype(np.int64)

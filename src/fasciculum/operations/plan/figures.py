@@ -17,7 +17,7 @@ from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.treatments.apart import apart_materials
 from fasciculum.treatments.flats import flat_values, is_tinted
 from fasciculum.treatments.reading import SLACK, Read, held_meshes, read_of, strip_of, texels_of, users
-from fasciculum.treatments.sharing import distinct_pieces, share_texels, sharing_pays
+from fasciculum.treatments.sharing import Shared, distinct_pieces, share_texels, sharing_pays
 from fasciculum.units import texture_bytes
 from fasciculum.uv.corners import corners_of, surface_areas
 from fasciculum.uv.density import source_texel_areas
@@ -133,20 +133,41 @@ def _detail(scene: Scene, material: Material, role: str) -> bool:
     return slot is not None and not scene.images[slot.image].missing and not scene.images[slot.image].level
 
 
-class _Measuring:
-    """Measures the primitives of a scene; copies of one once."""
+class Measuring:
+    """Measures groups of objects of a scene; copies of a mesh, and what several groups have in common, once."""
 
-    def __init__(self, scene: Scene, vertex_colors: VertexColors) -> None:
+    def __init__(self, scene: Scene, vertex_colors: VertexColors = VertexColors.TINT) -> None:
         self.scene, self.tint = scene, vertex_colors
         self._reads: dict[tuple[int, int], Read | None] = {}
         self._areas: dict[object, NDArray[np.float64]] = {}
-        self._blocks: dict[frozenset[int], tuple[float, float, float, int] | None] = {}
+        self._shared: dict[tuple[tuple[int, int], ...], Shared] = {}
+        self._covered: dict[tuple[int, int], float] = {}
+        self._middles: dict[int, NDArray[np.float64]] = {}
+        self._moving: set[str] | None = None
 
     def read(self, mesh: int, number: int) -> Read | None:
+        """Return how a primitive reads its textures."""
         key = mesh, number
         if key not in self._reads:
             self._reads[key] = read_of(self.scene, self.scene.meshes[mesh].primitives[number])
         return self._reads[key]
+
+    def own_texels(self, mesh: int, number: int) -> float:
+        """Return what the pieces of a primitive cover of its textures, in repeats; those that show the same once."""
+        key = mesh, number
+        if key not in self._covered:
+            read = self.read(mesh, number)
+            self._covered[key] = 0.0 if read is None else float(distinct_pieces([read])[0].sum())
+        return self._covered[key]
+
+    def middle(self, mesh: int) -> NDArray[np.float64]:
+        """Return the middle of a mesh's bounds, metres of its own."""
+        if mesh not in self._middles:
+            parts = [part.positions for part in self.scene.meshes[mesh].primitives if len(part.positions)]
+            low = np.min([part.min(axis=0) for part in parts], axis=0) if parts else np.zeros(3)
+            high = np.max([part.max(axis=0) for part in parts], axis=0) if parts else np.zeros(3)
+            self._middles[mesh] = (low.astype(np.float64) + high) / 2
+        return self._middles[mesh]
 
     def areas(self, key: str) -> NDArray[np.float64]:
         """Return the surface of each of an object's primitives, square metres."""
@@ -214,23 +235,90 @@ class _Measuring:
             paired,
             held_density(scene, [item.key for item, _, _ in uses]) if paired else 0.0,
             dict(HIGH_RATIOS) if paired else _ratios(scene, material, size),
-            self._block(reads, (int(size[0]), int(size[1]))) if whole and reads and not tinted else None,
+            self._block(sorted(seen), (int(size[0]), int(size[1]))) if whole and reads and not tinted else None,
         )
 
-    def _block(self, reads: list[Read], size: tuple[int, int]) -> tuple[float, float, float, int] | None:
+    def _block(self, places: list[tuple[int, int]], size: tuple[int, int]) -> tuple[float, float, float, int] | None:
         """Measure a material's surfaces as regions that share texels; None where that does not pay."""
+        reads = [read for place in places if (read := self.read(*place)) is not None]
         if not all(read.repeats or read.inside for read in reads):
             return None
-        key = frozenset(map(id, reads))
-        if key not in self._blocks:
-            shared = share_texels(reads, size)
-            result = None
-            if sharing_pays(reads, shared, size):
-                boxes = np.array([region.box for region in shared.regions], np.float64)
-                wide, high = (boxes[:, 2:] - boxes[:, :2]).T
-                result = float(shared.texels), float((wide * high).sum()), float((wide + high).sum()), len(boxes)
-            self._blocks[key] = result
-        return self._blocks[key]
+        shared = self.shared(places, size)
+        if not sharing_pays(reads, shared, size):
+            return None
+        boxes = np.array([region.box for region in shared.regions], np.float64)
+        wide, high = (boxes[:, 2:] - boxes[:, :2]).T
+        return float(shared.texels), float((wide * high).sum()), float((wide + high).sum()), len(boxes)
+
+    def shared(self, places: list[tuple[int, int]], size: tuple[int, int]) -> Shared:
+        """Return how surfaces, by mesh and number, share the texels of a texture of that size."""
+        key = tuple(sorted(places))
+        if key not in self._shared:
+            reads = [read for place in key if (read := self.read(*place)) is not None]
+            self._shared[key] = share_texels(reads, size)
+        return self._shared[key]
+
+    def groups(
+        self, groups: Sequence[tuple[str, AlphaMode, tuple[str, ...]]], settings: DeliverySettings
+    ) -> list[GroupFigures]:
+        """Measure groups of objects; see `group_figures`."""
+        joins = settings.combine == Combine.BUNDLE
+        if joins and self._moving is None:
+            self._moving = moving_objects(self.scene)
+        return _with_partners([self._group(*group, settings) for group in groups])
+
+    def _group(self, name: str, mode: AlphaMode, objects: tuple[str, ...], settings: DeliverySettings) -> GroupFigures:
+        scene = self.scene
+        joins = settings.combine == Combine.BUNDLE
+        uses = self.uses(objects)
+        # what is read from high-poly objects is a material of its own: it is baked, whatever becomes of the others
+        entries = sorted(uses, key=lambda entry: (entry[1], entry[0]))
+        indices = [index for index, paired in entries if not paired]
+        held = held_meshes(scene, objects)
+        drawn: list[tuple[str, ...]] = [(key,) for key in objects]
+        if joins:
+            cells, alone = groups_of(scene, objects, settings, name=name, moving=self._moving)
+            drawn = [cell.objects for cell in cells] + [(key,) for key in alone]
+        place = {entry: number for number, entry in enumerate(entries)}
+        shown = np.zeros((len(drawn), len(entries)), np.bool_)
+        for row, keys in enumerate(drawn):
+            for key in keys:
+                item = scene.object(key)
+                for index in scene.materials_of(item):
+                    shown[row, place[index, scene.nodes[item.node].mesh in held]] = True
+        images: dict[str, float] = {}
+        read_by: list[set[str]] = []
+        for index, paired in entries:
+            read: set[str] = set()
+            for slot in scene.materials[index].slots().values() if index >= 0 and not paired else ():
+                image = scene.images[slot.image]
+                key = image.pixels or f"missing {slot.image}"
+                images[key] = float(texture_bytes(image.width, image.height))
+                read.add(key)
+            read_by.append(read)
+        keys = tuple(images)
+        apart = apart_materials(scene, indices)
+        leaders = [place[(index, True) if paired else (apart[index][0], False)] for index, paired in entries]
+        return GroupFigures(
+            name,
+            mode,
+            objects,
+            tuple(self.material(entry[0], uses[entry]) for entry in entries),
+            shown,
+            np.array(leaders, np.int64),
+            keys,
+            np.array([[key in own for key in keys] for own in read_by], np.bool_).reshape(len(entries), len(keys)),
+            np.array([images[key] for key in keys]),
+        )
+
+    def uses(self, objects: tuple[str, ...]) -> dict[tuple[int, bool], list[tuple]]:
+        """Return what shows each material among objects, by its index and whether it is read from high-poly objects."""
+        held = held_meshes(self.scene, objects)
+        results: dict[tuple[int, bool], list[tuple]] = {}
+        for index, own in users(self.scene, objects).items():
+            for use in own:
+                results.setdefault((index, self.scene.nodes[use[0].node].mesh in held), []).append(use)
+        return results
 
 
 def held_density(scene: Scene, keys: Sequence[str]) -> float:
@@ -311,59 +399,7 @@ def group_figures(
     settings : DeliverySettings
         Whether and by which regions they are joined.
     """
-    measuring = _Measuring(scene, vertex_colors)
-    joins = settings.combine == Combine.BUNDLE
-    moving = moving_objects(scene) if joins else None
-    results = []
-    for name, mode, objects in groups:
-        held = held_meshes(scene, objects)
-        uses: dict[tuple[int, bool], list[tuple]] = {}
-        for index, own in users(scene, objects).items():
-            for use in own:
-                uses.setdefault((index, scene.nodes[use[0].node].mesh in held), []).append(use)
-        # what is read from high-poly objects is a material of its own: it is baked, whatever becomes of the others
-        entries = sorted(uses, key=lambda entry: (entry[1], entry[0]))
-        indices = [index for index, paired in entries if not paired]
-        drawn: list[tuple[str, ...]] = [(key,) for key in objects]
-        if joins:
-            cells, alone = groups_of(scene, objects, settings, name=name, moving=moving)
-            drawn = [cell.objects for cell in cells] + [(key,) for key in alone]
-        place = {entry: number for number, entry in enumerate(entries)}
-        shown = np.zeros((len(drawn), len(entries)), np.bool_)
-        for row, keys in enumerate(drawn):
-            for key in keys:
-                item = scene.object(key)
-                for index in scene.materials_of(item):
-                    shown[row, place[index, scene.nodes[item.node].mesh in held]] = True
-        images: dict[str, float] = {}
-        read_by: list[set[str]] = []
-        for index, paired in entries:
-            read: set[str] = set()
-            for slot in scene.materials[index].slots().values() if index >= 0 and not paired else ():
-                image = scene.images[slot.image]
-                key = image.pixels or f"missing {slot.image}"
-                images[key] = float(texture_bytes(image.width, image.height))
-                read.add(key)
-            read_by.append(read)
-        keys = tuple(images)
-        apart = apart_materials(scene, indices)
-        results.append(
-            GroupFigures(
-                name,
-                mode,
-                objects,
-                tuple(measuring.material(entry[0], uses[entry]) for entry in entries),
-                shown,
-                np.array(
-                    [place[(index, True) if paired else (apart[index][0], False)] for index, paired in entries],
-                    np.int64,
-                ),
-                keys,
-                np.array([[key in own for key in keys] for own in read_by], np.bool_).reshape(len(entries), len(keys)),
-                np.array([images[key] for key in keys]),
-            )
-        )
-    return _with_partners(results)
+    return Measuring(scene, vertex_colors).groups(groups, settings)
 
 
 def _with_partners(groups: list[GroupFigures]) -> list[GroupFigures]:

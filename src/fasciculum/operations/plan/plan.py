@@ -17,8 +17,9 @@ from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.bundling import groups_by_look
 from fasciculum.operations.ledger import Cost, cost_of
 from fasciculum.operations.plan.costs import GroupCosts, Options
-from fasciculum.operations.plan.figures import group_figures
+from fasciculum.operations.plan.figures import Measuring
 from fasciculum.operations.plan.front import pareto_front, thinned, worth_trying
+from fasciculum.operations.plan.several import Several, SheetPart, several_sheets
 from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
@@ -133,13 +134,15 @@ class Planner:
         groups: Sequence[tuple[str, AlphaMode, tuple[str, ...]]] | None = None,
     ) -> None:
         self.scene, self.settings = scene, settings
-        self.figures = group_figures(scene, groups_by_look(scene) if groups is None else groups, settings)
+        self.measuring = Measuring(scene)
+        self.figures = self.measuring.groups(groups_by_look(scene) if groups is None else groups, settings)
         self.now = cost_of(scene, tuple(item.key for item in scene.objects))
 
     def plans(self, terms: Terms) -> Plans:
         """Return the plans that no other beats."""
         costs = [GroupCosts(self.scene, figures, terms) for figures in self.figures]
-        choices = [self._choices(cost) for cost in costs]
+        divisions = [self._divisions(cost) for cost in costs]
+        choices = [self._choices(cost, several) for cost, several in zip(costs, divisions, strict=True)]
         while math.prod(max(len(one), 1) for one in choices) > MOST_COMBINED:
             largest = max(range(len(choices)), key=lambda number: len(choices[number]))
             choices[largest] = thinned(choices[largest], costs[largest])
@@ -148,24 +151,60 @@ class Planner:
         points = np.column_stack([calls, size, -p10])
         chosen = np.flatnonzero(pareto_front(points)) if len(rows) else np.zeros(0, np.int64)
         plans = [
-            self._plan(costs, choices, rows[row], (int(calls[row]), round(float(size[row]))), (p10[row], median[row]))
+            self._plan(
+                costs,
+                choices,
+                divisions,
+                rows[row],
+                (int(calls[row]), round(float(size[row]))),
+                (p10[row], median[row]),
+            )
             for row in chosen.tolist()
         ]
         plans.sort(key=lambda plan: (plan.draw_calls, plan.texture_bytes))
         vertices = max(sum(len(p.positions) for mesh in self.scene.meshes for p in mesh.primitives), 1)
         best = named_among(plans, self.now, terms, vertices)
-        named = {name: _gentle(costs, replace(plan, name=name)) for name, plan in best.items()}
+        named = {name: self.gentle(replace(plan, name=name), terms) for name, plan in best.items()}
         return Plans(self.now, tuple(plans), named, vertices)
 
     def gentle(self, plan: Plan, terms: Terms) -> Plan:
         """Return a plan with ways that add fewer vertices at the same cost and sharpness."""
-        return _gentle([GroupCosts(self.scene, figures, terms) for figures in self.figures], plan)
+        known = {figures.objects: figures for figures in self.figures}
+        results = []
+        for one in plan.bundles:
+            if one.objects not in known:
+                (known[one.objects],) = self.measuring.groups([(one.name, one.mode, one.objects)], self.settings)
+            results.append(GroupCosts(self.scene, known[one.objects], terms))
+        return _gentle(results, plan)
 
     # -- choices ----------------------------------------------------------------------------------------------
 
-    def _choices(self, cost: GroupCosts) -> Options:
+    def _divisions(self, cost: GroupCosts) -> list[Several]:
+        """Return ways to divide a group's objects over several sheets, as the terms ask or where one cannot do."""
+        only = self._sheets_of(cost)
+        if only == 1:
+            return []
+        return list(several_sheets(self.measuring, cost, self.settings, only))
+
+    def _sheets_of(self, cost: GroupCosts) -> int:
+        """Return over how many sheets a group is to be divided, 0 for as many as pays.
+
+        What is asked for is for each alpha mode: groups of other looks of it have one each, the largest has the rest.
+        """
+        wanted, figures = cost.terms.sheets, cost.figures
+        alike = [one for one in self.figures if one.mode == figures.mode]
+        if not wanted or sum(len(one.objects) for one in alike) < wanted:
+            return min(wanted, 1)
+        if figures is not max(alike, key=lambda one: len(one.objects)):
+            return 1
+        return max(1, min(wanted - len(alike) + 1, len(figures.objects)))
+
+    def _choices(self, cost: GroupCosts, divisions: Sequence[Several]) -> Options:
         """Return the choices of a group that may be part of a plan on the front."""
         options = cost.options(self._subsets(cost))
+        if divisions:
+            more = _options_of(cost, divisions)
+            options = more if cost.terms.sheets > 1 else options.with_more(more)
         return options.rows(np.flatnonzero(worth_trying(options, cost, self._shared(cost))))
 
     def _shared(self, cost: GroupCosts) -> NDArray[np.bool_]:
@@ -247,47 +286,72 @@ class Planner:
         self,
         costs: Sequence[GroupCosts],
         choices: Sequence[Options],
+        divisions: Sequence[Sequence[Several]],
         row: NDArray[np.int64],
         cost_of_it: tuple[int, int],
         kept: tuple[float, float],
     ) -> Plan:
         """Return a combination as a plan; its draw calls and bytes, and its yields, are known."""
-        bundles = []
-        added = 0
-        apart: set[tuple[int, int]] = set()
-        sheets = 0
-        for cost, options, chosen in zip(costs, choices, row.tolist(), strict=True):
-            laid, figures = options.laid[chosen], cost.figures
-            ways = tuple(
-                (one.index, way if on else Treatment.APART)
-                for one, way, on in zip(figures.materials, cost.ways, laid, strict=True)
-            )
-            added += _added(cost, ways)
-            whole = None if options.size[chosen] < 0 else cost.sizes[int(options.size[chosen])]
-            parts = cost.map_parts(options.laid[chosen][None, :])[0]
-            named = tuple(
-                (name, float(part))
-                for name, part in zip(("normal", "orm", "emissive"), parts[1:], strict=True)
-                if 0 < part < 1
-            )
-            apart |= {(figures.materials[int(figures.leaders[m])].index, 0) for m in np.flatnonzero(~laid).tolist()}
-            sheets += whole is not None
-            bundles.append(
-                PlannedBundle(
-                    figures.name,
-                    figures.mode,
-                    figures.objects,
-                    whole,
-                    ways,
+        bundles, added, sheets = [], 0, 0
+        apart: set[int] = set()
+        for cost, options, several, chosen in zip(costs, choices, divisions, row.tolist(), strict=True):
+            number = int(options.several[chosen])
+            parts = [
+                SheetPart(
+                    cost,
+                    options.laid[chosen],
+                    int(options.size[chosen]),
                     float(options.sharpness[chosen]),
-                    named,
-                    round(float(options.sheet_bytes[chosen])),
+                    float(options.sheet_bytes[chosen]),
                 )
-            )
+            ]
+            for part in parts if number < 0 else several[number].parts:
+                bundle = _planned(part)
+                figures = part.costs.figures
+                added += _added(part.costs, bundle.ways)
+                leaders = figures.leaders[np.flatnonzero(~part.laid)]
+                apart |= {figures.materials[leader].index for leader in leaders.tolist()}
+                sheets += bundle.size is not None
+                bundles.append(bundle)
         reads = any(one.detailed for figures in self.figures for one in figures.materials)
         p10, median = kept if reads else (math.nan, math.nan)
         calls, size = cost_of_it
         return Plan("", calls, sheets + len(apart), size, float(p10), float(median), added, tuple(bundles))
+
+
+def _planned(part: SheetPart) -> PlannedBundle:
+    """Return a sheet and what lies beside it as a bundle of a plan."""
+    cost, figures = part.costs, part.costs.figures
+    ways = tuple(
+        (one.index, way if on else Treatment.APART)
+        for one, way, on in zip(figures.materials, cost.ways, part.laid, strict=True)
+    )
+    parts = cost.map_parts(part.laid[None, :])[0]
+    named = tuple(
+        (name, float(share))
+        for name, share in zip(("normal", "orm", "emissive"), parts[1:], strict=True)
+        if 0 < share < 1
+    )
+    whole = None if part.size < 0 else cost.sizes[part.size]
+    return PlannedBundle(
+        figures.name, figures.mode, figures.objects, whole, ways, part.sharpness, named, round(part.bytes)
+    )
+
+
+def _options_of(cost: GroupCosts, divisions: Sequence[Several]) -> Options:
+    """Return divisions over several sheets as choices of their group."""
+    figures = cost.figures
+    laid = np.array([one.laid for one in divisions])
+    return Options(
+        laid,
+        np.full(len(laid), -1, np.int64),
+        np.array([one.calls for one in divisions], np.int64),
+        np.array([one.bytes for one in divisions]),
+        ((~laid).astype(np.float64) @ figures.reads.astype(np.float64)) > 0,
+        np.array([one.sharpness for one in divisions]),
+        (laid * cost.area[None, :]).sum(axis=1),
+        np.arange(len(laid)),
+    )
 
 
 def keeps(plan: Plan, now: Cost, terms: Terms) -> bool:
