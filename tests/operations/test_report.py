@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Repeats, Rule
+from fasciculum.model.choices import Repeats, Rule, Share
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather

@@ -184,6 +184,7 @@ class Combine(Choice):
 
     NONE = "none"
     BUNDLE = "bundle"
+    INSTANCES = "instances"
 
 
 class Packing(Choice):

@@ -97,11 +97,11 @@ class DeliverySettings:
     combine: Combine = setting(
         Combine.NONE,
         "Merge meshes",
-        "Merge each bundle into one mesh: one draw call per bundle, but all of it is drawn when any part"
-        " is in view. Objects that move are not merged.",
+        "Per bundle: one mesh and one draw call each, but all of it is drawn when any part is in view."
+        " Instances: copies of a mesh become one instanced draw call. Objects that move stay apart.",
         fold="Meshes",
         stales=DELIVERY,
-        words={Combine.NONE: "off", Combine.BUNDLE: "per bundle"},
+        words={Combine.NONE: "off", Combine.BUNDLE: "per bundle", Combine.INSTANCES: "copies as instances"},
         option="--combine",
     )
     region: float = setting(

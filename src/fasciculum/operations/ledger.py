@@ -15,6 +15,7 @@ from fasciculum.model.layout import Layout
 from fasciculum.model.maps import KINDS, Values
 from fasciculum.model.scene import Scene
 from fasciculum.operations.bake.bake import wanted_maps
+from fasciculum.operations.deliver.instances import instance_groups
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.treatments.apart import Factor, apart_materials
 from fasciculum.treatments.even import even_maps
@@ -154,6 +155,11 @@ def drawn_things(
         # an engine that reads texture arrays draws all slices at once
         kept |= {f"slice {number}" if one_by_one else "slices" for number in readers if number >= 0}
         shown[key] = kept
+    if settings.combine == Combine.INSTANCES:
+        copies = instance_groups(scene, bundle, moving)
+        alike = {key for group in copies for key in group}
+        things = [Thing(group, len(shown[group[0]])) for group in copies]
+        return things + [Thing((key,), len(shown[key])) for key in bundle.objects if key not in alike]
     if settings.combine != Combine.BUNDLE:
         return [Thing((key,), len(shown[key])) for key in bundle.objects]
     groups, alone = groups_of(scene, bundle.objects, settings, name=bundle.name, moving=moving)
@@ -186,7 +192,7 @@ def ledger_of(document: Document) -> Ledger:
     read = _Textures(scene)
     read.add(index for index, _ in kept)
     materials, textures, size = len(kept), len(read.sizes), read.bytes
-    moving = moving_objects(scene) if document.delivery.combine == Combine.BUNDLE else None
+    moving = moving_objects(scene) if document.delivery.combine != Combine.NONE else None
     sheets: set[object] = set()
     light = 0
     for bundle in filled:

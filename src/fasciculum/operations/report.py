@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.baking.occlusion import radii_of, rays_of
 from fasciculum.checks.textures import CheckedTexture, textures_of
 from fasciculum.model.bundle import Bundle
-from fasciculum.model.choices import Treatment
+from fasciculum.model.choices import Combine, Treatment
 from fasciculum.model.detail import Pair, Span
 from fasciculum.model.document import Document
 from fasciculum.model.finding import Finding
@@ -80,6 +80,14 @@ def _without_arrays(document: Document) -> dict[str, int]:
         more += sum(thing.calls for thing in whole)
         more -= sum(thing.calls for thing in drawn_things(scene, bundle, document.delivery))
     return {"draw_calls_without_arrays": ledger_of(document).after.draw_calls + more} if sliced else {}
+
+
+def _without_instancing(document: Document) -> dict[str, int]:
+    """Return the draw calls for viewers that draw each copy by itself, nothing where no copies are instanced."""
+    if document.delivery.combine != Combine.INSTANCES:
+        return {}
+    plain = replace(document, delivery=replace(document.delivery, combine=Combine.NONE))
+    return {"draw_calls_without_instancing": ledger_of(plain).after.draw_calls}
 
 
 def _view_entry(document: Document) -> dict[str, float]:
@@ -430,6 +438,7 @@ def report_of(
             | _compressed_bytes(compressed[1])
             | _slices_entry(document)
             | _without_arrays(document)
+            | _without_instancing(document)
             | {"typical_view": _view_entry(document)},
         },
         "budget": [one.entry for one in judged_document(document)],

@@ -20,7 +20,7 @@ from fasciculum.model.given import TrimRepeats
 from fasciculum.model.maps import AO, KINDS, LIT, Role
 from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
-from fasciculum.model.tree import NOTHING, Further
+from fasciculum.model.tree import NOTHING, Further, Place, TreeNode
 from fasciculum.operations.deliver.conventions import (
     TextureFile,
     conforming,
@@ -30,6 +30,7 @@ from fasciculum.operations.deliver.conventions import (
     encoded_source,
     tile_name,
 )
+from fasciculum.operations.deliver.instances import instance_groups, placed
 from fasciculum.operations.deliver.joining import groups_of, middle_of, moving_objects, rounded_origin
 from fasciculum.operations.deliver.lights import (
     LIGHT_UVS,
@@ -155,6 +156,15 @@ class SceneBuilder:
                     )
                 )
         return results
+
+    def _instanced(self) -> list[tuple[str, ...]]:
+        """Return the objects that are drawn as one, copies of one mesh each."""
+        if self.settings.combine != Combine.INSTANCES:
+            return []
+        moving = moving_objects(self.scene)
+        groups = [group for bundle in self.every for group in instance_groups(self.scene, bundle, moving)]
+        delivered = [tuple(key for key in group if key in self.bundle_of) for group in groups]
+        return [group for group in delivered if len(group) > 1]
 
     def _mirrored_meshes(self) -> set[int]:
         """Return the meshes that some mirrored node draws."""
@@ -449,19 +459,27 @@ class SceneBuilder:
             for name, keys in self.groups.get(bundle.name, []):
                 if keys:
                     origin = rounded_origin(middle_of(self.scene, keys))
-                    roots.append((name, len(self.meshes), tuple(float(value) for value in origin)))
+                    place = Place(translation=tuple(origin.tolist()) if origin.any() else None)
+                    roots.append(TreeNode(name, place, mesh=len(self.meshes)))
                     world = np.eye(4)
                     world[:3, 3] = origin
                     drawn.append(Drawn(name, world, len(self.meshes)))
                     self.meshes.append(OutputMesh(name, self._join(keys, bundle, origin)))
-        bare = frozenset(item.node for item in self.scene.objects if item.key in self.inside)
+        bare = {item.node for item in self.scene.objects if item.key in self.inside}
+        for keys in self._instanced():
+            nodes = [self.scene.object(key).node for key in keys]
+            number = numbers[nodes[0]]
+            name = f"{self.meshes[number].name or keys[0]} copies"
+            roots.append(TreeNode(name, mesh=number, copies=placed(self.scene.nodes[node].world for node in nodes)))
+            numbers |= dict.fromkeys(nodes, -1)
+            bare |= set(nodes)
         return OutputScene(
             self.name,
             f"Fasciculum {__version__}",
             merged_tree(
                 self.scene,
                 lambda node: numbers[node],
-                bare=bare,
+                bare=frozenset(bare),
                 joined=roots,
                 lights=self.settings.lights and not light_is_baked(self.ready),
             ),

@@ -38,7 +38,7 @@ def merged_tree(
     mesh_of: MeshOf,
     *,
     bare: frozenset[int],
-    joined: Sequence[tuple[str, int, tuple[float, ...]]],
+    joined: Sequence[TreeNode],
     lights: bool = True,
 ) -> Tree:
     """Put the trees of all sources together.
@@ -48,9 +48,9 @@ def merged_tree(
     scene : Scene
     mesh_of : callable
     bare : frozenset of int
-        Nodes of the scene that gave all that they drew to joined meshes; those that hold up nothing else are left out.
-    joined : sequence
-        Names, output meshes and places (metres) of further root nodes.
+        Nodes of the scene that gave all that they drew to ``joined``; those that hold up nothing else are left out.
+    joined : sequence of TreeNode
+        Further root nodes: joined meshes, and copies that are drawn as one.
     lights : bool
         Whether lights go along, as the project has them.
     """
@@ -69,9 +69,9 @@ def merged_tree(
         else:
             shown = replace(shown, roots=shown.roots + scenes[0].roots)
         others += scenes[1:]
-    for name, mesh, place in joined:
+    for node in joined:
         shown = replace(shown, roots=(*shown.roots, len(lists.nodes)))
-        lists.nodes.append(TreeNode(name, Place(translation=place if any(place) else None), mesh=mesh))
+        lists.nodes.append(node)
     for lamp in lamps:
         shown = replace(shown, roots=(*shown.roots, len(lists.nodes)))
         lists.nodes.append(TreeNode(lamp.key, Place(matrix=lamp_matrix(lamp)), light=len(lists.lights)))

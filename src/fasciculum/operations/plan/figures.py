@@ -9,10 +9,12 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import AlphaMode, Combine, VertexColors
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.maps import EMISSIVE, NORMAL, ORM
 from fasciculum.model.scene import DEFAULT_MATERIAL, Material, Scene
+from fasciculum.operations.deliver.instances import instance_groups
 from fasciculum.operations.deliver.joining import groups_of, moving_objects
 from fasciculum.treatments.apart import apart_materials
 from fasciculum.treatments.flats import flat_values, is_tinted
@@ -262,8 +264,7 @@ class Measuring:
         self, groups: Sequence[tuple[str, AlphaMode, tuple[str, ...]]], settings: DeliverySettings
     ) -> list[GroupFigures]:
         """Measure groups of objects; see `group_figures`."""
-        joins = settings.combine == Combine.BUNDLE
-        if joins and self._moving is None:
+        if settings.combine != Combine.NONE and self._moving is None:
             self._moving = moving_objects(self.scene)
         return _with_partners([self._group(*group, settings) for group in groups])
 
@@ -279,6 +280,10 @@ class Measuring:
         if joins:
             cells, alone = groups_of(scene, objects, settings, name=name, moving=self._moving)
             drawn = [cell.objects for cell in cells] + [(key,) for key in alone]
+        elif settings.combine == Combine.INSTANCES:
+            copies = instance_groups(scene, Bundle(name, objects, mode), self._moving)
+            alike = {key for group in copies for key in group}
+            drawn = [*copies, *((key,) for key in objects if key not in alike)]
         place = {entry: number for number, entry in enumerate(entries)}
         shown = np.zeros((len(drawn), len(entries)), np.bool_)
         for row, keys in enumerate(drawn):
