@@ -77,10 +77,16 @@ def _within(scene: Scene, bundle: Bundle, index: int, uses: Sequence[Use]) -> li
     """Return a finding for what of one material must not share texels."""
     held = held_meshes(scene, bundle.objects)
     reasons: dict[str, list[Use]] = {}
+    known: dict[tuple[int, int], str] = {}
     for use in uses:
-        reasons.setdefault(_why(scene, bundle, use, held), []).append(use)
+        place = scene.nodes[use[0].node].mesh, use[1]
+        if place not in known:
+            known[place] = _why(scene, bundle, use, held)
+        reasons.setdefault(known[place], []).append(use)
     free = reasons.pop("", [])
     parted = [use for some in reasons.values() for use in some]
+    if not parted:
+        return []
     texels = texels_of(scene, scene.materials[index])
     alone, every = _reads(scene, parted), _reads(scene, uses)
     if not alone or len(every) < 2:

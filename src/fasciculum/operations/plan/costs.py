@@ -29,7 +29,7 @@ BARE_DENSITY = 64.0
 #: what is laid out must keep at least this of its sharpness to be a plan at all
 LEAST_YIELD = 0.6
 #: part of the fill that is usual which a plan counts on, so that it is held rather than missed
-SURE, SURE_BLOCKS = 0.85, 0.91
+SURE, SURE_BLOCKS = 0.85, 0.95
 #: edges of sheets, texels
 EDGES = (16, 32, 64, 128, 256, 512, 1024, 2048, 4096, 8192, 16384)
 
