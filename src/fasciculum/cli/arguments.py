@@ -15,6 +15,7 @@ from fasciculum.cli.options import add_settings, between
 from fasciculum.errors import UsageError
 from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.logs import LEVELS
+from fasciculum.memory import bytes_of
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget, read_budget
 from fasciculum.model.choices import Combine, FlatColorPolicy, PairBy, Repeats, Rule, Share, Stage
@@ -132,6 +133,15 @@ def _add_terms(command: argparse.ArgumentParser) -> None:
         metavar="auto|N",
         help="over how many sheets plans divide the objects of each alpha mode (default: auto: as many as pays)",
     )
+
+
+def _size_of_memory(text: str) -> str:
+    """Read a size of memory and refuse what is none."""
+    try:
+        bytes_of(text)
+    except UsageError as error:
+        raise argparse.ArgumentTypeError(f"{error.message} {error.hint}") from error
+    return text
 
 
 def _number_or_auto(text: str) -> int:
@@ -469,6 +479,15 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
         _add_logging(made, verbose=argparse.SUPPRESS, log_level=argparse.SUPPRESS, profile=argparse.SUPPRESS)
         return made
 
+    def add_memory(to: argparse.ArgumentParser) -> None:
+        to.add_argument(
+            "--memory",
+            type=_size_of_memory,
+            default=None,
+            metavar="4GiB",
+            help="what all processes of the command together may hold (default: half of the memory that is free)",
+        )
+
     opened = command("open", "open the window")
     opened.add_argument("files", nargs="*", metavar="PROJECT | MODEL")
     demo = command("demo", "open the window on the demo station, or run it without a window")
@@ -478,6 +497,7 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     inspect = command("inspect", "show what model files contain")
     inspect.add_argument("models", nargs="+", metavar="MODEL")
     _add_allow(inspect)
+    add_memory(inspect)
     inspect.add_argument("--json", action="store_true")
     plan = command("plan", "compare plans for models and their costs; writes nothing")
     plan.add_argument("models", nargs="+", metavar="MODEL")
@@ -485,8 +505,11 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     plan.add_argument("--region", type=between(0, 1e6, float), default=0.0, metavar="METRES")
     _add_terms(plan)
     _add_allow(plan)
+    add_memory(plan)
     plan.add_argument("--json", action="store_true")
-    _add_make(command("make", "gather, bundle, lay out, bake, check and deliver in one pass"))
+    make = command("make", "gather, bundle, lay out, bake, check and deliver in one pass")
+    add_memory(make)
+    _add_make(make)
     run = command("run", "redo what is stale in a project, or one stage of it")
     run.add_argument("project", metavar="PROJECT")
     run.add_argument("--bundle", default=None, metavar="NAME")
@@ -511,6 +534,7 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
         "--delivery", default=None, metavar="NAME", help="use this delivery preset, built in or of the project"
     )
     _add_budget(run)
+    add_memory(run)
     run.add_argument("--json", action="store_true")
     batch = command("batch", "do all jobs of a batch list")
     batch.add_argument("jobs", metavar="JOBS.toml")
@@ -519,6 +543,7 @@ def parser(kind: type[argparse.ArgumentParser] = Parser) -> argparse.ArgumentPar
     batch.add_argument(
         "--dry-run", action="store_true", help="show what would be done and what it would cost; writes nothing"
     )
+    add_memory(batch)
     batch.add_argument("--json", action="store_true")
     completion = command("completion", "print the shell script that completes commands and options")
     completion.add_argument("shell", **_words(SHELLS))  # type: ignore[arg-type]

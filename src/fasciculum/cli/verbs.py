@@ -18,6 +18,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.given_files import read_sheet
 from fasciculum.io.layer_files import read_layers
 from fasciculum.io.pixels import PixelStore
+from fasciculum.memory import MemoryWatch, bytes_of, free_bytes, memory_figures
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget
 from fasciculum.model.choices import (
@@ -67,6 +68,16 @@ PAIR_RULES = (PairBy.NAME, PairBy.NEAREST, PairBy.NONE)
 def run_verb(parsed: argparse.Namespace, scratch: Path, progress: Progress) -> int:
     """Run the command that was asked for and return the exit code."""
     store = PixelStore(scratch / "pixels")
+    told = getattr(parsed, "memory", None)
+    watch = MemoryWatch(bytes_of(told) if told else free_bytes() // 2, scratch)
+    watch.start()
+    try:
+        return _run_verb(parsed, scratch, store, progress)
+    finally:
+        watch.stop()
+
+
+def _run_verb(parsed: argparse.Namespace, scratch: Path, store: PixelStore, progress: Progress) -> int:
     if parsed.command == "batch":
         from fasciculum.cli.batch import run_batch
 
@@ -85,7 +96,7 @@ def _print(value: dict[str, Any], as_json: bool, words: str) -> None:
 
 def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
     scene, findings = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
-    result = inspection_of(scene, findings)
+    result = inspection_of(scene, findings) | memory_figures()
     _print(result, parsed.json, inspection_words(result))
     return _code(findings)
 
@@ -94,7 +105,7 @@ def _plan(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> 
     scene, _ = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
     settings = replace(DeliverySettings(), combine=Combine(parsed.combine), region=parsed.region)
     plans = Planner(scene, settings).plans(_terms(parsed))
-    _print(plans_report(scene, plans), parsed.json, plans_words(plans))
+    _print(plans_report(scene, plans) | memory_figures(), parsed.json, plans_words(plans))
     return 0
 
 

@@ -59,9 +59,11 @@ def link_overlapping(corners, labels, wide, high, parent, offset):
         if turn == 0:
             continue
         sign = 1.0 if turn > 0 else -1.0
-        first, last = int(np.floor(min(ay, by, cy))), int(np.ceil(max(ay, by, cy)))
+        first, bottom = int(np.floor(min(ay, by, cy))), int(np.ceil(max(ay, by, cy)))
         left, right = int(np.floor(min(ax, bx, cx))), int(np.ceil(max(ax, bx, cx)))
-        for row in range(first, last):
+        # a triangle mostly meets one other piece: that is joined once
+        last, last_x, last_y = -1, 0, 0
+        for row in range(first, bottom):
             y = row + 0.5
             for column in range(left, right):
                 x = column + 0.5
@@ -78,8 +80,9 @@ def link_overlapping(corners, labels, wide, high, parent, offset):
                     owner[i, j] = labels[t]
                     repeat[i, j, 0], repeat[i, j, 1] = over_x, over_y
                     continue
-                if other == labels[t]:
+                if other == labels[t] or (other == last and over_x == last_x and over_y == last_y):
                     continue
+                last, last_x, last_y = other, over_x, over_y
                 one, one_x, one_y = _root(parent, offset, labels[t])
                 two, two_x, two_y = _root(parent, offset, other)
                 if one != two:

@@ -29,6 +29,7 @@ from fasciculum.operations.lay_out.onto import onto_rows, sameness, split_rows
 from fasciculum.operations.ledger import Cost, cost_of, drawn_things, ledger_of, written_sizes
 from fasciculum.operations.plan.sizing import low_yield, surface_yields
 from fasciculum.operations.plan.views import seen_in
+from fasciculum.threads import in_pieces
 from fasciculum.treatments.apart import apart_materials
 from fasciculum.treatments.flats import flat_values
 from fasciculum.treatments.resolved import ResolvedBundle
@@ -463,8 +464,8 @@ def _uv_sets(scene: Scene, item: Object) -> list[dict[str, Any]]:
             corners.primitive,
             corners.local,
         )
-        reach = spans(chosen)
         islands = find_islands(chosen.world, chosen.source)
+        reach = spans(chosen, islands)
         overlap = self_overlap(chosen.source, islands, threshold=1e-3)
         once, twice = covered_areas(chosen.source)
         flat = abs(signed_uv_areas(chosen.source)).sum()
@@ -512,10 +513,14 @@ def inspection_of(scene: Scene, findings: tuple[Finding, ...]) -> dict[str, Any]
     sets = max((sets_of(scene, item) for item in scene.objects), default=0)
     met = [overlapping_objects(scene, scene.objects, number) for number in range(sets)]
     measured = figures_of(scene, scene.objects)
+    first = {(scene.nodes[item.node].mesh, item.primitives): item for item in reversed(scene.objects)}
+
+    def describe(alike: tuple[int, tuple[int, ...]]) -> None:
+        described[alike] = _uv_sets(scene, first[alike])
+
+    in_pieces(describe, list(first))
     for item in scene.objects:
         alike = (scene.nodes[item.node].mesh, item.primitives)
-        if alike not in described:
-            described[alike] = _uv_sets(scene, item)
         figures = measured[item.key]
         used = scene.materials_of(item)
         objects.append(

@@ -14,6 +14,7 @@ from fasciculum.io.formats.table import WRITTEN_FORMATS
 from fasciculum.io.names import file_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.jobs.runner import InlineRunner
+from fasciculum.memory import memory_figures
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.budget import Budget
 from fasciculum.model.bundle import Bundle
@@ -235,7 +236,7 @@ class Pipeline:
             files = delivered.files if delivered else []
             maps = delivered.maps if delivered else {}
             report = report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps)
-            return report | {"plan": self.plan or None}, findings
+            return report | {"plan": self.plan or None} | memory_figures(), findings
 
 
 def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[Bundle, ...]:

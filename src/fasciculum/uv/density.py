@@ -89,13 +89,17 @@ def _leading_texels(scene: Scene, primitive: Primitive) -> float:
     return best
 
 
-def spans(corners: Corners) -> NDArray[np.float64]:
-    """Return the span in u and v of each island of the source UVs, shape (I, 2), in repeats."""
+def spans(corners: Corners, islands: NDArray[np.int32] | None = None) -> NDArray[np.float64]:
+    """Return the span in u and v of each island of the source UVs, shape (I, 2), in repeats.
+
+    ``islands`` are those of all triangles, where they are known and all UVs are finite.
+    """
     usable = np.isfinite(corners.source).all(axis=(1, 2))
     if not usable.any():
         return np.zeros((0, 2))
     uvs = corners.source[usable]
-    islands = find_islands(corners.world[usable], uvs)
+    if islands is None or not usable.all():
+        islands = find_islands(corners.world[usable], uvs)
     low = np.full((islands.max() + 1, 2), np.inf)
     high = np.full((islands.max() + 1, 2), -np.inf)
     np.minimum.at(low, islands, uvs.min(axis=1))

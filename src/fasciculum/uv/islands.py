@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.kernels.islands import label_islands
 from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.later import Later
 
@@ -90,16 +91,24 @@ def find_islands(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArra
     world : ndarray of float64, shape (T, 3, 3)
     uvs : ndarray of float64, shape (T, 3, 2)
     """
-    if not len(world):
-        return np.zeros(0, np.int32)
-    return connect(uv_vertices(world, uvs))
+    labels = np.zeros(len(world), np.int32)
+    if len(world):
+        places = np.round(world.reshape(-1, 3) / position_tolerance(world))
+        flat = np.round(uvs.reshape(-1, 2) / _uv_tolerance(uvs))
+        label_islands(np.concatenate([places, flat], axis=1).astype(np.int64), labels)
+    return labels
+
+
+def _uv_tolerance(uvs: NDArray[np.float64]) -> float:
+    """Return the distance below which two texture coordinates of an object are one."""
+    extent = float(np.ptp(uvs)) if uvs.size else 0.0
+    return max(extent * 1e-6, 1e-7)
 
 
 def uv_vertices(world: NDArray[np.float64], uvs: NDArray[np.float64]) -> NDArray[np.int64]:
     """Return a number for each corner, shape (T, 3), the same where both position and UV agree."""
-    extent = float(np.ptp(uvs)) if uvs.size else 0.0
     places = weld(world.reshape(-1, 3), position_tolerance(world))
-    flat = weld(uvs.reshape(-1, 2), max(extent * 1e-6, 1e-7))
+    flat = weld(uvs.reshape(-1, 2), _uv_tolerance(uvs))
     return weld(np.stack([places, flat], axis=1).astype(np.float64), 1.0).reshape(-1, 3)
 
 

@@ -13,12 +13,14 @@ from fasciculum.app.colors import WAY_WORDS
 from fasciculum.app.fields import ComboBox, SpinBox
 from fasciculum.app.look import Theme
 from fasciculum.app.panels.plot import PlanPlot
-from fasciculum.app.parts import Column, Form, note
+from fasciculum.app.parts import Column, Form, Switch, note
 from fasciculum.app.workspace import Workspace
-from fasciculum.model.choices import Combine, Treatment
+from fasciculum.model.choices import Combine, Share, Treatment
 from fasciculum.model.counting import counted
+from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
-from fasciculum.model.terms import Terms
+from fasciculum.model.settings import settings_of
+from fasciculum.model.terms import MOST_SHEETS, Terms
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.plan.plan import NAMES, Plan, Plans, keeps, misses_of, named_among
 from fasciculum.operations.plan.take import planned_bundles
@@ -30,6 +32,9 @@ from fasciculum.units import MIB
 #: milliseconds without a change until plans are weighed again
 REST = 150
 SIZES = (512, 1024, 2048, 4096, 8192, 16384)
+_DELIVERY = {entry.name: entry.setting for entry in settings_of(DeliverySettings)}
+COMBINE_WORDS: dict[Combine, str] = {Combine(key): words for key, words in _DELIVERY["combine"].words.items()}
+COMBINE_TIP, REGION_TIP = _DELIVERY["combine"].tip, _DELIVERY["region"].tip
 
 
 class PlanPanel(Column):
@@ -82,6 +87,25 @@ class PlanPanel(Column):
         form.row("Max. memory", self.memory, "Highest texture memory, in MiB. Plans above it are grey.")
         form.row("Max. draw calls", self.calls, "Highest number of draw calls. Plans above it are grey.")
         form.row("Largest sheet", self.largest, "Edge of the largest sheet, in px, that plans may use.")
+        self.sheets = self._number(0, MOST_SHEETS, 1, "", "as many as pays")
+        form.row(
+            "Sheets",
+            self.sheets,
+            "Number of sheets over which the objects of each alpha mode are divided: together what shares textures and "
+            "what stands close.",
+        )
+        self.share = Switch("on one place")
+        form.row(
+            "Shared texels",
+            self.share,
+            "Islands that read overlapping parts of a texture share one place on the sheet, where that takes less.",
+        )
+        self.combine = ComboBox()
+        for combine, words in COMBINE_WORDS.items():
+            self.combine.addItem(words, combine)
+        form.row("Merge meshes", self.combine, COMBINE_TIP)
+        self.region = self._number(0, 100_000, 5, " m", "no cells")
+        form.row("Merge cell size", self.region, REGION_TIP)
         for widget in (self.plot, self.words):
             self.box.addWidget(widget)
         self.box.addLayout(row)
@@ -94,6 +118,10 @@ class PlanPanel(Column):
         self.memory.valueChanged.connect(lambda value: self._change(memory=float(value) * MIB))
         self.calls.valueChanged.connect(lambda value: self._change(calls=value))
         self.largest.activated.connect(lambda _: self._change(largest=self.largest.currentData()))
+        self.sheets.valueChanged.connect(lambda value: self._change(sheets=value))
+        self.share.clicked.connect(lambda on: self._change(share=Share.AUTO if on else Share.NEVER))
+        self.combine.activated.connect(lambda _: self._deliver(combine=Combine(self.combine.currentData())))
+        self.region.valueChanged.connect(lambda value: self._deliver(region=float(value)))
         self.plot.pointed.connect(self._point)
         self.plot.clicked.connect(self._take)
         self._rest = QTimer(self, singleShot=True, interval=REST)
@@ -131,8 +159,15 @@ class PlanPanel(Column):
         self.memory.setValue(round(terms.memory / MIB))
         self.calls.setValue(terms.calls)
         self.largest.setCurrentIndex(max(self.largest.findData(terms.largest), 0))
+        self.sheets.setValue(terms.sheets)
+        self.share.setChecked(terms.share == Share.AUTO)
+        delivery = document.delivery
+        self.combine.setCurrentIndex(max(self.combine.findData(delivery.combine), 0))
+        self.region.setValue(round(delivery.region))
+        self.region.setEnabled(delivery.combine == Combine.BUNDLE)
         self._filling = False
-        about = document.scene, document.delivery.combine, document.delivery.region, terms.largest, terms.padding
+        asked = terms.largest, terms.padding, terms.sheets, terms.share
+        about = document.scene, delivery.combine, delivery.region, *asked
         if document.scene.objects and about != self._asked:
             self._asked = about
             self._rest.start()
@@ -233,6 +268,11 @@ class PlanPanel(Column):
     def _change(self, **values: object) -> None:
         if not self._filling:
             self.workspace.apply("Change the plans' limits", lambda document: commands.set_terms(document, **values))
+
+    def _deliver(self, **values: object) -> None:
+        if not self._filling:
+            words = "Change how meshes are merged"
+            self.workspace.apply(words, lambda document: commands.set_delivery(document, **values))
 
     def _point(self, plan: Plan | None) -> None:
         """Show in list, ledger and model what a plan would lead to."""

@@ -143,6 +143,7 @@ class Measuring:
         self._reads: dict[tuple[int, int], Read | None] = {}
         self._areas: dict[object, NDArray[np.float64]] = {}
         self._shared: dict[tuple[tuple[int, int], ...], Shared] = {}
+        self._materials: dict[tuple[int, tuple[tuple[int, int], ...], bool], MaterialFigures] = {}
         self._covered: dict[tuple[int, int], float] = {}
         self._middles: dict[int, NDArray[np.float64]] = {}
         self._moving: set[str] | None = None
@@ -185,24 +186,30 @@ class Measuring:
     def material(self, index: int, uses: Sequence[tuple]) -> MaterialFigures:
         """Measure one material of a group; ``uses`` are those of `fasciculum.treatments.reading.users`."""
         scene = self.scene
-        material = DEFAULT_MATERIAL if index < 0 else scene.materials[index]
         # what is read from high-poly objects is laid out as islands, whatever its own material is
         paired = any(item.key in scene.partners for item, _, _ in uses)
+        places = tuple(sorted({(scene.nodes[item.node].mesh, number) for item, number, _ in uses}))
+        if (index, places, paired) not in self._materials:
+            self._materials[index, places, paired] = self._surfaces(index, places, paired=paired)
+        area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
+        held = held_density(scene, [item.key for item, _, _ in uses]) if paired else 0.0
+        return replace(self._materials[index, places, paired], area=area, held=held)
+
+    def _surfaces(self, index: int, places: Sequence[tuple[int, int]], *, paired: bool) -> MaterialFigures:
+        """Measure the surfaces of a material, by mesh and number, all but their area."""
+        scene = self.scene
+        material = DEFAULT_MATERIAL if index < 0 else scene.materials[index]
+        primitives = [scene.meshes[mesh].primitives[number] for mesh, number in places]
         detailed = not paired and any(_detail(scene, material, role) for role in material.slots())
         size = np.array(texels_of(scene, material), np.float64)
-        area = sum(float(self.areas(item.key)[item.primitives.index(number)]) for item, number, _ in uses)
-        tinted = paired or any(is_tinted(primitive, self.tint) for _, _, primitive in uses)
+        tinted = paired or any(is_tinted(primitive, self.tint) for primitive in primitives)
         flat = index >= 0 and not tinted and flat_values(scene, material) is not None
         texels = boxes = girth = 0.0
         islands = added = 0
         reads: list[Read] = []
-        whole, seen = True, set()
-        for item, number, primitive in uses:
-            mesh = scene.nodes[item.node].mesh
-            if (mesh, number) in seen:
-                continue
-            seen.add((mesh, number))
-            read = self.read(mesh, number)
+        whole = True
+        for place, primitive in zip(places, primitives, strict=True):
+            read = self.read(*place)
             if read is None and detailed:
                 whole = False
                 read = read_of(scene, primitive, leading=True)
@@ -223,7 +230,7 @@ class Measuring:
         fits = whole and bool(reads) and not tinted and all(read.repeats for read in reads)
         return MaterialFigures(
             index,
-            area,
+            0.0,
             detailed,
             flat,
             texels,
@@ -235,9 +242,9 @@ class Measuring:
             span,
             added,
             paired,
-            held_density(scene, [item.key for item, _, _ in uses]) if paired else 0.0,
+            0.0,
             dict(HIGH_RATIOS) if paired else _ratios(scene, material, size),
-            self._block(sorted(seen), (int(size[0]), int(size[1]))) if whole and reads and not tinted else None,
+            self._block(list(places), (int(size[0]), int(size[1]))) if whole and reads and not tinted else None,
         )
 
     def _block(self, places: list[tuple[int, int]], size: tuple[int, int]) -> tuple[float, float, float, int] | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -20,10 +19,9 @@ from fasciculum.treatments.regions import swatch_edge
 
 #: how many of the materials that take most on a sheet, for what their own textures take, are tried apart
 APART = (0, 4, 12)
-#: numbers of sheets that are tried beyond the least that may do
-MORE = 2
-#: what the last sheet may be of the others
-LAST = (1.0, 0.5, 0.25)
+#: what the last sheet may be of the others, and how many steps are tried from the least on that may do
+LAST = (0.25, 0.5, 1.0)
+STEPS = 4
 #: digits to which a yield counts as reached
 CLOSE = 1e-9
 
@@ -94,13 +92,9 @@ def _shares(needed: float, only: int) -> Iterator[tuple[float, ...]]:
         return
     if needed <= 1:
         return
-    whole = math.ceil(needed)
-    for last in LAST:
-        if whole - 1 + last >= needed:
-            yield (*[1.0] * (whole - 1), last)
-    for more in range(1, MORE + 1):
-        if whole + more <= MOST_SHEETS:
-            yield (1.0,) * (whole + more)
+    steps = [(count, last) for count in range(1, MOST_SHEETS) for last in LAST if count + last >= needed]
+    for count, last in steps[:STEPS]:
+        yield (*[1.0] * count, last)
 
 
 def _laid(cost: GroupCosts, apart: int) -> NDArray[np.bool_]:
