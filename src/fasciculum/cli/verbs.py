@@ -102,9 +102,9 @@ def _inspect(parsed: argparse.Namespace, store: PixelStore, progress: Progress) 
 
 
 def _plan(parsed: argparse.Namespace, store: PixelStore, progress: Progress) -> int:
-    scene, _ = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress)
+    scene, _ = gather(parsed.models, store, lookup=_lookup(parsed), progress=progress.part(0.0, 0.6))
     settings = replace(DeliverySettings(), combine=Combine(parsed.combine), region=parsed.region)
-    plans = Planner(scene, settings).plans(_terms(parsed))
+    plans = Planner(scene, settings).plans(_terms(parsed), progress.part(0.6, 1.0))
     _print(plans_report(scene, plans) | memory_figures(), parsed.json, plans_words(plans))
     return 0
 

@@ -262,7 +262,7 @@ def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, 
     return tuple(result)
 
 
-def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
+def _bundled(scene: Scene, order: Order, progress: Progress = SILENT) -> tuple[tuple[Bundle, ...], tuple[Finding, ...]]:
     """Return the bundles of a scene, by a plan or by a rule.
 
     Raises
@@ -297,7 +297,7 @@ def _bundled(scene: Scene, order: Order) -> tuple[tuple[Bundle, ...], tuple[Find
             (bundle.name, bundle.alpha_mode, bundle.objects)
             for bundle in bundle_objects(scene, order.rule, order.sheet, order.bake)[0]
         ]
-    plans = Planner(scene, order.delivery, groups).plans(order.terms)
+    plans = Planner(scene, order.delivery, groups).plans(order.terms, progress)
     if not plans.named:
         return (), ()
     return planned_bundles(scene, plans.plan(order.plan), order.sheet, order.bake), ()
@@ -339,7 +339,7 @@ def bundled(line: Pipeline, order: Order) -> None:
     """
     scene = line.document.scene.layered(order.layers) if order.layers else line.document.scene
     line.plan = "" if order.groups is not None else order.plan
-    bundles, more = line.timed("gather", lambda: _bundled(scene, order))
+    bundles, more = line.timed("gather", lambda: _bundled(scene, order, line.progress.part(0.1, 0.1)))
     if order.palette_made:
         every = made_palette(scene, [item.key for item in scene.objects])
         bundles = tuple(replace(bundle, given=every, ways=()) for bundle in bundles)

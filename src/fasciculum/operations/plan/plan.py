@@ -20,6 +20,7 @@ from fasciculum.operations.plan.costs import GroupCosts, Options
 from fasciculum.operations.plan.figures import Measuring
 from fasciculum.operations.plan.front import pareto_front, thinned, worth_trying
 from fasciculum.operations.plan.several import Several, SheetPart, several_sheets
+from fasciculum.progress import SILENT, Progress
 from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
@@ -138,10 +139,13 @@ class Planner:
         self.figures = self.measuring.groups(groups_by_look(scene) if groups is None else groups, settings)
         self.now = cost_of(scene, tuple(item.key for item in scene.objects))
 
-    def plans(self, terms: Terms) -> Plans:
+    def plans(self, terms: Terms, progress: Progress = SILENT) -> Plans:
         """Return the plans that no other beats."""
         costs = [GroupCosts(self.scene, figures, terms) for figures in self.figures]
-        divisions = [self._divisions(cost) for cost in costs]
+        divisions = [
+            self._divisions(cost, progress.part(number / len(costs), (number + 1) / len(costs)))
+            for number, cost in enumerate(costs)
+        ]
         choices = [self._choices(cost, several) for cost, several in zip(costs, divisions, strict=True)]
         while math.prod(max(len(one), 1) for one in choices) > MOST_COMBINED:
             largest = max(range(len(choices)), key=lambda number: len(choices[number]))
@@ -179,12 +183,12 @@ class Planner:
 
     # -- choices ----------------------------------------------------------------------------------------------
 
-    def _divisions(self, cost: GroupCosts) -> list[Several]:
+    def _divisions(self, cost: GroupCosts, progress: Progress) -> list[Several]:
         """Return ways to divide a group's objects over several sheets, as the terms ask or where one cannot do."""
         only = self._sheets_of(cost)
         if only == 1:
             return []
-        return list(several_sheets(self.measuring, cost, self.settings, only))
+        return list(several_sheets(self.measuring, cost, self.settings, only, progress=progress))
 
     def _sheets_of(self, cost: GroupCosts) -> int:
         """Return over how many sheets a group is to be divided, 0 for as many as pays.

@@ -14,6 +14,7 @@ from fasciculum.model.terms import MOST_SHEETS
 from fasciculum.operations.plan.costs import LEAST_YIELD, GroupCosts
 from fasciculum.operations.plan.dividing import Divisible, divide
 from fasciculum.operations.plan.figures import Measuring
+from fasciculum.progress import SILENT, Progress
 from fasciculum.treatments.reading import texels_of
 from fasciculum.treatments.regions import swatch_edge
 
@@ -21,7 +22,7 @@ from fasciculum.treatments.regions import swatch_edge
 APART = (0, 4, 12)
 #: what the last sheet may be of the others, and how many steps are tried from the least on that may do
 LAST = (0.25, 0.5, 1.0)
-STEPS = 4
+STEPS = 3
 #: digits to which a yield counts as reached
 CLOSE = 1e-9
 
@@ -61,7 +62,12 @@ class Several:
 
 
 def several_sheets(
-    measuring: Measuring, cost: GroupCosts, settings: DeliverySettings, only: int = 0
+    measuring: Measuring,
+    cost: GroupCosts,
+    settings: DeliverySettings,
+    only: int = 0,
+    *,
+    progress: Progress = SILENT,
 ) -> Iterator[Several]:
     """Return ways to divide a group's objects over several sheets.
 
@@ -70,17 +76,25 @@ def several_sheets(
     only : int
         The number of sheets, where it is given; else those that may keep the sharpness that is asked for, if one
         cannot.
+
+    Raises
+    ------
+    Cancelled
     """
     figures = cost.figures
     tried = set()
-    for number in APART:
+    for order, number in enumerate(APART):
+        progress.check()
         laid = _laid(cost, number)
         if not laid.any() or laid.tobytes() in tried:
             continue
         tried.add(laid.tobytes())
-        shares = list(_shares(sheets_needed(cost, laid), only))
+        needs = {sheets_needed(cost, laid, sharp) for sharp in (cost.terms.sharpness, 1.0)}
+        shares = list(dict.fromkeys(some for needed in sorted(needs) for some in _shares(needed, only)))
         divisible = _divisible(measuring, cost, laid) if shares else None
-        for some in shares:
+        for step, some in enumerate(shares):
+            done = (order + step / len(shares)) / len(APART)
+            progress.update(done, f"Dividing {figures.name} over {len(some)} sheets")
             if divisible is not None and len(figures.objects) >= len(some):
                 yield from _filled(measuring, cost, settings, laid, divide(divisible, some))
 
@@ -109,12 +123,11 @@ def _laid(cost: GroupCosts, apart: int) -> NDArray[np.bool_]:
     return laid
 
 
-def sheets_needed(cost: GroupCosts, laid: NDArray[np.bool_]) -> float:
-    """Return how many of the largest sheets materials need, about, to be as sharp as is asked for."""
+def sheets_needed(cost: GroupCosts, laid: NDArray[np.bool_], sharp: float) -> float:
+    """Return how many of the largest sheets materials need, about, for a yield."""
     texels, boxes, girth, islands = cost.measure(cost.ways) @ laid.astype(np.float64)
     around = cost.terms.padding + 1
     wide, high = cost.sizes[-1]
-    sharp = cost.terms.sharpness
     needed = texels * sharp**2 + girth * around * sharp + islands * around**2
     return float(needed / (cost.usual_fill(laid, texels, boxes) * wide * high))
 

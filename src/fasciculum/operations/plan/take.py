@@ -76,7 +76,7 @@ def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
 def plans_for(scene: Scene, settings: DeliverySettings, terms: Terms, *, progress: Progress = SILENT) -> Plans:
     """Return all plans for a scene."""
     progress.update(0.0, "Comparing plans")
-    return Planner(scene, settings).plans(terms)
+    return Planner(scene, settings).plans(terms, progress)
 
 
 def take_plan(
@@ -97,7 +97,7 @@ def take_plan(
     """
     progress.update(0.0, "Comparing plans")
     planner = Planner(scene, settings)
-    plans = planner.plans(terms)
+    plans = planner.plans(terms, progress)
     plan = plans.named.get(name) or next((one for one in plans.front if one.point == point), None)
     if plan is None:
         raise UsageError("there is no such plan any more.", hint="Choose another mark.")
