@@ -44,10 +44,14 @@ from fasciculum.operations.check.missed import missed_parts, missed_texels
 from fasciculum.operations.gather.pairing import pair_up
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import lay_out, measured
+from fasciculum.operations.plan.dividing import Divisible, divide
 from fasciculum.operations.preparing import tell
 from fasciculum.packing.engine import Packer
 from fasciculum.packing.shapes import Rules
 from fasciculum.rendering.camera import Camera
+from fasciculum.treatments.reading import Read
+from fasciculum.treatments.sharing import share_texels
+from fasciculum.uv.islands import find_islands
 from fasciculum.uv.unwrap.charts import Charts, CutCosts, Limits
 from fasciculum.uv.unwrap.reshape import Island
 from fasciculum.uv.unwrap.surface import mesh_of
@@ -84,6 +88,16 @@ def warm_packing() -> None:
         packer.stop_early = Patience(padding)
         packer.improve(MOST_WAITED)
         Packer(islands[1:3], Rules(96, 96, padding, 1), held=[islands[0] * 9.0 + 30.0]).construct(scale=9.0)
+
+
+def warm_plans() -> None:
+    """Join what reads one part of a texture, and divide objects over sheets."""
+    corners = np.array([[[0, 0], [1, 0], [1, 1]], [[0, 0], [1, 1], [0, 1]]], np.float64) * 0.5
+    piece = np.zeros(2, np.int32)
+    reads = [Read(corners + shift, piece, np.full((1, 2), shift), np.full((1, 2), 0.5 + shift)) for shift in (0.0, 0.1)]
+    share_texels(reads, (64, 64))
+    find_islands(np.zeros((2, 3, 3)), corners)
+    divide(Divisible([(0,), (0, 1), (1,)], np.array([4.0, 5.0]), np.eye(3)), [1.0, 1.0])
 
 
 def warm_unwrapping() -> None:
@@ -223,9 +237,10 @@ PARTS: dict[str, Callable[[], None]] = {
     "projecting": warm_projecting,
     "light": warm_lit,
     "compression": warm_compression,
+    "plans": warm_plans,
 }
 #: what the first two processes do, side by side; the first that is done goes on with the rest
-FIRST = (("gathering", "unwrapping"), ("baking", "packing"))
+FIRST = (("gathering", "plans", "unwrapping"), ("baking", "packing"))
 #: what a process does beside one that begins to work at once: what that one comes to last
 BESIDE = (
     "baking",
@@ -235,6 +250,7 @@ BESIDE = (
     "projecting",
     "light",
     "compression",
+    "plans",
     "gathering",
 )
 
