@@ -3,7 +3,7 @@
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 
-from fasciculum.model.choices import Combine, Treatment
+from fasciculum.model.choices import AlphaMode, Combine, Share, Treatment
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
@@ -162,6 +162,48 @@ class Plot(PlansCase):
         self.workspace.apply("join", lambda d: commands.set_delivery(d, combine=Combine.BUNDLE))
         self.wait(lambda: min(plan.draw_calls for plan in self.plan.plot.plans) < apart, "joined plans")
         self.assertIn("joined", self.plan.joined.text())
+
+
+class Several(PlansCase):
+    def test_a_number_of_sheets_that_is_typed_divides_the_objects(self):
+        self.weighed()
+        self.plan.sheets.setFocus()
+        self.plan.sheets.selectAll()
+        QTest.keyClicks(self.plan.sheets, "2")
+        QTest.keyClick(self.plan.sheets, Qt.Key.Key_Return)
+        self.assertEqual(self.workspace.document.terms.sheets, 2)
+        self.wait(lambda: any(len(one.bundles) > 3 for one in self.plan.plot.plans), "plans of two sheets")
+        self.idle()
+        before = self.workspace.document
+        self.click(self.plan.buttons["sharpest"])
+        self.wait(lambda: self.workspace.document is not before, "the plan")
+        self.idle()
+        document = self.workspace.document
+        opaque = [bundle for bundle in document.bundles if bundle.alpha_mode == AlphaMode.OPAQUE]
+        self.assertGreaterEqual(len(opaque), 2)
+        self.assertEqual(len({bundle.name for bundle in document.bundles}), len(document.bundles))
+        # each object is in one bundle, and one step takes all of it back
+        keys = [key for bundle in document.bundles for key in bundle.objects]
+        self.assertEqual(sorted(keys), sorted(item.key for item in document.scene.objects))
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.bundles, before.bundles)
+
+    def test_what_is_shared_and_how_meshes_are_merged_are_part_of_plans(self):
+        self.weighed()
+        self.click(self.plan.share)
+        self.assertEqual(self.workspace.document.terms.share, Share.NEVER)
+        self.choose(self.plan.combine, Combine.INSTANCES)
+        self.assertEqual(self.workspace.document.delivery.combine, Combine.INSTANCES)
+        self.assertFalse(self.plan.region.isEnabled())
+        self.choose(self.plan.combine, Combine.BUNDLE)
+        self.assertTrue(self.plan.region.isEnabled())
+        self.idle()
+        # each is a step of its own, those through which the list was gone with the keyboard too
+        for _ in range(4):
+            self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.delivery.combine, Combine.NONE)
+        self.assertEqual(self.workspace.document.terms.share, Share.AUTO)
+        self.assertTrue(self.plan.share.isChecked())
 
 
 class Ways(PlansCase):
