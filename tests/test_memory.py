@@ -55,6 +55,24 @@ class Held(unittest.TestCase):
             child.stdin.close()
 
 
+class Mapped(unittest.TestCase):
+    def test_pages_of_files_are_let_go_and_keep_what_was_written(self):
+        file = Path(tempfile.mkdtemp()) / "pixels"
+        array = memory.mapped(np.memmap(file, np.uint8, "w+", shape=(64 * MIB,)))
+        array[:] = 7
+        full = held_bytes()
+        memory.relieve()
+        self.assertGreater(full - held_bytes(), 60 * MIB)
+        self.assertEqual(int(array[5]), 7)
+        array.flush()
+        self.assertEqual(file.read_bytes()[-1], 7)
+        # one that is gone is no longer looked at
+        held = len(memory._maps)
+        del array
+        self.assertEqual(len(memory._maps), held - 1)
+        memory.relieve()
+
+
 class Watched(unittest.TestCase):
     def test_caches_are_emptied_near_the_limit_alone(self):
         folder = Path(tempfile.mkdtemp())

@@ -6,13 +6,18 @@ limit it has caches emptied that said so (`on_pressure`), so that what they hold
 
 from __future__ import annotations
 
-import gc
+import contextlib
+import mmap
 import os
 import re
 import threading
+import weakref
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
+
+from numpy.typing import NDArray
 
 from fasciculum.errors import UsageError
 
@@ -24,6 +29,8 @@ LEAST = 256 << 20
 #: memory that a watch goes by where the system tells nothing
 USUAL = 4 << 30
 
+_lock = threading.Lock()
+_maps: dict[int, weakref.ref[mmap.mmap]] = {}
 _caches: list[Callable[[], object]] = []
 _watching: list[MemoryWatch] = []
 
@@ -60,6 +67,22 @@ def on_pressure(empty: Callable[[], object]) -> Callable[[], object]:
     """Have something called near the limit, from another thread: it gives back what can be had anew."""
     _caches.append(empty)
     return empty
+
+
+def mapped(array: NDArray[Any]) -> NDArray[Any]:
+    """Return an array of a mapped file, and have its pages let go near the limit; they are read again when needed.
+
+    What was written to them stays in the file: the system writes it when it likes.
+    """
+    inner = getattr(array, "_mmap", None)
+    if inner is not None:
+        with _lock:
+            _maps[id(inner)] = weakref.ref(inner, partial(_gone, id(inner)))
+    return array
+
+
+def _gone(key: int, _: object) -> None:
+    _maps.pop(key, None)
 
 
 def held_bytes(process: int | None = None) -> int:
@@ -127,10 +150,15 @@ class MemoryWatch:
 
 
 def relieve() -> None:
-    """Empty every cache that said so."""
+    """Empty every cache that said so, and let go of the pages of mapped files."""
     for empty in tuple(_caches):
         empty()
-    gc.collect()
+    with _lock:
+        maps = [inner for one in _maps.values() if (inner := one()) is not None]
+    for inner in maps:
+        # a map that was closed in the meantime holds nothing
+        with contextlib.suppress(ValueError, OSError):
+            inner.madvise(mmap.MADV_DONTNEED)
 
 
 def memory_figures() -> dict[str, Any]:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from fasciculum.errors import OutputError
 from fasciculum.kernels.sampling.mip_levels import fill_lanes, half_size
 from fasciculum.kernels.sampling.textures import LEVELS
+from fasciculum.memory import mapped, memory_limit, on_pressure
 from fasciculum.model.maps import Role
 from fasciculum.model.scene import Image, Material, TextureSlot
 from fasciculum.threads import in_pieces
@@ -84,12 +85,17 @@ class _Kept:
         with self._lock:
             self._found[key] = levels
             total = sum(level.nbytes for kept in self._found.values() for level in kept)
-            while total > KEPT and self._found:
+            while total > min(KEPT, memory_limit() // 8) and self._found:
                 _, given_up = self._found.popitem(last=False)
                 total -= sum(level.nbytes for level in given_up)
 
+    def forget(self) -> None:
+        with self._lock:
+            self._found.clear()
+
 
 _KEPT = _Kept()
+on_pressure(_KEPT.forget)
 
 
 class _Room:
@@ -104,7 +110,7 @@ class _Room:
         """Return an array of so many values, which is given back once nobody has it any more."""
         size = 2 * count
         with self._lock:
-            fits = self.taken + size <= IN_MEMORY
+            fits = self.taken + size <= min(IN_MEMORY, memory_limit() // 4)
             self.taken += size if fits else 0
         if fits:
             result = np.zeros(count, np.uint16)
@@ -113,7 +119,7 @@ class _Room:
         try:
             # a file without a name: it is gone with the array, whatever happens
             with tempfile.TemporaryFile(prefix="fasciculum-levels-") as file:
-                return np.memmap(file, np.uint16, "w+", shape=(count,))
+                return mapped(np.memmap(file, np.uint16, "w+", shape=(count,)))
         except OSError as error:
             raise OutputError(
                 f"the textures' mip levels cannot be stored ({error.strerror or error}).",
@@ -131,8 +137,7 @@ _ROOM = _Room()
 
 def forget_pyramids() -> None:
     """Give up all levels that are kept, for whoever measures what making them takes."""
-    global _KEPT
-    _KEPT = _Kept()
+    _KEPT.forget()
 
 
 def _table(kind: np.dtype, decode: bool) -> NDArray[np.uint16]:

@@ -226,7 +226,7 @@ ALIASES = {
     "setting:DeliverySettings.zstd": "supercompression, zip, smaller files, disk size",
     "setting:DeliverySettings.fallback": "png fallback, embedded textures, compatibility",
     "setting:SheetSettings.blocks": "block alignment, compression blocks, align to blocks, 4x4, bleeding blocks",
-    "setting:DeliverySettings.combine": "merge, join, combine meshes, single mesh, collapse, attach, batch meshes, instancing, gpu instances, instanced draw, duplicates",
+    "setting:DeliverySettings.combine": "merge, join, combine meshes, single mesh, collapse, instancing, gpu instances",
     "setting:DeliverySettings.region": "chunks, grid split, cells, split mesh, culling, cluster, region, sectors",
     "setting:DeliverySettings.tangents": "tangent space, mikktspace, export tangents",
     "setting:DeliverySettings.high": "include high-poly, export high poly",
@@ -259,7 +259,7 @@ ALIASES = {
     "map:island_id": "id map, uv island mask, uv shell, ids",
     # -- treatments -------------------------------------------------------------------------------------------
     "treatment:bake": "baked, atlas, into the sheet",
-    "treatment:block": "shared texels, overlapping uvs, share, reuse texture space, kit, trim sheet uvs, stacked uvs, deduplicate",
+    "treatment:block": "shared texels, overlapping uvs, share, reuse, stacked uvs, deduplicate",
     "treatment:lane": "tiling strip, repeat, tileable, strip, trim, wrap",
     "treatment:apart": "keep material, exclude, untouched, original, skip, kept as is, leave out",
     "treatment:cut": "split repeats, unroll, cut tiling, untile",

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
+from fasciculum.memory import mapped
 from fasciculum.model.digests import digest_of
 
 #: bytes from which an array is filled on disk
@@ -54,7 +55,7 @@ class PixelStore:
         if int(np.prod(shape)) * np.dtype(dtype).itemsize < LARGE:
             return np.empty(shape, dtype)
         try:
-            return np.lib.format.open_memmap(self.folder / f"{uuid.uuid4().hex}.part", "w+", dtype, shape)
+            return mapped(np.lib.format.open_memmap(self.folder / f"{uuid.uuid4().hex}.part", "w+", dtype, shape))
         except OSError as error:
             raise self._error(error) from error
 
@@ -89,8 +90,7 @@ class PixelStore:
         target = self.folder / f"{key}.npy"
         if not target.exists():
             raise KeyError(key)
-        result: NDArray[Any] = np.load(target, mmap_mode="r")
-        return result
+        return mapped(np.load(target, mmap_mode="r"))
 
     def has(self, key: str) -> bool:
         """Whether there are pixels under that key."""

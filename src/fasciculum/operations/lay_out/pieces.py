@@ -11,6 +11,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.memory import on_pressure
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
 from fasciculum.model.digests import digest_of, digest_text
@@ -168,6 +169,13 @@ _KEPT: dict[str, list[Flat]] = {}
 MOST_KEPT = 6
 #: jobs of a list are planned side by side in threads
 _LOCK = threading.Lock()
+
+
+@on_pressure
+def forget_flats() -> None:
+    """Give up what was laid flat last."""
+    with _LOCK:
+        _KEPT.clear()
 
 
 def _flats(
