@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import MalformedFile, UnsupportedInput
 from fasciculum.io.formats.gltf import schema
+from fasciculum.io.formats.gltf.meshopt import MESHOPT, Compressed, decode_view
 from fasciculum.io.places import Places, read_file
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.lookup import HERE, Lookup
@@ -38,6 +39,8 @@ class Container:
     binary: bytes | memoryview | None
     places: Places
     buffers: dict[int, memoryview] = field(default_factory=dict)
+    #: buffer views that were compressed
+    decoded: dict[int, memoryview] = field(default_factory=dict)
     #: what has been read of accessors, by their number, and the bytes that they came to
     attributes: dict[int, Attribute] = field(default_factory=dict)
     floats: dict[int, NDArray[np.float32]] = field(default_factory=dict)
@@ -75,10 +78,27 @@ class Container:
         if index >= len(self.document.buffer_views):
             raise self.fail(f"there is no buffer view {index}.", item)
         view = self.document.buffer_views[index]
+        if MESHOPT in view.extensions:
+            if index not in self.decoded:
+                self.decoded[index] = self._decoded(view, item)
+            return self.decoded[index]
         data = self.buffer(view.buffer)
         if view.byte_offset + view.byte_length > len(data):
             raise self.fail("the buffer view reaches past the end of its buffer.", item)
         return data[view.byte_offset : view.byte_offset + view.byte_length]
+
+    def _decoded(self, view: schema.BufferView, item: str) -> memoryview:
+        """Return the bytes of a compressed buffer view; the buffer that it would have without need not be there."""
+        try:
+            told = msgspec.convert(view.extensions[MESHOPT], Compressed)
+            if min(told.buffer, told.byte_offset, told.byte_length) < 0:
+                raise ValueError("a number is negative")
+            data = self.buffer(told.buffer)
+            if told.byte_offset + told.byte_length > len(data):
+                raise ValueError("it reaches past the end of its buffer")
+            return decode_view(told, data[told.byte_offset : told.byte_offset + told.byte_length])
+        except (msgspec.ValidationError, ValueError) as error:
+            raise self.fail(f"its meshopt data cannot be read: {error}.", item) from error
 
     def read_uri(self, uri: str, item: str) -> bytes:
         """Return the bytes of a data URI, or of a file in a folder that may be read."""

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import as_float, read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
+from fasciculum.io.formats.gltf.draco import decode_primitive
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Aside, Mesh, Primitive
@@ -70,6 +71,7 @@ def _read_aside(container: Container, primitive: schema.Primitive, item: str, me
 
 def _attributes(container: Container, primitive: schema.Primitive, item: str, mesh: str) -> dict[str, Attribute]:
     """Return all vertex attributes, of as many rows as there are positions and of the widths that glTF gives them."""
+    decode_primitive(container, primitive, item)
     if "POSITION" not in primitive.attributes:
         raise container.fail("there is no POSITION.", item)
     raw = {name: read_raw(container, index) for name, index in primitive.attributes.items()}

@@ -30,6 +30,8 @@ UNDERSTOOD = {
     "EXT_texture_webp",
     "EXT_mesh_gpu_instancing",
     "KHR_materials_pbrSpecularGlossiness",
+    "KHR_draco_mesh_compression",
+    "EXT_meshopt_compression",
 }
 
 #: extensions that a file may require and that can be done without: what they say is carried through, or told as lost
