@@ -44,15 +44,16 @@ def clean_down_to(owned: NDArray[np.int32], covered: NDArray[np.int32], *, wraps
     """
     width = int(owned.shape[1])
     clean = width * 2
-    quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
-    level = owned
+    # at full size all quarters of a texel are alike
+    level, quarter = owned, covered
     while min(level.shape) >= 1:
-        if _mixes(level, quarter, wraps):
+        if _mixing(level, quarter, wraps).any():
             break
         clean = int(level.shape[1])
         if min(level.shape) < 2:
             break
-        quarter, level = _halved(quarter), _halved(level)
+        quarter = covered if level is owned else _halved(quarter)
+        level = _halved(level)
     return clean
 
 
@@ -66,29 +67,32 @@ def mixed_at(
     ndarray of uint8
         2 where a reading inside an island meets what is not its own, 1 where a texel holds several islands, else 0.
     """
-    quarter = np.repeat(np.repeat(covered, 2, axis=0), 2, axis=1)
-    for _ in range(level):
+    quarter = covered
+    for number in range(level):
         if min(owned.shape) < 2:
             break
-        quarter, owned = _halved(quarter), _halved(owned)
+        quarter, owned = covered if number == 0 else _halved(quarter), _halved(owned)
     result: NDArray[np.uint8] = (owned == MIXED).astype(np.uint8)
     result[_mixing(owned, quarter, wraps)] = 2
     return result
 
 
-def _mixes(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> bool:
-    """Tell whether a bilinear reading inside an island meets a texel that is not wholly its own."""
-    return bool(_mixing(level, quarter, wraps).any())
-
-
 def _mixing(level: NDArray[np.int32], quarter: NDArray[np.int32], wraps: bool) -> NDArray[np.bool_]:
     """Tell in which texels a bilinear reading inside an island meets one that is not wholly its own.
 
-    A reading in a quarter of a texel blends that texel with its three neighbours on the quarter's side.
+    A reading in a quarter of a texel blends that texel with its three neighbours on the quarter's side. ``quarter`` is
+    twice as wide and high as ``level``, or as large where all quarters of a texel are alike.
     """
     height, width = level.shape
     padded = np.pad(np.pad(level, ((1, 1), (0, 0)), mode="edge"), ((0, 0), (1, 1)), mode="wrap" if wraps else "edge")
     result: NDArray[np.bool_] = np.zeros((height, width), np.bool_)
+    if quarter.shape == level.shape:
+        mask = quarter >= 0
+        for oy in (-1, 0, 1):
+            for ox in (-1, 0, 1):
+                read = padded[1 + oy : 1 + oy + height, 1 + ox : 1 + ox + width]
+                result |= (read != quarter) & (read != FREE) & mask
+        return result
     for dy in range(2):
         for dx in range(2):
             inside = quarter[dy : 2 * height : 2, dx : 2 * width : 2]
