@@ -114,6 +114,9 @@ class GroupCosts:
         held = held_meshes(scene, figures.objects)
         paired = [key for key in figures.objects if scene.nodes[scene.object(key).node].mesh in held]
         self.even: list[Even] = [even_of(scene, one.index, paired if one.paired else ()) for one in materials]
+        rows, times = np.unique(figures.shown, axis=0, return_counts=True)
+        #: the materials that things show that are drawn at once, (D, M), and how many show the same
+        self._drawn = rows.astype(np.float32), times.astype(np.int64)
         self.flat = np.array([one.flat and terms.swatches for one in materials], np.bool_)
         self.detailed = np.array([one.detailed for one in materials], np.bool_)
         self.area = np.array([one.area if one.detailed else 0.0 for one in materials])
@@ -322,10 +325,15 @@ class GroupCosts:
 
     def calls(self, on: NDArray[np.bool_]) -> NDArray[np.int64]:
         """Return the draw calls, shape (N,), of choices of what lies on the sheet."""
-        shown = self.figures.shown.astype(np.float64)
-        calls: NDArray[np.int64] = ((on.astype(np.float64) @ shown.T) > 0).sum(axis=1).astype(np.int64)
+        # things that show the same materials are drawn alike, and most materials stand for themselves alone
+        shown, times = self._drawn
+        calls: NDArray[np.int64] = ((on.astype(np.float32) @ shown.T) > 0).astype(np.int64) @ times
         leaders = self.figures.leaders
-        for leader in np.unique(leaders).tolist():
-            own = leaders == leader
-            calls += (((~on & own[None, :]).astype(np.float64) @ shown.T) > 0).sum(axis=1)
+        groups = np.bincount(leaders, minlength=len(leaders))
+        alone = groups[leaders] == 1
+        often = (shown.astype(np.int64).T @ times) * alone
+        calls += (~on).astype(np.int64) @ often
+        for leader in np.flatnonzero(groups > 1).tolist():
+            own = (leaders == leader)[None, :]
+            calls += (((~on & own).astype(np.float32) @ shown.T) > 0).astype(np.int64) @ times
         return calls
