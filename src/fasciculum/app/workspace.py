@@ -29,6 +29,7 @@ from fasciculum.operations.lay_out.forecast import Ahead, clean_size, forecast, 
 from fasciculum.operations.lay_out.lay_out import layout_digest
 from fasciculum.operations.plan.plan import Point
 from fasciculum.operations.projects import open_project, save_project
+from fasciculum.session.commands import merge_level
 from fasciculum.session.everything import Everything, not_ready, why_not_ready
 from fasciculum.session.loading import add_models, use_as_high, without_objects
 from fasciculum.session.pipeline import deliver_whole
@@ -463,7 +464,7 @@ class Workspace(QObject):
         self.run(Task(Kind.GATHER, title, add_models, arguments, part="\n".join(paths)), take)
 
     def _begin(self, gathered: Document) -> None:
-        self.session.apply("Gather", gathered)
+        self.session.apply("Gather", merge_level(gathered) if self.proposes else gathered)
         if self.proposes:
             self.take_plan("balanced")
         self.frame_wanted.emit()

@@ -7,12 +7,14 @@ from dataclasses import replace
 from operator import itemgetter
 from typing import Any
 
+import numpy as np
+
 from fasciculum.checks.check import Scope
 from fasciculum.checks.registry import checks_of
 from fasciculum.errors import UsageError
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle, unique_identity
-from fasciculum.model.choices import AlphaMode, Treatment, TwinRule
+from fasciculum.model.choices import AlphaMode, Combine, Treatment, TwinRule
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document, UvEdit
 from fasciculum.model.given import Given
@@ -32,6 +34,9 @@ from fasciculum.operations.lay_out.lay_out import layout_digest
 
 #: checks that look at UV sets
 ABOUT_UVS = ("lacking_uvs", "wrong_uv_sets")
+
+#: objects from which a scene counts as a level; cells along its longer side, and the least size of one, metres
+LEVEL, CELLS, LEAST_CELL = 200, 8, 8
 
 
 def _mode_of(scene: Scene, keys: Sequence[str]) -> AlphaMode:
@@ -221,6 +226,19 @@ def set_layers(document: Document, layers: tuple[Layer, ...]) -> Document:
 def set_lighting(document: Document, lighting: Lighting) -> Document:
     """Change what shines."""
     return replace(document, scene=document.scene.lit_by(lighting))
+
+
+def merge_level(document: Document) -> Document:
+    """Have the meshes of a level merged by cells of space, where nothing was said of merging; others stay as they are.
+
+    Apart, a thousand objects are a thousand draw calls whatever they share; as one mesh all of it is always in view.
+    """
+    delivery, scene = document.delivery, document.scene
+    if delivery.combine != Combine.NONE or len(scene.objects) < LEVEL:
+        return document
+    places = np.array([scene.nodes[item.node].world[[0, 2], 3] for item in scene.objects])
+    cell = max(round(float(np.ptp(places, axis=0).max()) / CELLS), LEAST_CELL)
+    return replace(document, delivery=replace(delivery, combine=Combine.BUNDLE, region=float(cell)))
 
 
 def set_terms(document: Document, **values: Any) -> Document:

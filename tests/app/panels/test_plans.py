@@ -7,10 +7,12 @@ from fasciculum.model.choices import AlphaMode, Combine, Share, Treatment
 from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.projects import open_project, save_project
 from fasciculum.session import commands
+from fasciculum.session.commands import LEVEL
 from fasciculum.session.stale import DONE, layout_state
 from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import MIB
 from tests.app.harness import WindowCase, small_model
+from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 from tests.operations.plan.scenes import mixed
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -273,3 +275,25 @@ class Ways(PlansCase):
             same = {colors[other] for other, own in patches.items() if own is way}
             self.assertEqual(same, {colors[key]})
         self.assertGreater(len(set(colors.values())), 1)
+
+
+class Level(WindowCase):
+    def test_the_meshes_of_a_level_are_merged_by_cells_without_a_click(self):
+        """Two hundred objects far apart: drawn as a few merged meshes; one step back is an empty project again."""
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        for number in range(LEVEL):
+            uvs = [square_uvs((0.5, 0.5), (0.002 * number, 0))]
+            plate = glb.primitive(SQUARE, SQUARE_TRIANGLES, material, uvs, NORMAL=SQUARE_NORMALS)
+            glb.node(f"plate {number}", glb.mesh(plate), translation=[2.0 * number, 0, 0])
+        self.workspace.proposes = True
+        self.drop(glb.write(self.folder / "level.glb"))
+        self.wait(lambda: self.workspace.document.bundles, "the proposal")
+        self.idle()
+        document = self.workspace.document
+        self.assertEqual(document.delivery.combine, Combine.BUNDLE)
+        self.assertAlmostEqual(document.delivery.region, 2 * LEVEL / 8, delta=1)
+        self.assertLessEqual(ledger_of(document).after.draw_calls, 9)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.keys(Qt.Key.Key_Z, CTRL)
+        self.assertEqual(self.workspace.document.delivery.combine, Combine.NONE)
