@@ -15,6 +15,7 @@ from fasciculum.model.document import Document
 from fasciculum.model.sheet import SheetSettings
 from fasciculum.operations.gather.bundling import bundle_objects
 from fasciculum.operations.gather.gather import gather
+from fasciculum.operations.ledger import ledger_of
 from fasciculum.operations.plan.views import in_view, seen_in, viewpoints
 from tests.operations.plan.scenes import crowd
 
@@ -56,3 +57,12 @@ class Views(unittest.TestCase):
         self.assertLess(apart.triangles, by_place.triangles + 1e-9)
         self.assertLess(by_place.triangles, whole.triangles)
         self.assertLess(by_place.calls, apart.calls)
+        # one thing is seen in as many views as it has draw calls on the mean, and then all of its sheet is touched
+        sheet = ledger_of(document).after.texture_bytes
+        self.assertGreater(sheet, 0)
+        self.assertAlmostEqual(whole.texture_bytes, sheet * whole.calls, places=3)
+        self.assertLessEqual(apart.texture_bytes, whole.texture_bytes)
+        single, _ = bundle_objects(scene, Rule.OBJECT, SheetSettings(), BakeSettings())
+        each = seen_in(Document("c", scene, single), single, DeliverySettings())
+        one = ledger_of(Document("c", scene, single)).after.texture_bytes / len(single)
+        self.assertAlmostEqual(each.texture_bytes, one * each.calls, places=3)

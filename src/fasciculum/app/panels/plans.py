@@ -87,12 +87,12 @@ class PlanPanel(Column):
         form.row("Max. memory", self.memory, "Highest texture memory, in MiB. Plans above it are grey.")
         form.row("Max. draw calls", self.calls, "Highest number of draw calls. Plans above it are grey.")
         form.row("Largest sheet", self.largest, "Edge of the largest sheet, in px, that plans may use.")
-        self.sheets = self._number(0, MOST_SHEETS, 1, "", "as many as pays")
+        self.sheets = self._number(0, MOST_SHEETS, 1, "", "auto")
         form.row(
             "Sheets",
             self.sheets,
-            "Number of sheets over which the objects of each alpha mode are divided: together what shares textures and "
-            "what stands close.",
+            "Number of sheets over which the objects of each alpha mode are divided, auto for as many as pays: what "
+            "shares textures lies together, and what stands close.",
         )
         self.share = Switch("on one place")
         form.row(
