@@ -65,4 +65,5 @@ class Views(unittest.TestCase):
         single, _ = bundle_objects(scene, Rule.OBJECT, SheetSettings(), BakeSettings())
         each = seen_in(Document("c", scene, single), single, DeliverySettings())
         one = ledger_of(Document("c", scene, single)).after.texture_bytes / len(single)
-        self.assertAlmostEqual(each.texture_bytes, one * each.calls, places=3)
+        # sheets of their own are of nearly one size
+        self.assertAlmostEqual(each.texture_bytes, one * each.calls, delta=0.01 * each.texture_bytes)
