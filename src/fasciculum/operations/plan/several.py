@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -23,6 +24,8 @@ APART = (0, 4, 12)
 #: what the last sheet may be of the others, and how many steps are tried from the least on that may do
 LAST = (0.25, 0.5, 1.0)
 STEPS = 3
+#: where the words of an object's name end
+NUMBERS = re.compile(r"[\d_.-]")
 #: digits to which a yield counts as reached
 CLOSE = 1e-9
 
@@ -233,7 +236,7 @@ def _names(group: str, members: Sequence[tuple[str, ...]]) -> list[str]:
     for number, keys in enumerate(members, 1):
         words: dict[str, int] = {}
         for key in keys:
-            word = key.split("/")[-1].rstrip("0123456789_.- ") or key
+            word = NUMBERS.split(key.split("/")[-1])[0].strip() or key
             words[word] = words.get(word, 0) + 1
         most = max(words, key=lambda word: (words[word], word), default="")
         results.append(f"{group} {number} {most}".strip())
