@@ -72,6 +72,22 @@ class Blocks(unittest.TestCase):
         self.assertNotIn("not_shared", self.findings)
         self.assertEqual(self.bundle["sheet"]["overlap_area"], 0.0)
 
+    def test_a_number_of_sheets_of_a_size(self):
+        glb = Glb()
+        for seed in range(4):
+            self.plates(
+                glb, [(0, 0, 0.6, 0.6), (0.2, 0.1, 0.6, 0.7)], glb.material(glb.texture(smooth_image(64, seed=seed)))
+            )
+        self.make(glb, "--sheets", "2", "--budget", "draw_calls=20")
+        sheets = [one["sheet"] for one in self.report["bundles"] if "sheet" in one]
+        self.assertEqual([(one["width"], one["height"]) for one in sheets], [(128, 128)] * 2)
+        self.assertEqual(self.report["plan"], "balanced")
+        source = self.folder / "m.glb"
+        with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
+            self.assertEqual(
+                main(["make", str(source), "--out", str(self.folder / "o"), "--plan", "none", "--sheets", "2"]), 2
+            )
+
     def test_never_gives_each_its_own(self):
         glb = Glb()
         self.plates(glb, [(0, 0, 0.6, 0.6), (0.2, 0.1, 0.6, 0.7)], glb.material(glb.texture(smooth_image(64))))

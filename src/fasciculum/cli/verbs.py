@@ -129,12 +129,18 @@ def _terms(parsed: argparse.Namespace) -> Terms:
 def plan_of(parsed: argparse.Namespace) -> str:
     """Return the name of the plan that ``make`` takes, empty for none.
 
-    The balanced plan is taken unless an option says what a plan would decide.
+    The balanced plan is taken unless an option says what a plan would decide; a number of sheets is decided by plans.
+
+    Raises
+    ------
+    UsageError
     """
+    if parsed.sheets and (parsed.plan == NO_PLAN or parsed.onto or parsed.palette):
+        raise UsageError("--sheets is obeyed by plans alone.", hint="Name one by --plan, or leave --sheets out.")
     if parsed.plan is not None:
         return "" if parsed.plan == NO_PLAN else str(parsed.plan)
     given = parsed.bundle, parsed.size, parsed.repeats, getattr(parsed, "SheetSettings.pieces")
-    if any(one is not None for one in given) or parsed.onto or parsed.palette:
+    if not parsed.sheets and (any(one is not None for one in given) or parsed.onto or parsed.palette):
         return ""
     return NAMES[0]
 
