@@ -23,6 +23,8 @@ from fasciculum.errors import UsageError
 
 #: seconds between two looks, and the part of the limit from which on caches are emptied
 LOOK, NEAR = 0.25, 0.75
+#: looks between two at the scratch folder
+FILES_EVERY = 16
 UNITS = {"": 1, "k": 10**3, "m": 10**6, "g": 10**9, "ki": 2**10, "mi": 2**20, "gi": 2**30, "ti": 2**40}
 #: the least that a command can do with
 LEAST = 256 << 20
@@ -132,14 +134,18 @@ class MemoryWatch:
             _watching.remove(self)
 
     def _run(self) -> None:
+        looks = 0
         while not self._ended.wait(LOOK):
-            self.look()
+            # files are many, and grow slowly
+            self.look(files=looks % FILES_EVERY == 0)
+            looks += 1
 
-    def look(self) -> None:
+    def look(self, *, files: bool = True) -> None:
         """Look once, and give back what can be had anew where that is needed."""
         held = held_bytes()
         self.peak = max(self.peak, held)
-        self.scratch_peak = max(self.scratch_peak, _size_of(self.scratch))
+        if files:
+            self.scratch_peak = max(self.scratch_peak, _size_of(self.scratch))
         if held > NEAR * self.limit:
             relieve()
 

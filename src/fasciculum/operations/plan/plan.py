@@ -25,6 +25,8 @@ from fasciculum.units import MIB
 
 #: materials up to which every choice of a group is tried
 MOST_TRIED = 9
+#: steps in which materials are taken off the sheet, at most
+MOST_STEPS = 64
 #: choices of a group that are kept, and combinations of several groups that are looked at
 MOST_KEPT, MOST_COMBINED = 400, 250_000
 #: materials whose cutting is done without where that costs nothing
@@ -242,7 +244,7 @@ class Planner:
         for price in PRICES:
             worth = texels[free] / np.maximum(own[free] + price * draws[free], 1.0)
             order = free[np.argsort(-worth, kind="stable")]
-            for number in range(len(order) + 1):
+            for number in np.unique(np.linspace(0, len(order), min(len(order), MOST_STEPS) + 1).astype(int)).tolist():
                 laid = always.copy()
                 laid[order[number:]] = True
                 rows.append(laid)
