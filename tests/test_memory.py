@@ -6,6 +6,7 @@ import json
 import subprocess
 import sys
 import tempfile
+import threading
 import unittest
 from pathlib import Path
 
@@ -66,6 +67,15 @@ class Mapped(unittest.TestCase):
         self.assertEqual(int(array[5]), 7)
         array.flush()
         self.assertEqual(file.read_bytes()[-1], 7)
+        # maps that come and go while pages are let go disturb nothing
+        ended = threading.Event()
+        letting = threading.Thread(target=lambda: [memory.relieve() for _ in iter(ended.is_set, True)])
+        letting.start()
+        for number in range(200):
+            memory.mapped(np.memmap(file, np.uint8, "r+", shape=(MIB,), offset=number % 8 * MIB))
+        self.assertTrue(letting.is_alive())
+        ended.set()
+        letting.join()
         # one that is gone is no longer looked at
         held = len(memory._maps)
         del array

@@ -31,7 +31,6 @@ LEAST = 256 << 20
 #: memory that a watch goes by where the system tells nothing
 USUAL = 4 << 30
 
-_lock = threading.Lock()
 _maps: dict[int, weakref.ref[mmap.mmap]] = {}
 _caches: list[Callable[[], object]] = []
 _watching: list[MemoryWatch] = []
@@ -78,8 +77,7 @@ def mapped(array: NDArray[Any]) -> NDArray[Any]:
     """
     inner = getattr(array, "_mmap", None)
     if inner is not None:
-        with _lock:
-            _maps[id(inner)] = weakref.ref(inner, partial(_gone, id(inner)))
+        _maps[id(inner)] = weakref.ref(inner, partial(_gone, id(inner)))
     return array
 
 
@@ -159,9 +157,11 @@ def relieve() -> None:
     """Empty every cache that said so, and let go of the pages of mapped files."""
     for empty in tuple(_caches):
         empty()
-    with _lock:
-        maps = [inner for one in _maps.values() if (inner := one()) is not None]
-    for inner in maps:
+    # a copy, since maps that are given up meanwhile take themselves out, in whichever thread that happens
+    for one in list(_maps.values()):
+        inner = one()
+        if inner is None:
+            continue
         # a map that was closed in the meantime holds nothing
         with contextlib.suppress(ValueError, OSError):
             inner.madvise(mmap.MADV_DONTNEED)

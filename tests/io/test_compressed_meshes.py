@@ -6,6 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import DracoPy
 import numpy as np
 
 from fasciculum.errors import FasciculumError, MalformedFile
@@ -167,8 +168,28 @@ class Draco(Files):
             self.read(self.compressed(case | {"triangles": case["triangles"] - 1}))
         with self.assertRaises(FasciculumError):
             self.read(self.compressed(case | {"count": 1 << 36}))
+        for ids in ({"POSITION": 77}, {"POSITION": -1}, {}):
+            with self.assertRaises(MalformedFile):
+                self.read(self.compressed(case | {"ids": ids}))
+        glb = self.compressed(case)
+        primitive = glb.json["meshes"][0]["primitives"][0]
+        primitive["extensions"]["KHR_draco_mesh_compression"]["bufferView"] = -1
         with self.assertRaises(MalformedFile):
-            self.read(self.compressed(case | {"ids": {"POSITION": 77}}))
+            self.read(glb)
+
+    def test_much_in_few_bytes_is_no_crime(self):
+        """A plane of many vertices takes a fiftieth of what it comes to: more than plain accessors may refer to."""
+        side = np.arange(700)
+        points = np.stack([*np.meshgrid(side, side), np.zeros((700, 700))], axis=-1).reshape(-1, 3).astype(np.float32)
+        corner = (side[:-1, None] * 700 + side[:-1]).ravel()
+        faces = np.concatenate(
+            [np.stack([corner, corner + 1, corner + 701], 1), np.stack([corner, corner + 701, corner + 700], 1)]
+        )
+        data = DracoPy.encode(points, faces=faces.astype(np.uint32), quantization_bits=11)
+        self.assertGreater(faces.nbytes + points.nbytes, 20 * len(data))
+        case = {"ids": {"POSITION": 0}, "count": len(points), "triangles": len(faces)}
+        primitive, _ = self.read(self.compressed(case, data))
+        self.assertEqual(len(primitive.triangles), len(faces))
 
 
 if __name__ == "__main__":

@@ -9,11 +9,11 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Treatment
 from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.maps import KINDS
-from fasciculum.model.scene import REPEAT, Object, Primitive, Scene
+from fasciculum.model.scene import Object, Primitive, Scene
 from fasciculum.treatments.apart import alike_materials
-from fasciculum.treatments.flats import flat_values, is_tinted
-from fasciculum.treatments.reading import SLACK, Read, held_meshes, one_reading, read_of, texels_of, users
-from fasciculum.treatments.sharing import PAYS, distinct_pieces, share_texels
+from fasciculum.treatments.flats import flat_values
+from fasciculum.treatments.reading import Read, held_meshes, read_of, texels_of, users
+from fasciculum.treatments.sharing import PAYS, distinct_pieces, share_texels, why_apart
 
 #: a primitive that is used: its object, its number in the mesh, and itself
 Use = tuple[Object, int, Primitive]
@@ -63,17 +63,7 @@ def _why(scene: Scene, bundle: Bundle, use: Use, held: frozenset[int]) -> str:
         return f"{maps} depends on where a surface is"
     if scene.nodes[item.node].mesh in held:
         return "layers or high-poly objects change what they show"
-    if is_tinted(primitive, bundle.bake.vertex_colors):
-        return "vertex colours tint them"
-    material = scene.material_of(primitive)
-    if not one_reading(scene, material, primitive):
-        return "their textures have unlike transforms or UV sets"
-    slots = [slot for slot in material.slots().values() if not scene.images[slot.image].missing]
-    if not all(slot.wrap_u == slot.wrap_v == REPEAT for slot in slots):
-        uvs = primitive.read_through(slots[0])
-        if (uvs < -SLACK).any() or (uvs > 1 + SLACK).any():
-            return "their textures do not repeat beyond the edges"
-    return ""
+    return why_apart(scene, bundle, primitive)
 
 
 def _within(scene: Scene, bundle: Bundle, index: int, uses: Sequence[Use]) -> list[Finding]:

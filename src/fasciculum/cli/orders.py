@@ -13,7 +13,7 @@ from fasciculum.cli.arguments import parser
 from fasciculum.errors import UsageError
 
 #: options of ``make`` that are no options of a pass: where it goes and how it is told
-LEFT_OUT = ("help", "out", "json", "watch", "farm")
+LEFT_OUT = ("help", "out", "json", "watch", "farm", "memory")
 
 
 class _Refusing(argparse.ArgumentParser):

@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from fasciculum.kernels.cells import link_overlapping, mark_touched
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule, UvPolicy
-from fasciculum.model.scene import Object, Primitive, Scene
+from fasciculum.model.scene import REPEAT, Object, Primitive, Scene
 from fasciculum.model.unwrapping import PLAIN
 from fasciculum.treatments.flats import is_tinted
-from fasciculum.treatments.reading import Read, read_of
+from fasciculum.treatments.reading import SLACK, Read, one_reading, read_of
 from fasciculum.uv.corners import signed_uv_areas
 
 #: cells along each edge of a texture, at most: overlaps that hold no cell's centre are not seen
@@ -108,13 +108,27 @@ def share_texels(reads: Sequence[Read], texels: tuple[int, int]) -> Shared:
     )
 
 
+def why_apart(scene: Scene, bundle: Bundle, primitive: Primitive) -> str:
+    """Return in words what keeps a surface from sharing texels with others of its material, empty when nothing does."""
+    if is_tinted(primitive, bundle.bake.vertex_colors):
+        return "vertex colours tint them"
+    material = scene.material_of(primitive)
+    if not one_reading(scene, material, primitive):
+        return "their textures have unlike transforms or UV sets"
+    slots = [slot for slot in material.slots().values() if not scene.images[slot.image].missing]
+    if not all(slot.wrap_u == slot.wrap_v == REPEAT for slot in slots):
+        uvs = primitive.read_through(slots[0])
+        if (uvs < -SLACK).any() or (uvs > 1 + SLACK).any():
+            return "their textures do not repeat beyond the edges"
+    return ""
+
+
 def shareable(
     scene: Scene, bundle: Bundle, uses: Iterable[tuple[Object, int, Primitive]]
 ) -> dict[tuple[int, int], tuple[Primitive, Read]]:
     """Return what of a material's surfaces may share texels, by mesh and number: the primitive and how it reads them.
 
-    Left out is what vertex colours tint, what reads several UV sets or transforms, what goes beyond the texture where
-    that does not repeat, and objects that are to be unwrapped or are laid flat by hand.
+    Left out is what `why_apart` names, and objects that are to be unwrapped, are laid flat by hand or share no place.
     """
     results: dict[tuple[int, int], tuple[Primitive, Read]] = {}
     refused: set[tuple[int, int]] = set()
@@ -123,12 +137,12 @@ def shareable(
         if place in refused:
             continue
         shaped = bundle.policy(item.key) == UvPolicy.UNWRAP or bundle.shaping(item.key) != PLAIN
-        if shaped or bundle.twin_rule(item.key) == TwinRule.APART or is_tinted(primitive, bundle.bake.vertex_colors):
+        if shaped or bundle.twin_rule(item.key) == TwinRule.APART:
             refused.add(place)
             results.pop(place, None)
         elif place not in results:
-            read = read_of(scene, primitive)
-            if read is None or not (read.repeats or read.inside):
+            read = None if why_apart(scene, bundle, primitive) else read_of(scene, primitive)
+            if read is None:
                 refused.add(place)
             else:
                 results[place] = primitive, read

@@ -3,6 +3,8 @@
 import contextlib
 import io
 import json
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -42,6 +44,11 @@ class Places(unittest.TestCase):
             parts = [attributes[name].values[number].astype(float) for name in ("TRANSLATION", "ROTATION", "SCALE")]
             np.testing.assert_allclose(matrix_of(*parts), world, atol=1e-5)
             self.assertTrue(is_instanceable(world))
+
+    def test_the_library_for_turns_is_loaded_when_it_is_needed(self):
+        told = "import sys, fasciculum.operations.ledger; print('scipy.spatial' in sys.modules)"
+        done = subprocess.run([sys.executable, "-c", told], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip(), "False")
 
     def test_mirrored_sheared_and_flat_ones_are_no_instances(self):
         sheared = np.eye(4)

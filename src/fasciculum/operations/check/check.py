@@ -28,7 +28,7 @@ from fasciculum.operations.check.layers import Over
 from fasciculum.operations.check.owners import owners_of
 from fasciculum.operations.check.readers import plain_name, with_readers
 from fasciculum.operations.check.surroundings import unlike_copies
-from fasciculum.operations.check.waste import MOST_LEVELS, waste_of
+from fasciculum.operations.check.waste import MOST_LEVELS, Window, waste_of, windows_of
 from fasciculum.operations.lay_out.arrange import conflicts
 from fasciculum.operations.lay_out.lay_out import claimed
 from fasciculum.progress import SILENT, Progress
@@ -303,15 +303,18 @@ def _waste(
     labels = np.concatenate(parts).astype(np.int32)
     wasted: dict[str, int] = {}
     least: dict[str, float] = {}
-    owners: dict[tuple[int, int], NDArray[np.int32]] = {}
+    owners: dict[tuple[int, int], tuple[NDArray[np.int32], list[Window]]] = {}
     for baked in texturing.maps:
         kind = KINDS[baked.name]
         if kind.identity is not None:
             continue
         size = baked.width, baked.height
         if size not in owners:
-            owners[size] = claimed(layout, labels, *size)
-        result = waste_of(maps[baked.name], owners[size], srgb=baked.color_space == ColorSpace.SRGB)
+            owner = claimed(layout, labels, *size)
+            owners[size] = owner, windows_of(owner)
+        owner, windows = owners[size]
+        srgb = baked.color_space == ColorSpace.SRGB
+        result = waste_of(maps[baked.name], owner, srgb=srgb, windows=windows)
         wasted[baked.name] = result.levels
         for number, levels in enumerate(result.islands.tolist()):
             for key in layout.surfaces[number].objects if levels >= 0 else ():

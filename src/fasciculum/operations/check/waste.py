@@ -25,6 +25,10 @@ WHOLE, EDGE, MOST_WINDOWS, AROUND = 1 << 20, 128, 40, 32
 ROUNDS = 4
 
 
+#: rows and columns of a map
+Window = tuple[slice, slice]
+
+
 @dataclass(frozen=True)
 class Waste:
     """How many mip levels smaller a map, and each of its islands (I,), could be; -1 for islands without texels."""
@@ -46,7 +50,9 @@ def _smaller_and_back(light: NDArray[np.float32], level: int) -> NDArray[np.floa
     return np.asarray(large, np.float32)
 
 
-def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> Waste:
+def waste_of(
+    pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool, windows: Sequence[Window] | None = None
+) -> Waste:
     """Measure what of a map's detail is above each mip's cut-off.
 
     The map is made smaller as a bake would make it, and read between texel centres, in linear light; that is compared
@@ -60,14 +66,15 @@ def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> W
         The island that covers each texel, -1 for none.
     srgb : bool
         Whether colour is stored sRGB-encoded; a fourth channel never is.
+    windows : sequence of Window, optional
+        What `windows_of` says of ``owner``, for callers that measure several maps of one size.
     """
     covered = owner >= 0
     count = int(owner.max()) + 1 if covered.any() else 0
     texels = np.bincount(owner[covered], minlength=count)
     levels, islands = 0, np.where(texels > 0, 0, -1)
     going = np.ones(count, np.bool_)
-    windows = _windows(owner, texels)
-    errors, sampled = _errors(pixels, owner, windows, srgb=srgb)
+    errors, sampled = _errors(pixels, owner, windows_of(owner) if windows is None else windows, srgb=srgb)
     least = 10 ** (-AS_WELL / 10) * pixels.shape[2]
     whole = True
     for level in range(1, len(errors) + 1):
@@ -80,7 +87,7 @@ def waste_of(pixels: NDArray[Any], owner: NDArray[np.int32], *, srgb: bool) -> W
     return Waste(levels if count else 0, islands)
 
 
-def _windows(owner: NDArray[np.int32], texels: NDArray[np.int64]) -> list[tuple[slice, slice]]:
+def windows_of(owner: NDArray[np.int32]) -> list[Window]:
     """Return parts of a map that stand for it: all of a small one, else squares spread over it, some on each island."""
     height, width = owner.shape
     if height * width <= WHOLE:
@@ -92,7 +99,7 @@ def _windows(owner: NDArray[np.int32], texels: NDArray[np.int64]) -> list[tuple[
     some = [number for number, labels in enumerate(held) if labels[-1] >= 0]
     # a fixed order that has no pattern, so that lattices of islands are not met at one place alone
     order = np.random.default_rng(0).permutation(some).tolist()
-    chosen, seen = order[:MOST_WINDOWS], np.zeros(len(texels), np.bool_)
+    chosen, seen = order[:MOST_WINDOWS], np.zeros(int(owner.max()) + 1, np.bool_)
     for number in chosen:
         seen[held[number][held[number] >= 0]] = True
     for number in order[MOST_WINDOWS:]:
@@ -104,7 +111,7 @@ def _windows(owner: NDArray[np.int32], texels: NDArray[np.int64]) -> list[tuple[
 
 
 def _errors(
-    pixels: NDArray[Any], owner: NDArray[np.int32], windows: Sequence[tuple[slice, slice]], *, srgb: bool
+    pixels: NDArray[Any], owner: NDArray[np.int32], windows: Sequence[Window], *, srgb: bool
 ) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
     """Return for each level the squared errors of each island in windows, (L, I), and their texels, (I,)."""
     height, width = owner.shape

@@ -6,14 +6,15 @@ from collections.abc import Iterable
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
+from fasciculum.later import Later
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import TwinRule
 from fasciculum.model.scene import Scene
 from fasciculum.operations.deliver.joining import moving_objects
 
+transform = Later("scipy.spatial.transform")
 #: cosine between two axes of a copy from which on it counts as sheared
 SHEARED = 1e-5
 
@@ -62,7 +63,7 @@ def placed(worlds: Iterable[NDArray[np.float64]]) -> dict[str, Attribute]:
     matrices = np.array(list(worlds))
     linear = matrices[:, :3, :3]
     scales = np.linalg.norm(linear, axis=1)
-    turns = Rotation.from_matrix(linear / scales[:, None, :]).as_quat()
+    turns = transform.Rotation.from_matrix(linear / scales[:, None, :]).as_quat()
     return {
         "TRANSLATION": Attribute(matrices[:, :3, 3].astype(np.float32), "VEC3", False),
         "ROTATION": Attribute(turns.astype(np.float32), "VEC4", False),

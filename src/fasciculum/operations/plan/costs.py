@@ -205,9 +205,10 @@ class GroupCosts:
         sizes = self.sizes if sizes is None else sizes
         padding = self.terms.padding
         border, around = (padding + 1) // 2, padding + 1
-        sums: NDArray[np.float64] = self.measure(ways) @ laid.T.astype(np.float64)
-        texels, boxes, girth, islands = sums
-        usual = self.usual_fill(laid, texels, boxes)
+        measured = self.measure(ways)
+        sums: NDArray[np.float64] = measured @ laid.T.astype(np.float64)
+        texels, _, girth, islands = sums
+        usual = usual_fill(ways, measured, laid)
         result = np.zeros((len(laid), len(sizes)))
         values = {self.even[m].values for m in np.flatnonzero(self.flat).tolist()}
         edge = swatch_edge(padding)
@@ -234,21 +235,6 @@ class GroupCosts:
             taken = strips + cells + np.where(strips > 0, 2 * border, 0)
             fits = (taken <= high) & (~swatches | np.bool_(wide >= edge))
             result[:, k] = np.where(fits & ((room > 0) | (texels <= 0)), np.minimum(solved, 1.0), 0.0)
-        return result
-
-    def usual_fill(
-        self, laid: NDArray[np.bool_], texels: NDArray[np.float64], boxes: NDArray[np.float64]
-    ) -> NDArray[np.float64]:
-        """Return the part of a sheet that surely is filled by materials on it, (..., M), with their texels and boxes.
-
-        Regions of textures fill more than islands do: most are boxes, and few.
-        """
-        blocks = np.array([way is Treatment.BLOCK for way in self.ways], np.bool_)
-        own = (self.measure(self.ways)[0] * blocks) @ laid.astype(np.float64).T
-        share = np.where(texels > 0, own / np.maximum(texels, 1e-9), 0.0)
-        sure = SURE + (SURE_BLOCKS - SURE) * np.minimum(share, 1.0)
-        boxed = np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0)
-        result: NDArray[np.float64] = sure * (RAGGED + (BOXY - RAGGED) * boxed)
         return result
 
     def map_parts(self, laid: NDArray[np.bool_]) -> NDArray[np.float64]:
@@ -337,3 +323,28 @@ class GroupCosts:
             own = (leaders == leader)[None, :]
             calls += (((~on & own).astype(np.float32) @ shown.T) > 0).astype(np.int64) @ times
         return calls
+
+
+def usual_fill(
+    ways: Sequence[Treatment], measured: NDArray[np.float64], laid: NDArray[np.bool_]
+) -> NDArray[np.float64]:
+    """Return the part of a sheet that surely is filled, shape (N,).
+
+    Regions of textures fill more than islands do: most are boxes, and few.
+
+    Parameters
+    ----------
+    ways : sequence of Treatment
+        How the materials lie there.
+    measured : ndarray of float64, shape (4, M)
+        What `GroupCosts.measure` says of them.
+    laid : ndarray of bool, shape (N, M)
+        The materials on the sheet.
+    """
+    on = laid.T.astype(np.float64)
+    texels, boxes = measured[:2] @ on
+    in_blocks = (measured[0] * np.array([way is Treatment.BLOCK for way in ways])) @ on
+    share = np.where(texels > 0, in_blocks / np.maximum(texels, 1e-9), 0.0)
+    boxed = np.where(boxes > 0, texels / np.maximum(boxes, 1e-9), 1.0)
+    result: NDArray[np.float64] = (SURE + (SURE_BLOCKS - SURE) * share) * (RAGGED + (BOXY - RAGGED) * boxed)
+    return result

@@ -170,7 +170,12 @@ class Planner:
         plans.sort(key=lambda plan: (plan.draw_calls, plan.texture_bytes))
         vertices = max(sum(len(p.positions) for mesh in self.scene.meshes for p in mesh.primitives), 1)
         best = named_among(plans, self.now, terms, vertices)
-        named = {name: self.gentle(replace(plan, name=name), terms) for name, plan in best.items()}
+        known = {cost.figures.objects: cost for cost in costs}
+        known |= {part.costs.figures.objects: part.costs for some in divisions for one in some for part in one.parts}
+        named = {
+            name: _gentle([known[one.objects] for one in plan.bundles], replace(plan, name=name))
+            for name, plan in best.items()
+        }
         return Plans(self.now, tuple(plans), named, vertices)
 
     def gentle(self, plan: Plan, terms: Terms) -> Plan:

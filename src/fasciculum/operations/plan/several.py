@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from fasciculum.model.choices import Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.terms import MOST_SHEETS
-from fasciculum.operations.plan.costs import LEAST_YIELD, GroupCosts
+from fasciculum.operations.plan.costs import LEAST_YIELD, GroupCosts, usual_fill
 from fasciculum.operations.plan.dividing import Divisible, divide
 from fasciculum.operations.plan.figures import Measuring
 from fasciculum.progress import SILENT, Progress
@@ -128,11 +128,12 @@ def _laid(cost: GroupCosts, apart: int) -> NDArray[np.bool_]:
 
 def sheets_needed(cost: GroupCosts, laid: NDArray[np.bool_], sharp: float) -> float:
     """Return how many of the largest sheets materials need, about, for a yield."""
-    texels, boxes, girth, islands = cost.measure(cost.ways) @ laid.astype(np.float64)
+    measured = cost.measure(cost.ways)
+    texels, _, girth, islands = measured @ laid.astype(np.float64)
     around = cost.terms.padding + 1
     wide, high = cost.sizes[-1]
     needed = texels * sharp**2 + girth * around * sharp + islands * around**2
-    return float(needed / (cost.usual_fill(laid, texels, boxes) * wide * high))
+    return float(needed / (usual_fill(cost.ways, measured, laid[None, :])[0] * wide * high))
 
 
 def _divisible(measuring: Measuring, cost: GroupCosts, laid: NDArray[np.bool_]) -> Divisible:

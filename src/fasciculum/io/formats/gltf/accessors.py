@@ -42,8 +42,7 @@ def read_raw(container: Container, index: int) -> Attribute:
     return container.attributes[index]
 
 
-def spend(container: Container, size: int, item: str) -> None:
-    """Count bytes that accessors ask for, and refuse a file that asks for far more than it holds."""
+def _spend(container: Container, size: int, item: str) -> None:
     container.spent += size
     held = len(container.data) + sum(len(data) for data in container.buffers.values())
     held += sum(len(data) for data in container.decoded.values())
@@ -68,13 +67,13 @@ def _read(container: Container, index: int) -> Attribute:
     kind = np.dtype(COMPONENTS[accessor.component_type]).newbyteorder("<")
     width = WIDTHS[accessor.type]
     if accessor.buffer_view is None:
-        spend(container, accessor.count * width * kind.itemsize, item)
+        _spend(container, accessor.count * width * kind.itemsize, item)
         values = np.zeros((accessor.count, width), kind)
     else:
         values = _strided(
             container, accessor.buffer_view, accessor.byte_offset, accessor.count, kind, accessor.type, item
         )
-        spend(container, values.nbytes, item)
+        _spend(container, values.nbytes, item)
     if accessor.sparse is not None:
         values = values.copy()
         _substitute(container, values, index, kind)

@@ -91,8 +91,6 @@ class Container:
         """Return the bytes of a compressed buffer view; the buffer that it would have without need not be there."""
         try:
             told = msgspec.convert(view.extensions[MESHOPT], Compressed)
-            if min(told.buffer, told.byte_offset, told.byte_length) < 0:
-                raise ValueError("a number is negative")
             data = self.buffer(told.buffer)
             if told.byte_offset + told.byte_length > len(data):
                 raise ValueError("it reaches past the end of its buffer")

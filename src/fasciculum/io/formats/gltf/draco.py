@@ -6,13 +6,15 @@ import msgspec
 import numpy as np
 
 from fasciculum.io.formats.gltf import schema
-from fasciculum.io.formats.gltf.accessors import COMPONENTS, WIDTHS, spend
+from fasciculum.io.formats.gltf.accessors import COMPONENTS, WIDTHS
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.later import Later
 from fasciculum.model.attributes import Attribute
 
 DRACO = "KHR_draco_mesh_compression"
 library = Later("DracoPy")
+#: rows of an attribute that a byte of compressed data may stand for, and those that any may: edges take a bit or two
+MOST_ROWS, FREE_ROWS = 64, 1 << 16
 #: the mode of a primitive whose indices are triangles
 TRIANGLES = 4
 
@@ -20,8 +22,8 @@ TRIANGLES = 4
 class Compressed(msgspec.Struct, rename="camel"):
     """What the extension says of a primitive: its data, and for each attribute the number that it has there."""
 
-    buffer_view: int
-    attributes: dict[str, int]
+    buffer_view: schema.Index
+    attributes: dict[str, schema.Index]
 
 
 def decode_primitive(container: Container, primitive: schema.Primitive, item: str) -> None:
@@ -42,14 +44,16 @@ def decode_primitive(container: Container, primitive: schema.Primitive, item: st
     data = bytes(container.view(told.buffer_view))
     numbers = [primitive.attributes.get(name, -1) for name in told.attributes]
     indices = -1 if primitive.indices is None else primitive.indices
+    if not numbers:
+        raise container.fail(f"{DRACO} holds no attributes.", item)
     for number in (*numbers, indices):
         if not 0 <= number < len(accessors):
             raise container.fail(f"{DRACO} names accessors that are not there.", item)
         accessor = accessors[number]
         if accessor.component_type not in COMPONENTS or accessor.type not in WIDTHS:
             raise container.fail(f"accessor {number} is of no known type.", item)
-        size = np.dtype(COMPONENTS[accessor.component_type]).itemsize * WIDTHS[accessor.type]
-        spend(container, accessor.count * size, item)
+        if accessor.count > FREE_ROWS + MOST_ROWS * len(data):
+            raise container.fail(f"accessor {number} claims more rows than its Draco data can hold.", item)
     try:
         mesh = library.decode(data)
         faces = np.asarray(mesh.faces, np.int64).reshape(-1)

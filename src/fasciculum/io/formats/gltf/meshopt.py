@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.io.formats.gltf import schema
 from fasciculum.kernels.meshopt import (
     decode_attributes,
     decode_sequence,
@@ -24,12 +25,12 @@ MOST_TIMES, FREE = 128, 1 << 20
 class Compressed(msgspec.Struct, rename="camel"):
     """What the extension says of a buffer view."""
 
-    buffer: int
-    byte_length: int
-    byte_stride: int
-    count: int
+    buffer: schema.Index
+    byte_length: schema.Count
+    byte_stride: schema.Count
+    count: schema.Count
     mode: str
-    byte_offset: int = 0
+    byte_offset: schema.Count = 0
     filter: str = "NONE"
 
 

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import as_float, read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
-from fasciculum.io.formats.gltf.draco import decode_primitive
+from fasciculum.io.formats.gltf.draco import DRACO, decode_primitive
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.scene import Aside, Mesh, Primitive
@@ -224,7 +224,8 @@ def _triangles(container: Container, primitive: schema.Primitive, count: int, it
     else:
         if container.document.accessors[primitive.indices : primitive.indices + 1]:
             accessor = container.document.accessors[primitive.indices]
-            if accessor.buffer_view is None and accessor.count > MOST_BARE:
+            bare = accessor.buffer_view is None and DRACO not in primitive.extensions
+            if bare and accessor.count > MOST_BARE:
                 raise container.fail(f"{accessor.count} indices without data draw nothing.", item)
         indices = _indices(container, primitive, count, item)
     corners = _corners(indices, primitive.mode)
