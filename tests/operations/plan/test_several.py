@@ -7,12 +7,14 @@ from pathlib import Path
 import numpy as np
 
 from fasciculum.io.pixels import PixelStore
+from fasciculum.model.bundle import Bundle
 from fasciculum.model.choices import Combine, Treatment
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.terms import Terms
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.plan.plan import Planner
 from fasciculum.operations.plan.several import LAST, STEPS, _names, _shares
+from fasciculum.operations.plan.take import even_yields
 from tests.builders import SQUARE, SQUARE_NORMALS, SQUARE_TRIANGLES, Glb, smooth_image, square_uvs
 
 
@@ -76,6 +78,24 @@ class Dividing(unittest.TestCase):
         plans = self.planner().plans(Terms(share="never", padding=2))
         ways = {way for plan in plans.front for bundle in plan.bundles for _, way in bundle.ways}
         self.assertNotIn(Treatment.BLOCK, ways)
+
+    def test_shares_go_by_blocks_as_by_islands(self):
+        """A small plate four times as fine as large ones in a block: its share is beyond the mean of all of them."""
+        glb = Glb()
+        coarse, fine = (glb.material(glb.texture(smooth_image(64, seed=seed))) for seed in (1, 2))
+        for number, offset in enumerate([(0, 0), (0.2, 0.1), (0.1, 0.25)]):
+            uvs = [square_uvs((0.7, 0.7), offset)]
+            plate = glb.primitive(SQUARE * 4, SQUARE_TRIANGLES, coarse, uvs, NORMAL=SQUARE_NORMALS)
+            glb.node(f"large {number}", glb.mesh(plate), translation=[5.0 * number, 0, 0])
+        plate = glb.primitive(SQUARE, SQUARE_TRIANGLES, fine, [square_uvs((0.7, 0.7))], NORMAL=SQUARE_NORMALS)
+        glb.node("small", glb.mesh(plate), translation=[0, 9, 0])
+        folder = Path(tempfile.mkdtemp())
+        scene, _ = gather([glb.write(folder / "m.glb")], PixelStore(folder / "p"))
+        ways = (("material 0", Treatment.BLOCK),)
+        shares = dict(even_yields(scene, Bundle("Opaque", tuple(item.key for item in scene.objects), ways=ways)))
+        self.assertEqual(set(shares), {"material 0 · block", "small"})
+        self.assertAlmostEqual(shares["small"] / shares["material 0 · block"], 4, delta=0.01)
+        self.assertGreater(shares["small"], 2)
 
     def test_a_thing_apart_is_drawn_once_for_each_object_without_merging(self):
         plan = self.planner(Combine.NONE).plans(Terms(padding=2)).plan("balanced")

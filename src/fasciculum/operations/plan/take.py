@@ -56,6 +56,12 @@ def even_yields(scene: Scene, bundle: Bundle) -> tuple[tuple[str, float], ...]:
     fixed = {patch.key for patch in work.patches if patch.row is not None}
     densities = {patch.key: patch.density for patch in work.patches if patch.row is None}
     texels = area = 0.0
+    # regions count as the surface that they stand for, or bare surfaces would go by the few islands that are left
+    for patch in work.patches:
+        if patch.row is None:
+            surface = float((patch.boxes[:, 2:] - patch.boxes[:, :2]).prod(axis=1).sum())
+            texels += surface * patch.density**2
+            area += surface
     for key, one in figures.items():
         if key in fixed or key in densities or not math.isfinite(one.source_density):
             continue
