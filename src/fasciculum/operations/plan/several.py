@@ -19,9 +19,9 @@ from fasciculum.progress import SILENT, Progress
 from fasciculum.treatments.reading import texels_of
 from fasciculum.treatments.regions import swatch_edge
 
-#: how many of the materials that take most on a sheet, for what their own textures take, are tried apart
+#: how many materials are tried apart: those whose room on a sheet is largest, compared with their own textures
 APART = (0, 4, 12)
-#: what the last sheet may be of the others, and how many steps are tried from the least on that may do
+#: sizes of the last sheet as parts of the others', and how many divisions are tried, from the fewest sheets that may do
 LAST = (0.25, 0.5, 1.0)
 STEPS = 3
 #: where the words of an object's name end
@@ -103,7 +103,7 @@ def several_sheets(
 
 
 def _shares(needed: float, only: int) -> Iterator[tuple[float, ...]]:
-    """Return the sheets that are tried, as parts of the largest, where so many of these are needed."""
+    """Return the divisions to try: for each sheet its part of the largest size, of which ``needed`` would do."""
     if only:
         yield (1.0,) * only
         return
@@ -115,7 +115,7 @@ def _shares(needed: float, only: int) -> Iterator[tuple[float, ...]]:
 
 
 def _laid(cost: GroupCosts, apart: int) -> NDArray[np.bool_]:
-    """Return the materials that lie on sheets: all that may, but for so many that take most for what they are."""
+    """Return the materials that lie on sheets, (M,): all that may, less the ``apart`` that take most room there."""
     laid = cost.may_lie.copy()
     texels = cost.measure(cost.ways)[0]
     sizes = cost.figures.sizes / np.maximum(cost.figures.reads.sum(axis=0), 1)
@@ -201,7 +201,7 @@ def _filled(
     laid: NDArray[np.bool_],
     labels: NDArray[np.int64],
 ) -> Iterator[Several]:
-    """Return a division with sheets as large as it takes to be sharp: as is asked, as sharp as the source, or less."""
+    """Return a division with sheets of three sizes: for the sharpness that is asked for, the source's, and the least."""
     figures = cost.figures
     on = {(one.index, one.paired) for one, is_laid in zip(figures.materials, laid, strict=True) if is_laid}
     members = [
