@@ -201,7 +201,7 @@ def _filled(
     laid: NDArray[np.bool_],
     labels: NDArray[np.int64],
 ) -> Iterator[Several]:
-    """Return a division with sheets of three sizes: for the sharpness that is asked for, the source's, and the least."""
+    """Return a division with sheets of three sizes: for the sharpness asked for, the source's, and the least."""
     figures = cost.figures
     on = {(one.index, one.paired) for one, is_laid in zip(figures.materials, laid, strict=True) if is_laid}
     members = [
