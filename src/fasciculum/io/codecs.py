@@ -110,9 +110,7 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            deep_tiff = codec is TIFF and max(_tiff_tags(data, place)[2]) > 8
-            picture = None if deep_tiff else PIL.Image.open(io.BytesIO(data), formats=(codec.name,))
-            width, height = _tiff_tags(data, place)[:2] if picture is None else picture.size
+            width, height, picture = _opened(codec, data, place)
             if width * height > MOST_TEXELS:
                 raise UnsupportedInput(
                     f"the image is {width} x {height}, more than 16384 x 16384.",
@@ -137,6 +135,33 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
         raise MalformedFile(
             f"the image cannot be decoded ({error}).", item=place, hint="Save it again as PNG."
         ) from error
+
+
+def texels_of(data: bytes) -> int:
+    """Return how many texels an encoded image has by its header; 0 when that cannot be read."""
+    codec = codec_of(data)
+    if codec is None:
+        return 0
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            width, height, _ = _opened(codec, data, "")
+    except Exception:  # decoding says what is wrong
+        return 0
+    return width * height
+
+
+def _opened(codec: Codec, data: bytes, place: str) -> tuple[int, int, PIL.Image.Image | None]:
+    """Return width and height by the header, and the picture, whose pixels are not decoded yet.
+
+    The picture is None for a deep TIFF, which Pillow does not read.
+    """
+    if codec is TIFF:
+        width, height, bits = _tiff_tags(data, place)
+        if max(bits) > 8:
+            return width, height, None
+    picture = PIL.Image.open(io.BytesIO(data), formats=(codec.name,))
+    return *picture.size, picture
 
 
 def _tiff_tags(data: bytes, place: str) -> tuple[int, int, tuple[int, ...]]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import os
+import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,18 +14,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import FasciculumError, InputError, MissingFile, OutsideFolder, UnsupportedInput
-from fasciculum.io.codecs import decode
+from fasciculum.io.codecs import decode, texels_of
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places
 from fasciculum.model.digests import digest_of
 from fasciculum.model.finding import ALLOW, LOCATE, WARNING, Finding
 from fasciculum.model.scene import Image
 from fasciculum.progress import Progress
+from fasciculum.threads import thread_count
 
 #: texels along an edge of the sample that an image's average is taken from
 SAMPLE = 64
 #: seconds between two looks at whether the work was cancelled
 LOOK = 0.05
+#: texels from which images are decoded one at a time, so that memory holds one of them on any number of cores
+LARGE = 4096 * 4096
+
+_one_large = threading.Lock()
 
 
 @dataclass(frozen=True)
@@ -64,7 +70,7 @@ def read_images(
     """
     images: dict[int, Image] = {}
     problems: dict[int, Finding] = {}
-    with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 8)) as pool:
+    with ThreadPoolExecutor(max_workers=thread_count()) as pool:
         waiting: dict[Future[Image], int] = {}
         try:
             for index, entry in enumerate(wanted):
@@ -129,13 +135,15 @@ def store_image(
         When the store has no room.
     """
     key = digest_of(data)
-    if store.has(key):
-        pixels = store.get(key)
-    else:
-        pixels = decode(data, place=item or name)
-        store.put(pixels, key=key)
-    store.put_encoded(key, data)
-    return image_of(name, pixels, key, source, path)
+    alone: AbstractContextManager[object] = _one_large if texels_of(data) > LARGE else nullcontext()
+    with alone:
+        if store.has(key):
+            pixels = store.get(key)
+        else:
+            pixels = decode(data, place=item or name)
+            store.put(pixels, key=key)
+        store.put_encoded(key, data)
+        return image_of(name, pixels, key, source, path)
 
 
 def image_of(name: str, pixels: NDArray[Any], key: str, source: str = "", path: Path | None = None) -> Image:
