@@ -672,7 +672,8 @@ class Workspace(QObject):
 
         def take(delivered: Any) -> None:
             self.session.delivered(digest, folder)
-            self.say(f"Delivered {counted(len(delivered.files), 'file')} to {folder}.", "good")
+            lost = f" {delivered.compression.words()}" if delivered.compression is not None else ""
+            self.say(f"Delivered {counted(len(delivered.files), 'file')} to {folder}.{lost}", "good")
 
         return make, take
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from fasciculum.model.counting import counted
 from fasciculum.model.finding import asks, matters_of
+from fasciculum.model.output import MeshLosses
 from fasciculum.units import MIB
 
 
@@ -53,6 +54,8 @@ def report_words(report: dict[str, Any]) -> str:
             )
         for baked in bundle.get("maps", []):
             lines.append(f"  {baked['name']:<12} {baked['file']}")
+    if "compression" in report:
+        lines.append(MeshLosses(**report["compression"]).words())
     lines += _budget(report)
     if report["findings"]:
         lines.append("findings")

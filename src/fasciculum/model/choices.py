@@ -283,6 +283,14 @@ class Compression(Choice):
     ETC2 = "etc2"
 
 
+class MeshCompression(Choice):
+    """How the meshes of a delivered glTF file are compressed."""
+
+    NONE = "none"
+    DRACO = "draco"
+    MESHOPT = "meshopt"
+
+
 class TextureFormat(Choice):
     """The files that textures are written as; ``auto`` is what suits the compression."""
 

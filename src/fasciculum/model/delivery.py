@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from fasciculum.model.choices import Combine, Compression, Fallback, Green, Mips, Packing, TextureFormat
+from fasciculum.model.choices import (
+    Combine,
+    Compression,
+    Fallback,
+    Green,
+    MeshCompression,
+    Mips,
+    Packing,
+    TextureFormat,
+)
 from fasciculum.model.settings import Stales, setting
 
 DELIVERY = Stales.DELIVERY
@@ -130,6 +139,32 @@ class DeliverySettings:
         words={True: "write"},
         option="--tangents",
     )
+    mesh_compression: MeshCompression = setting(
+        MeshCompression.NONE,
+        "Mesh compression",
+        "Compress meshes of glTF files. Draco: smallest, with losses that the report states. Meshopt: without loss,"
+        " quick to read. Either needs a program that can read it.",
+        fold="Meshes",
+        stales=DELIVERY,
+        words={
+            MeshCompression.NONE: "off",
+            MeshCompression.DRACO: "Draco",
+            MeshCompression.MESHOPT: "meshopt",
+        },
+        option="--mesh-compression",
+        when=lambda delivery: delivery.has_gltf,
+    )
+    quantize: bool = setting(
+        False,
+        "Quantize",
+        "Store positions, normals and tangents of glTF files in 16 bits, and UVs as coarsely as keeps them within a"
+        " hundredth of a texel. Draco does so by itself.",
+        fold="Meshes",
+        stales=DELIVERY,
+        words={True: "to 16 bits"},
+        option="--quantize",
+        when=lambda delivery: delivery.has_gltf and delivery.mesh_compression != MeshCompression.DRACO,
+    )
     high: bool = setting(
         False,
         "High-poly",
@@ -235,6 +270,11 @@ class DeliverySettings:
         words={True: "write"},
         option="--page",
     )
+
+    @property
+    def has_gltf(self) -> bool:
+        """Whether glTF files are delivered."""
+        return bool({"glb", "gltf"} & set(self.models))
 
     @property
     def container(self) -> TextureFormat:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from fasciculum.model.budget import Budget
 from fasciculum.model.bundle import Bundle
@@ -86,7 +87,11 @@ class Document:
 
     def bundle_of(self, key: str) -> Bundle | None:
         """Return the bundle that holds the object, or None when it is loose."""
-        return next((candidate for candidate in self.bundles if key in candidate.objects), None)
+        return self._homes.get(key)
+
+    @cached_property
+    def _homes(self) -> dict[str, Bundle]:
+        return {key: bundle for bundle in reversed(self.bundles) for key in bundle.objects}
 
     def loose(self) -> tuple[str, ...]:
         """Return the keys of the objects in no bundle."""

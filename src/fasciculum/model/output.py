@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.attributes import Attribute
+from fasciculum.model.choices import MeshCompression
 from fasciculum.model.scene import Aside, Material
 from fasciculum.model.tree import NOTHING, Further, Tree
 
@@ -58,6 +59,8 @@ class OutputMaterial:
 
     material: Material
     files: dict[str, str] = field(default_factory=dict)
+    #: width or height of its largest texture, whichever is larger, in texels; 0 when it has none
+    texels: int = 0
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,6 +70,47 @@ class Drawn:
     name: str
     world: NDArray[np.float64]
     mesh: int
+
+
+@dataclass
+class MeshLosses:
+    """The most that storing meshes more compactly has changed: what a writer finds, the largest of each.
+
+    Attributes
+    ----------
+    position_error : float
+        Metres in the world.
+    uv_error_px : float
+        Texels of the largest texture that is read.
+    normal_error_deg : float
+        Degrees.
+    """
+
+    position_error: float = 0.0
+    uv_error_px: float = 0.0
+    normal_error_deg: float = 0.0
+
+    def words(self) -> str:
+        """Return the losses as a sentence."""
+        return (
+            f"Meshes are off by {1000 * self.position_error:.2g} mm, UVs by {self.uv_error_px:.2g} px and normals by "
+            f"{self.normal_error_deg:.2g} degrees at most."
+        )
+
+    def note(self, position: float = 0.0, uv: float = 0.0, normal: float = 0.0) -> None:
+        """Take further errors into account."""
+        self.position_error = max(self.position_error, position)
+        self.uv_error_px = max(self.uv_error_px, uv)
+        self.normal_error_deg = max(self.normal_error_deg, normal)
+
+
+@dataclass(frozen=True, eq=False)
+class MeshStorage:
+    """How meshes are stored in formats that have a choice, and what that costs."""
+
+    compression: MeshCompression = MeshCompression.NONE
+    quantize: bool = False
+    losses: MeshLosses = field(default_factory=MeshLosses)
 
 
 @dataclass(frozen=True, eq=False)
@@ -80,3 +124,13 @@ class OutputScene:
     materials: tuple[OutputMaterial, ...]
     images: tuple[OutputImage, ...]
     drawn: tuple[Drawn, ...]
+    storage: MeshStorage = field(default_factory=MeshStorage)
+
+    def scale_of(self, mesh: int) -> float:
+        """Return how many times larger a mesh is drawn at most than it is stored."""
+        worlds = [one.world[:3, :3] for one in self.drawn if one.mesh == mesh]
+        return max((float(np.linalg.norm(world, 2)) for world in worlds), default=1.0)
+
+    def texels_of(self, material: int) -> int:
+        """Return the larger side of the largest texture that a material reads, 0 without any."""
+        return self.materials[material].texels if material >= 0 else 0

@@ -6,6 +6,7 @@ import json
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -24,6 +25,9 @@ OPAQUE, MASK, BLEND = AlphaMode
 ALPHA_MODES = tuple(AlphaMode)
 
 UNLIT = "KHR_materials_unlit"
+
+#: which side of a box each of its corners is on, in each direction
+CORNERS = np.array(list(product((False, True), repeat=3)))
 
 REPEAT = 0
 MIRROR = 1
@@ -212,6 +216,11 @@ class Primitive:
         """A digest of what else a bake reads: normals, tangents and vertex colours."""
         return digest_of(self.normals, self.tangents, self.colors)
 
+    @cached_property
+    def bounds(self) -> NDArray[np.float64]:
+        """The least and the greatest corner of its positions, shape (2, 3)."""
+        return np.stack([self.positions.min(axis=0), self.positions.max(axis=0)]).astype(np.float64)
+
     def has_uv(self, number: int) -> bool:
         """Whether the UV set of that number is there."""
         return number < len(self.uv_sets) and len(self.uv_sets[number]) == len(self.positions)
@@ -304,6 +313,10 @@ class Scene:
     #: what is laid over the materials of objects, the lowest first
     layers: tuple[Layer, ...] = ()
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Return what another process is handed: all but what is quickly looked up again."""
+        return {name: value for name, value in self.__dict__.items() if name not in ("_drawn", "_boxes")}
+
     def same_surfaces(self, other: object) -> bool:
         """Tell whether another scene holds the same in all but what shines and what is laid on it."""
         names = "sources", "nodes", "meshes", "materials", "images", "objects", "detail"
@@ -319,7 +332,7 @@ class Scene:
 
     def _keeping(self, other: Scene, *more: str) -> Scene:
         """Return another scene of the same surfaces with what was worked out about these."""
-        for name in ("_by_key", "shapes", "occluder_digests", "partners", "material_names", *more):
+        for name in ("_by_key", "shapes", "occluder_digests", "partners", "material_names", "_drawn", "_boxes", *more):
             if name in self.__dict__:
                 other.__dict__[name] = self.__dict__[name]
         return other
@@ -469,8 +482,48 @@ class Scene:
 
     def primitives_of(self, item: Object) -> tuple[Primitive, ...]:
         """Return the primitives that the object draws."""
-        mesh = self.meshes[self.nodes[item.node].mesh]
-        return tuple(mesh.primitives[index] for index in item.primitives)
+        return self._drawn_of(item)[0]
+
+    def _drawn_of(self, item: Object) -> tuple[tuple[Primitive, ...], tuple[int, ...]]:
+        """Return the primitives that an object draws and their distinct materials: asked for once a mesh."""
+        key = self.nodes[item.node].mesh, item.primitives
+        known = self._drawn.get(key)
+        if known is None:
+            primitives = tuple(self.meshes[key[0]].primitives[index] for index in item.primitives)
+            known = self._drawn[key] = primitives, tuple(sorted({one.material for one in primitives}))
+        return known
+
+    @cached_property
+    def _drawn(self) -> dict[tuple[int, tuple[int, ...]], tuple[tuple[Primitive, ...], tuple[int, ...]]]:
+        return {}
+
+    def box_of(self, keys: Iterable[str]) -> NDArray[np.float64]:
+        """Return the least and the greatest corner of the box about objects in world space, metres, shape (2, 3)."""
+        boxes = [self._box_of(self.object(key)) for key in keys]
+        if not boxes:
+            return np.array([[np.inf] * 3, [-np.inf] * 3])
+        together = np.array(boxes)
+        return np.stack([together[:, 0].min(axis=0), together[:, 1].max(axis=0)])
+
+    def _box_of(self, item: Object) -> NDArray[np.float64]:
+        known = self._boxes.get(item.key)
+        if known is None:
+            world = self.nodes[item.node].world
+            corners = self._corners_of(item) @ world[:3, :3].T + world[:3, 3]
+            known = self._boxes[item.key] = np.stack([corners.min(axis=0), corners.max(axis=0)])
+        return known
+
+    def _corners_of(self, item: Object) -> NDArray[np.float64]:
+        """Return the corners of the boxes about an object's primitives, in its mesh's own space, (8 K, 3)."""
+        corners = []
+        for primitive in self.primitives_of(item):
+            low, high = primitive.bounds
+            corners.append(np.where(CORNERS, high, low))
+        return np.concatenate(corners) if corners else np.array([[np.inf] * 3, [-np.inf] * 3])
+
+    @cached_property
+    def _boxes(self) -> dict[str, NDArray[np.float64]]:
+        return {}
 
     def material_of(self, primitive: Primitive) -> Material:
         """Return the primitive's material, glTF's default where it names none."""
@@ -483,4 +536,4 @@ class Scene:
 
     def materials_of(self, item: Object) -> tuple[int, ...]:
         """Return the distinct material indices on the object's triangles, -1 standing for none."""
-        return tuple(sorted({primitive.material for primitive in self.primitives_of(item)}))
+        return self._drawn_of(item)[1]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -178,6 +179,8 @@ def bundle_calls(
     return sum(thing.calls for thing in drawn_things(scene, bundle, settings, apart, moving))
 
 
+@lru_cache(maxsize=4)
+@lru_cache(maxsize=4)
 def ledger_of(document: Document) -> Ledger:
     """Return the ledger of a document; what is not baked yet is foretold from its settings."""
     scene = document.scene

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -236,7 +236,8 @@ class Pipeline:
             files = delivered.files if delivered else []
             maps = delivered.maps if delivered else {}
             report = report_of(self.document, findings, seconds=self.seconds, files=files, map_files=maps)
-            return report | {"plan": self.plan or None} | memory_figures(), findings
+            lost = {"compression": asdict(delivered.compression)} if delivered and delivered.compression else {}
+            return report | lost | {"plan": self.plan or None} | memory_figures(), findings
 
 
 def _grouped(scene: Scene, order: Order, groups: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[Bundle, ...]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 
 from fasciculum.io.pixels import PixelStore
@@ -137,6 +138,12 @@ class Session:
 
 def all_findings(document: Document) -> list[Finding]:
     """Return every finding of a document, worst first."""
+    return list(_findings(document))
+
+
+@lru_cache(maxsize=2)
+def _findings(document: Document) -> tuple[Finding, ...]:
+    """Work the findings of a document out; several views ask for them after each change."""
     read = pictures_read(document)
     results = [accepted(document, one) for one in document.gathered if one.code != UNREAD or one.image not in read]
     results += pairing_findings(document.scene)
@@ -145,7 +152,7 @@ def all_findings(document: Document) -> list[Finding]:
     results += budget_findings(judged_document(document), told_unknown=False)
     for bundle in document.bundles:
         results += findings_of(document.scene, bundle)
-    return sorted(results, key=lambda finding: SEVERITIES.index(finding.severity))
+    return tuple(sorted(results, key=lambda finding: SEVERITIES.index(finding.severity)))
 
 
 def accepted(document: Document, finding: Finding) -> Finding:

@@ -6,12 +6,13 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import Qt
 
-from fasciculum.model.choices import Compression
+from fasciculum.model.choices import Compression, MeshCompression
 from fasciculum.model.map_overrides import read_wish
 from fasciculum.operations.check.lenses import SHARED
 from fasciculum.session import commands
 from fasciculum.session.stale import DONE, STALE, check_state, delivery_state
 from tests.app.harness import WindowCase, small_model
+from tests.reference import Model
 
 
 class Compressed(WindowCase):
@@ -121,3 +122,20 @@ class Compressed(WindowCase):
         for file in folder.glob("*.dds"):
             self.assertIn(file.name, names)
         self.assertTrue(list(folder.glob("*.dds")))
+
+    def test_meshes_are_compressed_by_the_control(self):
+        self.drop(small_model(Path(self.enterContext(tempfile.TemporaryDirectory())) / "plates.glb"))
+        self.gathered()
+        self.keys(Qt.Key.Key_5)
+        self.choose(self.setting("deliver", "mesh_compression"), MeshCompression.DRACO)
+        self.wait(lambda: self.workspace.document.delivery.mesh_compression is MeshCompression.DRACO, seconds=5)
+        # Draco rounds by itself
+        self.assertFalse(self.setting("deliver", "quantize").isEnabled())
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.workspace.deliver(str(folder))
+        self.idle()
+        (model,) = folder.glob("*.glb")
+        self.assertEqual(Model(model).json["extensionsRequired"], ["KHR_draco_mesh_compression"])
+        self.assertRegex(self.said[-1][1], r"Meshes are off by [\d.e-]+ mm")
+        self.workspace.session.undo()
+        self.assertIs(self.workspace.document.delivery.mesh_compression, MeshCompression.NONE)

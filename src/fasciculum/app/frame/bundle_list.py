@@ -419,14 +419,11 @@ class BundleList(QWidget):
         document = self.workspace.shown
         fresh = layout_state(document, bundle) == DONE
         expected = self.workspace.sheet_figures(bundle)
+        work = resolve_bundle(document.scene, bundle) if bundle.ways else None
         for number in range(row.childCount()):
             child = row.child(number)
             key, words, told = child.data(0, KEY), "", ""
-            ways = (
-                resolve_bundle(document.scene, bundle).ways_of(document.scene, key)
-                if bundle.ways
-                else (Treatment.BAKE,)
-            )
+            ways = work.ways_of(document.scene, key) if work is not None else (Treatment.BAKE,)
             if Treatment.BAKE not in ways:
                 words = self._ways_of(bundle, key)
                 told = self._ways_of(bundle, key, whole=True)

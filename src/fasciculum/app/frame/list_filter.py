@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 
 from fasciculum.app.colors import WAY_SHORT
 from fasciculum.model.bundle import Bundle
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Object
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
+from fasciculum.treatments.resolved import ResolvedBundle
 from fasciculum.treatments.resolving import resolve_bundle
 
 #: a density that is more or less than a number, such as ``> 512 px/m``
@@ -47,17 +49,25 @@ STATES: dict[str, Callable[[Facts], bool]] = {
 }
 
 
-def words_about(facts: Facts) -> str:
-    """Return all words under which an object is found, in lower case."""
-    scene = facts.document.scene
-    words = [facts.item.key]
-    for index in scene.materials_of(facts.item):
+@lru_cache(maxsize=1)
+def words_of(document: Document) -> dict[str, str]:
+    """Return for each object all words under which it is found, in lower case."""
+    scene = document.scene
+    works = {bundle.name: resolve_bundle(scene, bundle) for bundle in document.bundles}
+    return {item.key: _words_about(document, item, works) for item in scene.objects}
+
+
+def _words_about(document: Document, item: Object, works: Mapping[str, ResolvedBundle]) -> str:
+    scene = document.scene
+    words = [item.key]
+    for index in scene.materials_of(item):
         words.append(scene.material_name(index) if index >= 0 else "default")
         if index >= 0:
             words += [scene.images[slot.image].name for slot in scene.materials[index].slots().values()]
-    if facts.bundle is not None:
-        words.append(facts.bundle.name)
-        words += [WAY_SHORT[way] for way in resolve_bundle(scene, facts.bundle).ways_of(scene, facts.item.key)]
+    bundle = document.bundle_of(item.key)
+    if bundle is not None:
+        words.append(bundle.name)
+        words += [WAY_SHORT[way] for way in works[bundle.name].ways_of(scene, item.key)]
     return "\n".join(words).lower()
 
 
@@ -78,11 +88,12 @@ def matching(document: Document, densities: Mapping[str, float], text: str) -> s
         return None
     phrase = " ".join(parts)
     results, exact = set(), set()
+    known = words_of(document) if parts else {}
     for item in document.scene.objects:
         facts = Facts(document, item, document.bundle_of(item.key), densities.get(item.key))
         if not all(_within(facts.density, *limit) for limit in limits) or not all(test(facts) for test in states):
             continue
-        about = words_about(facts) if parts else ""
+        about = known.get(item.key, "")
         if all(part in about for part in parts):
             results.add(item.key)
         if phrase in about:

@@ -8,11 +8,11 @@ from pathlib import Path
 
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
-from fasciculum.model.choices import Combine, Green
+from fasciculum.model.choices import Combine, Green, MeshCompression
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import NORMAL
-from fasciculum.model.output import OutputScene
+from fasciculum.model.output import MeshLosses, OutputScene
 from fasciculum.operations.deliver.compressing import encoded_files
 from fasciculum.operations.deliver.conventions import delivery_name, texture_files
 from fasciculum.operations.deliver.lights import light_is_baked
@@ -35,6 +35,8 @@ class Delivered:
     changed: list[str] = field(default_factory=list)
     maps: dict[tuple[str, str], str] = field(default_factory=dict)
     findings: list[Finding] = field(default_factory=list)
+    #: the most that compressing or quantizing meshes changed; None where neither is done
+    compression: MeshLosses | None = None
 
 
 def deliver(
@@ -150,6 +152,8 @@ class _Making:
             files |= loaded(entry.writes)(scene)
             self._tell_losses(entry, scene)
         self.result.findings += builder.findings
+        if settings.has_gltf and (settings.quantize or settings.mesh_compression is not MeshCompression.NONE):
+            self.result.compression = builder.losses
         return files
 
     def _tell_losses(self, entry: Format, scene: OutputScene) -> None:

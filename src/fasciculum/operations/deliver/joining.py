@@ -77,22 +77,9 @@ def groups_of(
     return groups, apart
 
 
-def box_of(scene: Scene, keys: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    """Return the least and the greatest corner of the box about objects in world space, metres."""
-    low, high = np.full(3, np.inf), np.full(3, -np.inf)
-    for key in keys:
-        item = scene.object(key)
-        world = scene.nodes[item.node].world
-        for primitive in scene.primitives_of(item):
-            ends = np.stack([primitive.positions.min(axis=0), primitive.positions.max(axis=0)]).astype(np.float64)
-            corners = np.stack(np.meshgrid(*ends.T), axis=-1).reshape(-1, 3) @ world[:3, :3].T + world[:3, 3]
-            low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
-    return low, high
-
-
 def middle_of(scene: Scene, keys: Sequence[str]) -> NDArray[np.float64]:
     """Return the middle of the box about objects in world space, metres."""
-    low, high = box_of(scene, keys)
+    low, high = scene.box_of(keys)
     middle: NDArray[np.float64] = (low + high) / 2
     return middle
 

@@ -18,7 +18,16 @@ from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.given import TrimRepeats
 from fasciculum.model.maps import AO, KINDS, LIT, Role
-from fasciculum.model.output import Drawn, OutputImage, OutputMaterial, OutputMesh, OutputScene, Part
+from fasciculum.model.output import (
+    Drawn,
+    MeshLosses,
+    MeshStorage,
+    OutputImage,
+    OutputMaterial,
+    OutputMesh,
+    OutputScene,
+    Part,
+)
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
 from fasciculum.model.tree import NOTHING, Further, Place, TreeNode
 from fasciculum.operations.deliver.conventions import (
@@ -82,6 +91,8 @@ class SceneBuilder:
     Attributes
     ----------
     findings : list of Finding
+    losses : MeshLosses
+        What storing meshes more compactly has changed, once a writer has done so.
     """
 
     def __init__(
@@ -104,6 +115,7 @@ class SceneBuilder:
             work.demand_fit()
         self.apart = apart_materials(self.scene, {one for work in self.on.values() for one in work.apart})
         self.findings: list[Finding] = []
+        self.losses = MeshLosses()
         self.bundle_of = self._bundles_by_object()
         self.groups = self._joined_keys()
         self.inside = {key for groups in self.groups.values() for _, keys in groups for key in keys}
@@ -339,7 +351,8 @@ class SceneBuilder:
             further=NOTHING if told is None else Further({"light_map": told}),
             **slots,  # type: ignore[arg-type]
         )
-        return OutputMaterial(material, {texture.map: _readable(texture, files) for texture in shown})
+        texels = max((max(texture.baked.width, texture.baked.height) for texture in shown), default=0)
+        return OutputMaterial(material, {texture.map: _readable(texture, files) for texture in shown}, texels)
 
     def _sheet_image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> int:
         """Return the number of a sheet's image; pages that share one have it once."""
@@ -407,7 +420,9 @@ class SceneBuilder:
             self._loose_materials[key] = len(self.materials)
             further = replace(material.further, extensions=extensions)
             loose = replace(material, further=further, extensions={}, **slots)  # type: ignore[arg-type]
-            self.materials.append(OutputMaterial(loose))
+            read = [self.scene.images[slot.image] for slot in material.slots().values()]
+            texels = max((max(image.width, image.height) for image in read), default=0)
+            self.materials.append(OutputMaterial(loose, texels=texels))
         return self._loose_materials[key]
 
     def _loose_slot(self, slot: TextureSlot) -> TextureSlot | None:
@@ -487,6 +502,7 @@ class SceneBuilder:
             tuple(self.materials),
             tuple(self.images),
             tuple(drawn),
+            MeshStorage(self.settings.mesh_compression, self.settings.quantize, self.losses),
         )
 
     def _mesh(self, index: int, items: list[Object]) -> int:

@@ -13,7 +13,6 @@ from fasciculum.model.bundle import Bundle
 from fasciculum.model.delivery import DeliverySettings
 from fasciculum.model.document import Document
 from fasciculum.model.scene import Scene
-from fasciculum.operations.deliver.joining import box_of
 from fasciculum.operations.ledger import Thing, drawn_things, written_sizes
 from fasciculum.treatments.resolving import resolve_bundle
 from fasciculum.units import texture_bytes
@@ -39,7 +38,7 @@ class Seen:
 
 def viewpoints(scene: Scene) -> NDArray[np.float64]:
     """Return eye-level places over the ground plan of a scene, shape (N, 3), metres."""
-    low, high = box_of(scene, [item.key for item in scene.objects])
+    low, high = scene.box_of(scene.keys)
     steps = (np.arange(PLACES) + 0.5) / PLACES
     across, along = low[0] + steps * (high[0] - low[0]), low[2] + steps * (high[2] - low[2])
     grid = np.stack(np.meshgrid(across, along, indexing="ij"), axis=-1).reshape(-1, 2)
@@ -70,7 +69,7 @@ def seen_in(document: Document, bundles: Sequence[Bundle], settings: DeliverySet
     things = [thing for bundle in bundles for thing in drawn_things(scene, bundle, settings)]
     if not things:
         return Seen(0, 0, 0.0, 0.0)
-    boxes = np.array([box_of(scene, thing.objects) for thing in things])
+    boxes = np.array([scene.box_of(thing.objects) for thing in things])
     calls = np.array([thing.calls for thing in things], np.float64)
     counts = {item.key: sum(len(p.triangles) for p in scene.primitives_of(item)) for item in scene.objects}
     triangles = np.array([sum(counts[key] for key in thing.objects) for thing in things], np.float64)

@@ -11,6 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
+from fasciculum.io.formats.gltf.draco import DRACO
+from fasciculum.io.formats.gltf.meshopt import MESHOPT
+from fasciculum.io.formats.gltf.write_meshopt import encoded_rows, encoded_triangles
 from fasciculum.model.attributes import Attribute
 
 COMPONENT_OF = {
@@ -26,12 +29,23 @@ VERTEX_DATA, INDEX_DATA = 34962, 34963
 FLOAT, SIGNED = 5126, (5120, 5122)
 QUANTIZATION, INSTANCING, WEBP_TEXTURE = "KHR_mesh_quantization", "EXT_mesh_gpu_instancing", "EXT_texture_webp"
 DDS_TEXTURE = "MSFT_texture_dds"
+#: bytes of a row that ``EXT_meshopt_compression`` can hold
+MOST_STRIDE = 256
 
 
 class Builder:
-    """Collects JSON and binary data; arrays that are the same object are written once."""
+    """Collects JSON and binary data; arrays that are the same object are written once.
 
-    def __init__(self) -> None:
+    Parameters
+    ----------
+    meshopt : bool
+        Compress vertex attributes and triangles with ``EXT_meshopt_compression``.
+    """
+
+    def __init__(self, *, meshopt: bool = False) -> None:
+        self._meshopt = meshopt
+        #: bytes that compressed views stand for, all in a buffer that is not there
+        self._standing_for = 0
         self.json: dict[str, list[Any]] = {
             name: []
             for name in (
@@ -68,6 +82,28 @@ class Builder:
         self.binary += data
         return self.add("bufferViews", view)
 
+    def _compressed(self, data: bytes, mode: str, count: int, stride: int, target: int) -> int:
+        """Append a compressed buffer view that stands for ``count`` times ``stride`` bytes."""
+        self._standing_for += -self._standing_for % 4
+        view = self.json["bufferViews"][self.view(data)]
+        told = {"buffer": 0, "byteOffset": view["byteOffset"], "byteLength": len(data)}
+        told |= {"byteStride": stride, "mode": mode, "count": count}
+        view |= {"buffer": 1, "byteOffset": self._standing_for, "byteLength": count * stride, "target": target}
+        view |= {"extensions": {MESHOPT: told}} | ({"byteStride": stride} if target == VERTEX_DATA else {})
+        self._standing_for += count * stride
+        return len(self.json["bufferViews"]) - 1
+
+    def promise(
+        self, component: int, count: int, kind: str, *, normalized: bool = False, bounds: NDArray[Any] | None = None
+    ) -> int:
+        """Append an accessor whose elements an extension holds; ``bounds`` are the values that it spans, (N, width)."""
+        accessor: dict[str, Any] = {"componentType": component, "count": count, "type": kind}
+        if normalized:
+            accessor["normalized"] = True
+        if bounds is not None and len(bounds):
+            accessor["min"], accessor["max"] = bounds.min(axis=0).tolist(), bounds.max(axis=0).tolist()
+        return self.add("accessors", accessor)
+
     def attribute(self, attribute: Attribute, *, target: int = 0, bounds: bool = False) -> int:
         """Append an array as an accessor; vertex data is padded to multiples of four bytes a row."""
         key = (id(attribute.values), target)
@@ -99,8 +135,17 @@ class Builder:
             return self.view(raw.tobytes(), target=target)
         if target == VERTEX_DATA and size % 4:
             rows = np.pad(values.view(np.uint8).reshape(len(values), size), ((0, 0), (0, -size % 4)))
-            return self.view(rows.tobytes(), target=target, stride=rows.shape[1])
-        return self.view(values.tobytes(), target=target, stride=size if target == VERTEX_DATA else 0)
+            return self._vertices(rows)
+        if target == VERTEX_DATA:
+            return self._vertices(values.view(np.uint8).reshape(len(values), size))
+        return self.view(values.tobytes(), target=target)
+
+    def _vertices(self, rows: NDArray[np.uint8]) -> int:
+        """Append the bytes of vertices, shape (N, stride)."""
+        count, stride = rows.shape
+        if self._meshopt and stride <= MOST_STRIDE:
+            return self._compressed(encoded_rows(rows), "ATTRIBUTES", count, stride, VERTEX_DATA)
+        return self.view(rows.tobytes(), target=VERTEX_DATA, stride=stride)
 
     def floats(self, values: NDArray[np.float32], *, bounds: bool = False) -> int:
         """Append float vertex data, shape (N, 1 to 4)."""
@@ -111,6 +156,12 @@ class Builder:
         """Append triangle corners (T, 3) as the smallest fitting indices."""
         top = int(triangles.max()) if triangles.size else 0
         kind = np.uint16 if top < 65535 else np.uint32
+        if self._meshopt and len(triangles):
+            size = np.dtype(kind).itemsize
+            view = self._compressed(encoded_triangles(triangles), "TRIANGLES", triangles.size, size, INDEX_DATA)
+            number = self.promise(COMPONENT_OF[np.dtype(kind)], triangles.size, "SCALAR")
+            self.json["accessors"][number]["bufferView"] = view
+            return number
         return self.attribute(Attribute(triangles.reshape(-1, 1).astype(kind), "SCALAR", False), target=INDEX_DATA)
 
     def image(self, data: bytes, mime: str, name: str) -> int:
@@ -122,9 +173,12 @@ class Builder:
         whole = root | {name: items for name, items in self.json.items() if items}
         if self.binary:
             whole["buffers"] = [{"byteLength": len(self.binary)} | ({"uri": uri} if uri else {})]
+            if self._standing_for:
+                # what compressed views stand for is in no file
+                whole["buffers"].append({"byteLength": self._standing_for, "extensions": {MESHOPT: {"fallback": True}}})
         used = _extensions_in(whole) | ({QUANTIZATION} if self._quantized() else set())
         # what a reader that does not know it cannot do without
-        required = used & {QUANTIZATION, INSTANCING}
+        required = used & {QUANTIZATION, INSTANCING, DRACO, MESHOPT}
         for texture in whole.get("textures", []):
             if "source" not in texture:
                 required |= set(texture.get("extensions", {})) & {WEBP_TEXTURE, DDS_TEXTURE}

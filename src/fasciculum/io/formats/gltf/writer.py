@@ -5,10 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from fasciculum.io.formats.gltf.builder import INDEX_DATA, VERTEX_DATA, Builder
+from fasciculum.io.formats.gltf.quantizing import quantized
+from fasciculum.io.formats.gltf.write_draco import can_compress, write_part
 from fasciculum.io.formats.gltf.write_materials import MaterialWriter
+from fasciculum.io.formats.gltf.write_meshopt import in_order_of_use
 from fasciculum.io.formats.gltf.write_tree import write_tree
 from fasciculum.model.attributes import Attribute
-from fasciculum.model.output import OutputMesh, OutputScene, Part
+from fasciculum.model.choices import MeshCompression
+from fasciculum.model.output import OutputScene, Part
 from fasciculum.model.scene import Aside
 
 
@@ -33,7 +37,11 @@ def write_gltf(scene: OutputScene) -> dict[str, bytes]:
 
 def _built(scene: OutputScene) -> tuple[Builder, dict[str, Any]]:
     """Write everything into a builder; return it, and what the file's JSON starts with."""
-    builder = Builder()
+    storage = scene.storage
+    compression = storage.compression
+    if storage.quantize and compression is not MeshCompression.DRACO:
+        scene = quantized(scene)
+    builder = Builder(meshopt=compression is MeshCompression.MESHOPT)
     materials = MaterialWriter(builder, scene.images)
     for material in scene.materials:
         builder.add("materials", materials.material(material.material))
@@ -41,7 +49,7 @@ def _built(scene: OutputScene) -> tuple[Builder, dict[str, Any]]:
     numbers: dict[int, int] = {}
     for number, mesh in enumerate(scene.meshes):
         if mesh.parts or mesh.aside:
-            numbers[number] = builder.add("meshes", _mesh(builder, mesh))
+            numbers[number] = builder.add("meshes", _mesh(builder, scene, number))
     root = write_tree(builder, scene.tree, numbers)
     asset = {"version": "2.0", "generator": scene.generator}
     if scene.tree.copyright:
@@ -49,8 +57,11 @@ def _built(scene: OutputScene) -> tuple[Builder, dict[str, Any]]:
     return builder, {"asset": asset} | root
 
 
-def _mesh(builder: Builder, mesh: OutputMesh) -> dict[str, Any]:
-    primitives = [_part(builder, part) for part in mesh.parts] + [_aside(builder, part) for part in mesh.aside]
+def _mesh(builder: Builder, scene: OutputScene, number: int) -> dict[str, Any]:
+    mesh = scene.meshes[number]
+    scale = scene.scale_of(number) if scene.storage.compression is MeshCompression.DRACO else 1.0
+    primitives = [_part(builder, part, scene, scale) for part in mesh.parts]
+    primitives += [_aside(builder, part) for part in mesh.aside]
     results: dict[str, Any] = {"name": mesh.name, "primitives": primitives}
     if mesh.weights:
         results["weights"] = list(mesh.weights)
@@ -66,11 +77,16 @@ def _attributes(builder: Builder, attributes: dict[str, Attribute]) -> dict[str,
     }
 
 
-def _part(builder: Builder, part: Part) -> dict[str, Any]:
-    written: dict[str, Any] = {
-        "attributes": _attributes(builder, part.attributes),
-        "indices": builder.indices(part.triangles),
-    }
+def _part(builder: Builder, part: Part, scene: OutputScene, scale: float) -> dict[str, Any]:
+    compression = scene.storage.compression
+    if compression is MeshCompression.DRACO and can_compress(part):
+        written = write_part(builder, part, scene.texels_of(part.material), scale, scene.storage.losses)
+    else:
+        part = in_order_of_use(part) if compression is MeshCompression.MESHOPT else part
+        written = {
+            "attributes": _attributes(builder, part.attributes),
+            "indices": builder.indices(part.triangles),
+        }
     if part.material >= 0:
         written["material"] = part.material
     if part.targets:
