@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
@@ -92,6 +93,8 @@ RECENT = 8
 MOST_AHEAD = 24
 #: work after which the project's bundles are others: what is made of all of them waits for it
 SETTLING = (Kind.GATHER, Kind.OPEN, Kind.RELOAD, Kind.PAIR, Kind.TAKE)
+#: objects from which a plan is taken in beside the window
+MANY = 500
 #: modules that the worker loads ahead of the first job
 WARM = [
     "fasciculum.operations.bake.bake",
@@ -183,6 +186,7 @@ class Workspace(QObject):
         self.worker = Worker(self.session.exchange, WARM, self)
         self.viewer = Worker(self.session.exchange, ["fasciculum.rendering.service"], self)
         self.scheduler = Scheduler(self.session, self.worker.runner, self.say)
+        self.scheduler.prepare = self._prepare
         self.worker.changed.connect(self._queue_changed)
         self.selection: frozenset[str] = frozenset()
         self.hovered = ""
@@ -585,6 +589,28 @@ class Workspace(QObject):
         """Bundle everything as a plan says: that of a name, or the one with these figures."""
         document = self.document
         self.run(take_plan_task(document, document.terms, name, point), anew=True)
+
+    def _prepare(self, task: Task, result: Any, then: Callable[[], None]) -> None:
+        """Have the bundles of a large plan resolved beside the window before it is taken in, which then finds them."""
+        document = self.document
+        if task.kind is not Kind.TAKE or task.put is None or len(document.scene.objects) < MANY:
+            then()
+            return
+        after = task.put(document, result)
+        thread = threading.Thread(
+            target=lambda: [resolve_bundle(after.scene, bundle) for bundle in after.bundles], name="plan", daemon=True
+        )
+        thread.start()
+        timer = QTimer(self, interval=20)
+
+        def look() -> None:
+            if not thread.is_alive():
+                timer.stop()
+                timer.deleteLater()
+                then()
+
+        timer.timeout.connect(look)
+        timer.start()
 
     def bake_files(self, wanted: Sequence[tuple[NamedBake, Bundle]], folder: Path) -> None:
         """Bake bundles by named bakes into files, one after the other, on the document as it is now."""

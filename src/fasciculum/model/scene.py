@@ -292,6 +292,8 @@ class Source:
     images: tuple[int, ...] = ()
     #: files beside it that were read, images not among them
     beside: tuple[str, ...] = ()
+    #: the path of each node of its tree, of formats where prims have one
+    paths: tuple[str, ...] = ()
     #: its nodes and what refers to them, as they came
     tree: Tree = field(default_factory=Tree, compare=False, repr=False)
 

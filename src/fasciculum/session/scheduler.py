@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, Protocol
 
 from fasciculum.io.pixels import PixelStore
@@ -78,6 +79,8 @@ class Scheduler:
 
     def __init__(self, session: Open, transport: Transport, say: Callable[[str], None] = lambda words: None) -> None:
         self.session, self.transport, self.say = session, transport, say
+        #: may put off what is called with a task and its result: taking that in
+        self.prepare: Callable[[Task, Any, Callable[[], None]], None] = lambda task, result, then: then()
         self._under_way: list[tuple[Task, Any]] = []
         self._waiting: list[_Waiting] = []
         self._handing = False
@@ -127,6 +130,9 @@ class Scheduler:
             return None
 
         def take(result: Any) -> None:
+            self.prepare(task, result, partial(settle, result))
+
+        def settle(result: Any) -> None:
             self.let_go(task)
             if self._put(task, result) and finished is not None:
                 finished(result)

@@ -71,6 +71,15 @@ FORMATS = (
         refers=True,
         lacks=("skins", "morph targets", "animations", "cameras", "lights"),
     ),
+    Format("dae", ".dae", "COLLADA: meshes and materials", "fasciculum.io.formats.dae:read_dae"),
+    *(
+        Format(name, f".{name}", "Meshes without UVs", "fasciculum.io.formats.ply_stl:read_ply_or_stl")
+        for name in ("ply", "stl")
+    ),
+    *(
+        Format(name, f".{name}", "OpenUSD, by the library usd-core", "fasciculum.io.formats.usd.reader:read_usd")
+        for name in ("usd", "usda", "usdc", "usdz")
+    ),
 )
 READ_FORMATS = {entry.suffix: entry for entry in FORMATS if entry.reads}
 WRITTEN_FORMATS = tuple(entry for entry in FORMATS if entry.writes)

@@ -7,14 +7,13 @@ import shlex
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import InputError
-from fasciculum.io.image_store import Wanted, image_of, read_images
+from fasciculum.io.derived_images import DerivedImages
+from fasciculum.io.image_store import Wanted, read_images
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
 from fasciculum.model.choices import AlphaMode
@@ -139,7 +138,7 @@ class Palette:
         self.entries: dict[str, Entry] = {}
         self.libraries: list[Path] = []
         self.images: list[Image] = []
-        self._derived: dict[tuple[Any, ...], int] = {}
+        self._derived = DerivedImages(self.images, store)
 
     def open(self, names: list[str]) -> None:
         """Read the libraries of those names; one that cannot be read is a finding."""
@@ -175,7 +174,7 @@ class Palette:
                     wanted[name] = Wanted(_base(name), item, name, _bytes_of(places, name, item))
         images, problems = read_images(list(wanted.values()), self.places, self.store, progress)
         self.findings += problems
-        self.images = list(images)
+        self.images += images
         number = {name: index for index, name in enumerate(wanted)}
         for name in names:
             if name not in self.entries and name:
@@ -255,22 +254,6 @@ class Palette:
             scale=(scale_u, scale_v),
         )
 
-    def _derive(self, key: tuple[Any, ...], name: str, make: Callable[[], NDArray[np.uint8]]) -> int:
-        """Return the number of an image that is made of others, making it once."""
-        if key not in self._derived:
-            pixels = make()
-            self._derived[key] = len(self.images)
-            self.images.append(image_of(name, pixels, self.store.put(pixels)))
-        return self._derived[key]
-
-    def _bytes(self, slot: TextureSlot, size: tuple[int, int] | None = None) -> NDArray[np.uint8]:
-        """Return an image's pixels at 8 bits, at another size (width, height) where that is asked for."""
-        pixels = self.store.get(self.images[slot.image].pixels)
-        result = np.asarray(pixels >> 8 if pixels.dtype == np.uint16 else pixels, np.uint8)
-        if size is not None and size != (result.shape[1], result.shape[0]):
-            result = np.asarray(cv2.resize(result, size, interpolation=cv2.INTER_LINEAR), np.uint8)
-        return result
-
     def _with_opacity(self, color: TextureSlot | None, opacity: TextureSlot) -> tuple[TextureSlot | None, AlphaMode]:
         """Return the colour with opacity in its fourth channel, and the alpha mode that its values speak for."""
         if not self._there(opacity):
@@ -289,15 +272,15 @@ class Palette:
         image = self.images[opacity.image]
 
         def make() -> NDArray[np.uint8]:
-            shown = self._bytes(opacity)
+            shown = self._derived.pixels(opacity.image)
             alpha = shown[..., 3] if image.has_alpha else shown[..., :3].max(axis=2)
             rgb = np.full((*alpha.shape, 3), 255, np.uint8)
             if color is not None:
-                rgb = self._bytes(color, (image.width, image.height))[..., :3]
+                rgb = self._derived.pixels(color.image, (image.width, image.height))[..., :3]
             return np.dstack([rgb, alpha])
 
         base = -1 if color is None else color.image
-        index = self._derive(("opacity", base, opacity.image), f"{image.name} with colour", make)
+        index = self._derived.derive(("opacity", base, opacity.image), f"{image.name} with colour", make)
         alpha = self.store.get(self.images[index].pixels)[..., 3]
         hard = float(((alpha < 26) | (alpha > 229)).mean()) > 0.9
         return replace(opacity, image=index), MASK if hard else BLEND
@@ -316,11 +299,11 @@ class Palette:
             orm = np.full((image.height, image.width, 3), 255, np.uint8)
             for channel, role, slot in ((1, "roughness", rough), (2, "metallic", metal)):
                 if slot is not None:
-                    orm[..., channel] = self._bytes(slot, size)[..., picked.get(role, 0)]
+                    orm[..., channel] = self._derived.pixels(slot.image, size)[..., picked.get(role, 0)]
             return orm
 
         key = ("orm", rough and rough.image, metal and metal.image, picked.get("roughness"), picked.get("metallic"))
-        return replace(lead, image=self._derive(key, f"{image.name} as ORM", make))
+        return replace(lead, image=self._derived.derive(key, f"{image.name} as ORM", make))
 
     def _bump(self, entry: Entry, slot: TextureSlot) -> TextureSlot | None:
         """Take a bump texture for normals if it looks like them; heights are told and left out."""

@@ -16,6 +16,7 @@ from fasciculum.io.formats.obj.shade import smooth_normals
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
+from fasciculum.io.polygons import FARTHEST, LARGEST
 from fasciculum.kernels.unique_rows import unique_rows
 from fasciculum.kernels.unwrapping.polygons import triangulate
 from fasciculum.model.attributes import Attribute
@@ -26,11 +27,6 @@ from fasciculum.model.scene import Aside, Mesh, Node, Primitive, Scene, Source
 from fasciculum.model.tree import Tree, TreeNode
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
-
-#: UVs beyond this are broken, and are taken for it
-LARGEST = 1e6
-#: metres; what lies farther away has lost all its digits
-FARTHEST = 1e9
 
 
 def read_obj(

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.io.formats.obj.lines import Lines
+from fasciculum.io.polygons import weighted_normals
 from fasciculum.kernels.unique_rows import unique_rows
 
 
@@ -31,7 +32,7 @@ def smooth_normals(
     if not lacking.any() or (not (groups > 0).any() and lacking.all()):
         return given
     corners = lines.positions[lines.corners[triangles, 0]]
-    weighted = _weighted(corners)
+    weighted = weighted_normals(corners)
     # outside of a group each face is a group of its own
     own = np.where(groups > 0, groups, -1 - face)
     keys = np.stack([lines.corners[triangles, 0], np.broadcast_to(own[:, None], triangles.shape)], axis=2)[lacking]
@@ -44,18 +45,3 @@ def smooth_normals(
     result[lacking] = len(lines.normals) + inverse
     lines.normals = np.concatenate([lines.normals, made])
     return result
-
-
-def _weighted(corners: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return each triangle's unit normal times the angle at each corner, shape (T, 3, 3).
-
-    So weighted, it makes no difference how a flat polygon was cut into triangles.
-    """
-    cross = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normal = cross / np.maximum(np.linalg.norm(cross, axis=1, keepdims=True), 1e-300)
-    weighted = np.zeros_like(corners)
-    for k in range(3):
-        one, two = corners[:, (k + 1) % 3] - corners[:, k], corners[:, (k + 2) % 3] - corners[:, k]
-        angle = np.arctan2(np.linalg.norm(np.cross(one, two), axis=1), (one * two).sum(axis=1))
-        weighted[:, k] = normal * angle[:, None]
-    return weighted

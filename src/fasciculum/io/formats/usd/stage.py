@@ -1,0 +1,99 @@
+"""Opening a stage with the optional library, and refusing what lies where it may not be read."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from fasciculum.errors import MalformedFile, UnsupportedInput
+from fasciculum.io.places import Places
+from fasciculum.model.digests import digest_of
+
+#: what to type where the library is missing
+INSTALL = "pip install usd-core"
+#: bytes of a layer that are read at most
+MOST_BYTES = 4 << 30
+
+
+def library(file: str) -> Any:
+    """Return the library's package.
+
+    Raises
+    ------
+    UnsupportedInput
+        When it is not installed, with the line to type.
+    """
+    try:
+        import pxr
+        from pxr import Ar, Gf, Kind, Sdf, Tf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel, UsdUtils, Vt  # noqa: F401
+    except ImportError as error:
+        raise UnsupportedInput(
+            "USD is read and written by the library usd-core, which is not installed.",
+            file=file,
+            hint=f"Install it: {INSTALL}",
+        ) from error
+    return pxr
+
+
+def open_stage(path: Path, places: Places) -> Any:
+    """Open a stage and make sure that every layer of it may be read.
+
+    Raises
+    ------
+    MalformedFile
+        When it cannot be opened, or a layer that it needs is missing.
+    OutsideFolder
+        When a layer lies outside the model's folder and those that are allowed.
+    """
+    pxr = library(path.name)
+    # warnings of the library go to whoever reads the findings, not to the terminal
+    delegate = pxr.UsdUtils.CoalescingDiagnosticDelegate()
+    try:
+        stage = pxr.Usd.Stage.Open(str(path))
+    except pxr.Tf.ErrorException as error:
+        raise MalformedFile(
+            f"the stage cannot be opened ({_first_line(error)}).", file=path.name, hint="Export it again."
+        ) from error
+    finally:
+        delegate.TakeUncoalescedDiagnostics()
+    if not stage:
+        raise MalformedFile("the stage cannot be opened.", file=path.name, hint="Export it again.")
+    for layer in stage.GetUsedLayers():
+        if layer.realPath and not layer.anonymous:
+            demand_within(places, _outer(layer.realPath), f"layer {Path(layer.identifier).name[:80]}")
+    return stage
+
+
+def demand_within(places: Places, path: str, item: str) -> Path:
+    """Return a file that a stage names by its whole path, if it may be read.
+
+    Raises
+    ------
+    OutsideFolder, MissingFile
+    """
+    try:
+        return places.find(str(Path(path).resolve().relative_to(places.folder)), item)
+    except ValueError:
+        return places.find(path, item)
+
+
+def stage_digest(stage: Any) -> str:
+    """Return a digest of all files that a stage is composed of."""
+    files = sorted({_outer(layer.realPath) for layer in stage.GetUsedLayers() if layer.realPath})
+    return digest_of(*(Path(file).read_bytes() for file in files))
+
+
+def layers_beside(stage: Any, path: Path) -> tuple[str, ...]:
+    """Return the other files that a stage is composed of."""
+    files = {_outer(layer.realPath) for layer in stage.GetUsedLayers() if layer.realPath}
+    return tuple(sorted(files - {str(path.resolve())}))
+
+
+def _outer(path: str) -> str:
+    """Return the file that a path within a package lies in."""
+    return path.partition("[")[0]
+
+
+def _first_line(error: Exception) -> str:
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    return lines[-1][:200] if lines else "it is damaged"
