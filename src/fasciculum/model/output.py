@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.model.attributes import Attribute
 from fasciculum.model.choices import MeshCompression
+from fasciculum.model.finding import Finding
 from fasciculum.model.scene import Aside, Material
 from fasciculum.model.tree import NOTHING, Further, Tree
 
@@ -61,6 +63,8 @@ class OutputMaterial:
     files: dict[str, str] = field(default_factory=dict)
     #: width or height of its largest texture, whichever is larger, in texels; 0 when it has none
     texels: int = 0
+    #: whether it is that of a sheet, and not one that came along
+    is_sheet: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -114,6 +118,19 @@ class MeshStorage:
 
 
 @dataclass(frozen=True, eq=False)
+class SourceStage:
+    """A stage that a delivery can be written upon: its file, the prim of each node of its tree, the delivery's folder.
+
+    ``findings`` are what the writer has to say.
+    """
+
+    path: Path
+    paths: tuple[str, ...]
+    folder: Path
+    findings: list[Finding] = field(default_factory=list)
+
+
+@dataclass(frozen=True, eq=False)
 class OutputScene:
     """All that is delivered as a model. ``tree`` has it as nodes, ``drawn`` the same in world space."""
 
@@ -125,6 +142,8 @@ class OutputScene:
     images: tuple[OutputImage, ...]
     drawn: tuple[Drawn, ...]
     storage: MeshStorage = field(default_factory=MeshStorage)
+    #: the stage that it was made of, where it was made of one alone
+    upon: SourceStage | None = None
 
     def scale_of(self, mesh: int) -> float:
         """Return how many times larger a mesh is drawn at most than it is stored."""

@@ -63,6 +63,8 @@ def read_dae(
         document = collada.Collada(
             str(path), ignore=[collada.common.DaeUnsupportedError, collada.common.DaeBrokenRefError]
         )
+        if not str(document.xmlnode.getroot().tag).endswith("COLLADA"):
+            raise MalformedFile("this is no COLLADA file.", file=path.name, hint="Export it again.")
         return _Reading(document, path, data, store, lookup, progress).scene(named)
     except InputError:
         raise
@@ -289,11 +291,12 @@ def _linear(value: Any, usual: tuple[float, float, float]) -> tuple[float, float
 
 def _opacity(effect: Any) -> float:
     """Return how opaque an effect is, 0 to 1, by whichever of its two ways to say so."""
-    amount = effect.transparency if isinstance(effect.transparency, float) else 1.0
+    amount = float(effect.transparency) if isinstance(effect.transparency, float | int) else 1.0
+    # writers of nothing but zeros mean opaque, and no file has a surface that is never seen
+    amount = amount if 0 < amount <= 1 else 1.0
     value = effect.transparent
     if not isinstance(value, tuple | list) or len(value) < 3:
-        # by itself it is how opaque a material is; writers of nothing but zeros mean opaque
-        return amount if 0 < amount <= 1 else 1.0
+        return amount
     if str(getattr(effect, "opaque_mode", "A_ONE")) == "RGB_ZERO":
         red, green, blue = value[:3]
         return float(min(max(1 - amount * (0.212671 * red + 0.715160 * green + 0.072169 * blue), 0.0), 1.0))

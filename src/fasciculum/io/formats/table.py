@@ -32,6 +32,10 @@ class Format:
         It can refer to texture files, and never holds them itself.
     lacks : tuple of str
         What of a delivery it cannot hold, in words.
+    layers : bool
+        It can be written as a layer upon a source of its own kind, in which meshes stay as they are.
+    packs : bool
+        It holds its textures in any case.
     """
 
     name: str
@@ -42,6 +46,8 @@ class Format:
     beside: tuple[str, ...] = ()
     refers: bool = False
     lacks: tuple[str, ...] = ()
+    layers: bool = False
+    packs: bool = False
 
 
 FORMATS = (
@@ -76,9 +82,28 @@ FORMATS = (
         Format(name, f".{name}", "Meshes without UVs", "fasciculum.io.formats.ply_stl:read_ply_or_stl")
         for name in ("ply", "stl")
     ),
+    Format(
+        "usd",
+        ".usd",
+        "OpenUSD: a layer upon a source that is USD, else a stage. Needs the library usd-core",
+        "fasciculum.io.formats.usd.reader:read_usd",
+        "fasciculum.io.formats.usd.writer:write_usd",
+        refers=True,
+        lacks=("skins", "morph targets", "animations", "cameras"),
+        layers=True,
+    ),
+    Format(
+        "usdz",
+        ".usdz",
+        "OpenUSD in one file that holds everything. Needs the library usd-core",
+        "fasciculum.io.formats.usd.reader:read_usd",
+        "fasciculum.io.formats.usd.writer:write_usdz",
+        lacks=("skins", "morph targets", "animations", "cameras"),
+        packs=True,
+    ),
     *(
         Format(name, f".{name}", "OpenUSD, by the library usd-core", "fasciculum.io.formats.usd.reader:read_usd")
-        for name in ("usd", "usda", "usdc", "usdz")
+        for name in ("usda", "usdc")
     ),
 )
 READ_FORMATS = {entry.suffix: entry for entry in FORMATS if entry.reads}

@@ -12,7 +12,7 @@ from fasciculum.model.choices import Combine, Green, MeshCompression
 from fasciculum.model.document import Document
 from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.maps import NORMAL
-from fasciculum.model.output import MeshLosses, OutputScene
+from fasciculum.model.output import MeshLosses, OutputScene, SourceStage
 from fasciculum.operations.deliver.compressing import encoded_files
 from fasciculum.operations.deliver.conventions import delivery_name, texture_files
 from fasciculum.operations.deliver.lights import light_is_baked
@@ -59,12 +59,12 @@ def deliver(
     UsageError
         When the names' pattern makes no sense.
     """
-    made = _Making(document, store, progress)
+    made = _Making(document, folder, store, progress)
     files = made.files()
     result = made.result
     beside = _high_poly(document)
     if beside is not None:
-        files |= _Making(beside, store, progress.quiet()).files()
+        files |= _Making(beside, folder, store, progress.quiet()).files()
     if only:
         others = {texture.file for textures in made.textures.values() for texture in textures}
         others -= {
@@ -130,8 +130,8 @@ def _formats(document: Document) -> list[Format]:
 class _Making:
     """Puts the files of one delivery together."""
 
-    def __init__(self, document: Document, store: PixelStore, progress: Progress) -> None:
-        self.document, self.store, self.progress = document, store, progress
+    def __init__(self, document: Document, folder: Path, store: PixelStore, progress: Progress) -> None:
+        self.document, self.folder, self.store, self.progress = document, folder, store, progress
         self.textures = texture_files(document, ready_bundles(document))
         self.result = Delivered()
 
@@ -148,24 +148,48 @@ class _Making:
         formats = _formats(self.document)
         for number, entry in enumerate(formats):
             self.progress.update(0.5 + 0.4 * number / len(formats), f"Building {builder.name}{entry.suffix}")
-            scene = builder.scene_with(files, refer=settings.external_textures or entry.refers)
+            upon = self._source_stage() if entry.layers else None
+            refer = not entry.packs and (settings.external_textures or entry.refers)
+            scene = (builder if upon is None else self._unmerged()).scene_with(files, refer=refer, upon=upon)
             files |= loaded(entry.writes)(scene)
-            self._tell_losses(entry, scene)
+            if upon is None:
+                self._tell_losses(entry, scene)
+            else:
+                self.result.findings += upon.findings
         self.result.findings += builder.findings
         if settings.has_gltf and (settings.quantize or settings.mesh_compression is not MeshCompression.NONE):
             self.result.compression = builder.losses
         return files
 
+    def _source_stage(self) -> SourceStage | None:
+        """Return the stage that the whole scene was made of, None where it was made of something else."""
+        sources = self.document.scene.sources
+        if len(sources) != 1 or not sources[0].paths:
+            return None
+        return SourceStage(Path(sources[0].path), sources[0].paths, self.folder)
+
+    def _unmerged(self) -> SceneBuilder:
+        """Return what builds the delivery with each mesh by itself, as a layer upon its source needs it."""
+        delivery = replace(self.document.delivery, combine=Combine.NONE, keep_source_uvs=False)
+        document = replace(self.document, delivery=delivery)
+        return SceneBuilder(document, self.store, self.textures, self.progress)
+
     def _tell_losses(self, entry: Format, scene: OutputScene) -> None:
         tree = scene.tree
-        morphed = any(part.targets for mesh in scene.meshes for part in mesh.parts)
-        if entry.lacks and (tree.skins or tree.animations or tree.cameras or tree.lights or morphed):
+        present = {
+            "skins": bool(tree.skins),
+            "morph targets": any(part.targets for mesh in scene.meshes for part in mesh.parts),
+            "animations": bool(tree.animations),
+            "cameras": bool(tree.cameras),
+            "lights": bool(tree.lights),
+        }
+        lost = [name for name in entry.lacks if present[name]]
+        if lost:
             self.result.findings.append(
                 Finding(
                     f"{entry.name}_loses",
                     WARNING,
-                    f"{entry.name.upper()} holds no {', '.join(entry.lacks[:-1])} or {entry.lacks[-1]}; they are left "
-                    "out of it.",
+                    f"The {entry.suffix} file holds no {' and no '.join(lost)}; they are left out of it.",
                     "Deliver .glb where they are needed.",
                 )
             )

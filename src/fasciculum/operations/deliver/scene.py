@@ -27,6 +27,7 @@ from fasciculum.model.output import (
     OutputMesh,
     OutputScene,
     Part,
+    SourceStage,
 )
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
 from fasciculum.model.tree import NOTHING, Further, Place, TreeNode
@@ -352,7 +353,8 @@ class SceneBuilder:
             **slots,  # type: ignore[arg-type]
         )
         texels = max((max(texture.baked.width, texture.baked.height) for texture in shown), default=0)
-        return OutputMaterial(material, {texture.map: _readable(texture, files) for texture in shown}, texels)
+        named = {texture.map: _readable(texture, files) for texture in shown}
+        return OutputMaterial(material, named, texels, is_sheet=True)
 
     def _sheet_image(self, texture: TextureFile, files: dict[str, bytes], refer: bool) -> int:
         """Return the number of a sheet's image; pages that share one have it once."""
@@ -445,7 +447,7 @@ class SceneBuilder:
 
     # -- the whole --------------------------------------------------------------------------------------------
 
-    def scene_with(self, files: dict[str, bytes], *, refer: bool) -> OutputScene:
+    def scene_with(self, files: dict[str, bytes], *, refer: bool, upon: SourceStage | None = None) -> OutputScene:
         """Return all that is delivered as a model.
 
         Parameters
@@ -454,6 +456,8 @@ class SceneBuilder:
             The texture files, encoded, by their names.
         refer : bool
             Refer to texture files instead of holding them.
+        upon : SourceStage, optional
+            The stage that the model is written upon as a layer.
         """
         self._begin(files, refer and conforms(self.settings))
         self.meshes: list[OutputMesh] = []
@@ -503,6 +507,7 @@ class SceneBuilder:
             tuple(self.images),
             tuple(drawn),
             MeshStorage(self.settings.mesh_compression, self.settings.quantize, self.losses),
+            upon,
         )
 
     def _mesh(self, index: int, items: list[Object]) -> int:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fasciculum.io.formats.usd.materials import Surface, Surfaces, surface_of
 from fasciculum.io.formats.usd.meshes import MeshReader
-from fasciculum.io.formats.usd.stage import layers_beside, library, open_stage, stage_digest
+from fasciculum.io.formats.usd.stage import layers_beside, library, open_stage, quiet, stage_digest
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
@@ -62,7 +62,8 @@ def read_usd(
     pxr = library(path.name)
     places = Places(path, lookup)
     stage = open_stage(path, places)
-    return _Reading(pxr, stage, path, places, store, progress).scene(named)
+    with quiet(pxr):
+        return _Reading(pxr, stage, path, places, store, progress).scene(named)
 
 
 @dataclass(frozen=True, eq=False)
@@ -252,8 +253,8 @@ class _Reading:
                 Finding(
                     "subdivision_cage",
                     INFO,
-                    f"{self.path.name}: {', '.join(cages[:4])}{', ...' if len(cages) > 4 else ''} are to be subdivided; "
-                    "their cages are taken as they are, with smooth normals.",
+                    f"{self.path.name}: {', '.join(cages[:4])}{', ...' if len(cages) > 4 else ''} are cages of "
+                    "subdivided surfaces; they are taken as they are, with smooth normals.",
                 )
             )
         return meshes, of_prim
@@ -297,13 +298,14 @@ class _Reading:
     def _tree(
         self, drawn: list[Drawn], of_prim: dict[str, int], lamps: list[Any]
     ) -> tuple[Tree, list[Node], list[str]]:
-        """Return the tree of prims above meshes and lights, the nodes that draw, and the path of each tree node."""
+        """Return the tree above meshes and lights, the nodes that draw, and the path of each tree node."""
         geometry = self.pxr.UsdGeom
         root = upright(
             str(geometry.GetStageUpAxis(self.stage)).upper(), float(geometry.GetStageMetersPerUnit(self.stage))
         )
         builder = TreeBuilder()
         known: dict[str, int] = {}
+        copied: dict[int, str] = {}
         top = -1 if np.allclose(root, np.eye(4)) else builder.add(self.path.stem, root)
 
         def above(prim: Any) -> int:
@@ -324,6 +326,7 @@ class _Reading:
             world = root @ one.world
             if one.copy >= 0:
                 tree = builder.add(f"{one.prim.GetName()} {one.copy}", world, above(one.under), mesh=mesh)
+                copied[tree] = str(one.prim.GetPath())
             else:
                 tree = above(one.prim)
                 builder.change(tree, mesh=mesh)
@@ -335,7 +338,7 @@ class _Reading:
                 builder.change(above(prim), light=len(lights))
                 lights.append(lamp)
         paths = [""] * len(builder.nodes)
-        for path, number in known.items():
+        for number, path in (*((tree, path) for path, tree in known.items()), *copied.items()):
             paths[number] = path
         return builder.tree(lights), nodes, paths
 

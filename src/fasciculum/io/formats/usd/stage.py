@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +37,16 @@ def library(file: str) -> Any:
     return pxr
 
 
+@contextlib.contextmanager
+def quiet(pxr: Any) -> Iterator[None]:
+    """Keep what the library warns of from the terminal: what matters is a finding or an error."""
+    delegate = pxr.UsdUtils.CoalescingDiagnosticDelegate()
+    try:
+        yield
+    finally:
+        delegate.TakeUncoalescedDiagnostics()
+
+
 def open_stage(path: Path, places: Places) -> Any:
     """Open a stage and make sure that every layer of it may be read.
 
@@ -46,16 +58,13 @@ def open_stage(path: Path, places: Places) -> Any:
         When a layer lies outside the model's folder and those that are allowed.
     """
     pxr = library(path.name)
-    # warnings of the library go to whoever reads the findings, not to the terminal
-    delegate = pxr.UsdUtils.CoalescingDiagnosticDelegate()
     try:
-        stage = pxr.Usd.Stage.Open(str(path))
+        with quiet(pxr):
+            stage = pxr.Usd.Stage.Open(str(path))
     except pxr.Tf.ErrorException as error:
         raise MalformedFile(
             f"the stage cannot be opened ({_first_line(error)}).", file=path.name, hint="Export it again."
         ) from error
-    finally:
-        delegate.TakeUncoalescedDiagnostics()
     if not stage:
         raise MalformedFile("the stage cannot be opened.", file=path.name, hint="Export it again.")
     for layer in stage.GetUsedLayers():
