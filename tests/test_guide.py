@@ -72,6 +72,12 @@ def samples(folder):
     (folder / "pairs.json").write_text(json.dumps({"Plate 1": ["Plate 1"]}))
     cv2.imwrite(str(folder / "wood.png"), smooth_image(64))
     cv2.imwrite(str(folder / "sky.hdr"), np.full((8, 16, 3), 0.5, np.float32))
+    (folder / "hut.usda").write_text(
+        '#usda 1.0\n(\n defaultPrim = "Hut"\n upAxis = "Y"\n)\ndef Mesh "Hut" {\n'
+        " int[] faceVertexCounts = [4]\n int[] faceVertexIndices = [0, 1, 2, 3]\n"
+        " point3f[] points = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)]\n"
+        ' texCoord2f[] primvars:st = [(0, 0), (1, 0), (1, 1), (0, 1)] (\n  interpolation = "vertex"\n )\n}\n'
+    )
     trims = [{"name": "plank", "box": [0, 0, 64, 60], "repeats": "u", "gutter": 2}]
     wood = {"version": 1, "maps": {"base_color": "wood.png"}, "metres": 1.0, "trims": trims}
     (folder / "wood.json").write_text(json.dumps(wood))

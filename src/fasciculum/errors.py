@@ -7,6 +7,7 @@
     |   +-- MalformedFile              its contents break the format's rules
     |   +-- UnsupportedInput           it is right, but not something we can do yet
     |   |   +-- OutsideFolder          it names a file that lies where it may not read
+    |   |   +-- MissingLibrary         it needs an optional library, with the line to type
     |   +-- MissingFile (FileNotFoundError)
     |       +-- MissingSource          a project's source; another file can be named for it
     +-- OutputError (OSError)          a result could not be written
@@ -81,6 +82,17 @@ class OutsideFolder(UnsupportedInput):
     """A file refers to another one that lies outside the folders which may be read."""
 
     code = "outside_folder"
+
+
+class MissingLibrary(UnsupportedInput):
+    """A kind of file needs an optional library that is not installed; the last words of ``hint`` are what to type."""
+
+    code = "missing_library"
+
+    @property
+    def line(self) -> str:
+        """The line to type."""
+        return self.hint.partition(": ")[2]
 
 
 class MissingFile(InputError, FileNotFoundError):

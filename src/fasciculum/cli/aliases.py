@@ -8,7 +8,7 @@ from __future__ import annotations
 
 ALIASES = {
     # -- commands ---------------------------------------------------------------------------------------------
-    "command:add_models": "import, load, open model, add file, insert, glb, gltf, obj, mesh",
+    "command:add_models": "import, load, open model, add file, insert, glb, gltf, obj, usd, dae, ply, stl, mesh",
     "command:add_folder": "import folder, directory, batch import, load folder",
     "command:add_high": "high poly, highpoly, sculpt, detail mesh, import high-poly",
     "command:add_cage": "cage, projection cage, ray cage",
@@ -323,6 +323,8 @@ ALIASES = {
     "option:--json": "machine readable, report, script",
     "option:--gltf": "gltf export, export gltf, khronos",
     "option:--obj": "obj export, export obj, wavefront",
+    "option:--usd": "openusd, usd export, usda, usdc, overs, layer, stage",
+    "option:--usdz": "usdz export, ar package, zip package, openusd",
     "option:--glb": "glb export, binary gltf",
     # -- pages ------------------------------------------------------------------------------------------------
     "page:no-time": "quick start, getting started, first steps, tutorial, introduction, hurry",

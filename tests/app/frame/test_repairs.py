@@ -11,9 +11,11 @@ from unittest import mock
 import numpy as np
 from PIL import Image
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMessageBox, QPushButton
 
+from fasciculum.errors import MissingLibrary
 from fasciculum.session import commands
 from fasciculum.session.recovery import recovery_folder
 from fasciculum.session.stale import DONE, STALE, bake_state, layout_state
@@ -305,6 +307,15 @@ class Sources(RepairCase):
             mock.patch.object(QMessageBox, "exec", lambda box: 0),
             mock.patch.object(QMessageBox, "clickedButton", clicked),
         )
+
+    def test_the_line_that_installs_a_library_is_copied(self):
+        error = MissingLibrary("USD is read by a library.", file="hut.usda", hint="Install it: pip install usd-core")
+        QGuiApplication.clipboard().clear()
+        for words, wanted in (("Close", ""), ("Copy the line", "pip install usd-core")):
+            one, two = self.answer(words)
+            with one, two:
+                self.workspace.failed.emit(error, None)
+            self.assertEqual(QGuiApplication.clipboard().text(), wanted)
 
     def saved(self):
         model = self.open_boards()

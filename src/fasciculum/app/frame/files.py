@@ -7,6 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
+from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from fasciculum.app.demo import open_demo
@@ -15,7 +16,7 @@ from fasciculum.app.frame.keeper import Keeper
 from fasciculum.app.frame.notice import Choice, NoticeBar
 from fasciculum.app.parts import MODELS
 from fasciculum.app.workspace import Workspace
-from fasciculum.errors import FasciculumError, MissingSource
+from fasciculum.errors import FasciculumError, MissingLibrary, MissingSource
 from fasciculum.io.formats.table import READ_FORMATS, suffixes
 from fasciculum.model.counting import counted
 from fasciculum.operations.gather.pairing import high_by_name
@@ -155,7 +156,10 @@ class Files:
         )
 
     def _failed(self, error: FasciculumError, again: object) -> None:
-        """Offer to say where a project's source is now."""
+        """Offer to say where a project's source is now, or to copy the line that installs a library."""
+        if isinstance(error, MissingLibrary):
+            self._offer_line(error)
+            return
         if not isinstance(error, MissingSource) or not callable(again):
             return
         ask = QMessageBox(self.window)
@@ -171,6 +175,17 @@ class Files:
                 again(error.file, result)
         elif ask.clickedButton() is without:
             again(error.file, "")
+
+    def _offer_line(self, error: MissingLibrary) -> None:
+        ask = QMessageBox(self.window)
+        ask.setWindowTitle("Library not installed")
+        ask.setText(f"{error.file}: {error.message}")
+        ask.setInformativeText(f"Type this in the environment of Fasciculum, then add the file again:\n{error.line}")
+        copy = ask.addButton("Copy the line", QMessageBox.ButtonRole.AcceptRole)
+        ask.addButton("Close", QMessageBox.ButtonRole.RejectRole)
+        ask.exec()
+        if ask.clickedButton() is copy:
+            QGuiApplication.clipboard().setText(error.line)
 
     # -- recovery ---------------------------------------------------------------------------------------------
 

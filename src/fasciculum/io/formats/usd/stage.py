@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from fasciculum.errors import MalformedFile, UnsupportedInput
+from fasciculum.errors import MalformedFile, MissingLibrary
 from fasciculum.io.places import Places
 from fasciculum.model.digests import digest_of
 
@@ -22,14 +22,14 @@ def library(file: str) -> Any:
 
     Raises
     ------
-    UnsupportedInput
+    MissingLibrary
         When it is not installed, with the line to type.
     """
     try:
         import pxr
         from pxr import Ar, Gf, Kind, Sdf, Tf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel, UsdUtils, Vt  # noqa: F401
     except ImportError as error:
-        raise UnsupportedInput(
+        raise MissingLibrary(
             "USD is read and written by the library usd-core, which is not installed.",
             file=file,
             hint=f"Install it: {INSTALL}",
