@@ -1,6 +1,8 @@
 """What files may hold beside plain models: further picture formats, required extensions, pointers, cut-offs of zero."""
 
+import contextlib
 import io
+import json
 import tempfile
 import unittest
 from pathlib import Path
@@ -9,6 +11,7 @@ import cv2
 import numpy as np
 import PIL.Image
 
+from fasciculum.cli.main import main
 from fasciculum.errors import MalformedFile, UnsupportedInput
 from fasciculum.io.codecs import codec_of, decode
 from fasciculum.io.pixels import PixelStore
@@ -161,6 +164,92 @@ class Delivered(unittest.TestCase):
         for baked in (False, True):
             (animation,) = self.deliver(scene, baked=baked).json["animations"]
             self.assertEqual([channel["target"]["path"] for channel in animation["channels"]], ["translation"])
+
+    def kept(self, glb, *more):
+        """Deliver a model, with others beside it, and return its JSON and what was told."""
+        paths = [glb.write(self.folder / "one.glb"), *(other.write(self.folder / "two.glb") for other in more)]
+        told = io.StringIO()
+        options = ["--plan", "none", "--size", "64", "--seconds", "0", "--name", "m", "--json"]
+        with contextlib.redirect_stdout(told), contextlib.redirect_stderr(io.StringIO()):
+            self.assertIn(main(["make", *map(str, paths), "--out", str(self.folder / "out"), *options]), (0, 1))
+        findings = {entry["code"]: entry["message"] for entry in json.loads(told.getvalue())["findings"]}
+        return Model(self.folder / "out" / "m.glb").json, findings
+
+    def plain(self, **more):
+        glb = Glb()
+        material = glb.material(glb.texture(smooth_image(16)))
+        primitive = glb.primitive(SQUARE, SQUARE_TRIANGLES, material, [square_uvs()], NORMAL=SQUARE_NORMALS)
+        glb.node("Plate", glb.mesh(primitive), **more)
+        return glb, primitive, material
+
+    def test_what_lies_in_no_scene_is_told(self):
+        glb, _, _ = self.plain(extensions={"MSFT_lod": {"ids": [1]}})
+        glb.add("nodes", {"name": "Plate far", "mesh": 0})
+        glb.json["extensionsUsed"] = ["MSFT_lod"]
+        result, findings = self.kept(glb)
+        self.assertIn("Plate far", findings["outside_scenes"])
+        # its ids would name a node that draws nothing
+        self.assertIn("left out", findings["extension"])
+        self.assertNotIn("extensionsUsed", result)
+
+    def test_extras_of_file_and_asset_stay_and_others_are_told(self):
+        glb, primitive, material = self.plain()
+        glb.json["extras"], glb.json["asset"]["extras"] = {"level": 3}, {"by": "the station"}
+        primitive["extras"] = {"part": 1}
+        glb.json["materials"][material]["extras"] = {"kind": "wood"}
+        result, findings = self.kept(glb)
+        self.assertEqual((result["extras"], result["asset"]["extras"]), ({"level": 3}, {"by": "the station"}))
+        self.assertIn("material 0", findings["extras_left_out"])
+
+    def test_an_extension_that_is_lost_in_part_is_lost_whole(self):
+        glb, _, _ = self.plain(extensions={"KHR_xmp_json_ld": {"packet": 0}})
+        glb.json["extensions"] = {"KHR_xmp_json_ld": {"packets": [{"dc:source": "a book"}]}}
+        result, findings = self.kept(glb)
+        self.assertIn("left out", findings["extension"])
+        self.assertFalse(any("extensions" in node for node in result["nodes"]))
+
+    def test_variants_are_taken_out_with_their_names(self):
+        glb, primitive, material = self.plain()
+        primitive["extensions"] = {"KHR_materials_variants": {"mappings": [{"material": material, "variants": [0]}]}}
+        glb.json["extensions"] = {"KHR_materials_variants": {"variants": [{"name": "wet"}]}}
+        result, findings = self.kept(glb)
+        self.assertIn("left out", findings["extension"])
+        self.assertNotIn("extensions", result)
+
+    def test_what_speaks_of_nodes_is_told_where_models_are_put_together(self):
+        springs = {"VRMC_springBone": {"springs": [{"joints": [{"node": 0}]}]}}
+        one, two = self.plain()[0], self.plain()[0]
+        one.json["extensions"] = springs
+        result, findings = self.kept(one)
+        self.assertEqual(result["extensions"], springs)
+        self.assertNotIn("extensions_left_out", findings)
+        result, findings = self.kept(one, two)
+        self.assertNotIn("extensions", result)
+        self.assertIn("VRMC_springBone", findings["extensions_left_out"])
+
+    def test_textures_of_extensions_at_their_usual_factors_are_told(self):
+        glb, _, material = self.plain()
+        glb.json["materials"][material]["extensions"] = {"KHR_materials_specular": {"specularTexture": {"index": 0}}}
+        self.assertIn("specularTexture", self.kept(glb)[1]["look_texture"])
+
+    def test_morphed_uvs_and_further_colours_are_told(self):
+        glb, primitive, _ = self.plain()
+        primitive["targets"] = [{name: primitive["attributes"][name] for name in ("POSITION", "TEXCOORD_0")}]
+        primitive["attributes"] |= {"COLOR_0": glb.accessor(np.ones((4, 4))), "COLOR_1": glb.accessor(np.ones((4, 4)))}
+        _, findings = self.kept(glb)
+        self.assertIn("mesh 0", findings["morphed_uvs"])
+        self.assertIn("mesh 0", findings["colors_left_out"])
+
+    def test_dim_lights_beside_bright_ones_are_told(self):
+        for strength, told in ((200, True), (10, False)):
+            glb, primitive, material = self.plain()
+            glb.json["materials"][material] |= {"emissiveFactor": [0.5, 0.5, 0.5]}
+            bright = {"emissiveFactor": [1, 1, 1], "name": "lamp"}
+            bright["extensions"] = {"KHR_materials_emissive_strength": {"emissiveStrength": strength}}
+            number = glb.add("materials", bright)
+            glb.node("Lamp", glb.mesh(primitive | {"material": number}), translation=[2, 0, 0])
+            findings = self.kept(glb)[1]
+            self.assertEqual("emission_range" in findings, told)
 
     def test_a_cut_off_of_zero_cuts_nothing_away(self):
         glb = Glb()

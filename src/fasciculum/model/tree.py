@@ -142,9 +142,11 @@ class Tree:
     cameras: tuple[Camera, ...] = ()
     lights: tuple[Light, ...] = ()
     animations: tuple[Animation, ...] = ()
-    #: extensions of the whole file
+    #: extras and extensions of the whole file
     further: Further = NOTHING
     copyright: str = ""
+    #: what the file says of itself beside its rights
+    asset_extras: Any = None
 
     def __post_init__(self) -> None:
         freeze_arrays(self)

@@ -30,7 +30,7 @@ from fasciculum.model.output import (
     SourceStage,
 )
 from fasciculum.model.scene import CLAMP, REPEAT, Material, Object, Primitive, TextureSlot
-from fasciculum.model.tree import NOTHING, Further, Place, TreeNode
+from fasciculum.model.tree import NOTHING, Further, Place, Tree, TreeNode
 from fasciculum.operations.deliver.conventions import (
     TextureFile,
     conforming,
@@ -50,7 +50,7 @@ from fasciculum.operations.deliver.lights import (
     with_light_places,
 )
 from fasciculum.operations.deliver.mesh_parts import Dress, build_mesh_parts, by_material, dress_reader, tinted
-from fasciculum.operations.deliver.trees import merged_tree
+from fasciculum.operations.deliver.trees import extensions_in, merged_tree
 from fasciculum.progress import SILENT, Progress
 from fasciculum.treatments.apart import apart_materials
 from fasciculum.treatments.resolving import resolve_bundle
@@ -492,16 +492,18 @@ class SceneBuilder:
             roots.append(TreeNode(name, mesh=number, copies=placed(self.scene.nodes[node].world for node in nodes)))
             numbers |= dict.fromkeys(nodes, -1)
             bare |= set(nodes)
+        tree = merged_tree(
+            self.scene,
+            lambda node: numbers[node],
+            bare=frozenset(bare),
+            joined=roots,
+            lights=self.settings.lights and not light_is_baked(self.ready),
+        )
+        self._tell_lost_extensions(tree)
         return OutputScene(
             self.name,
             f"Fasciculum {__version__}",
-            merged_tree(
-                self.scene,
-                lambda node: numbers[node],
-                bare=frozenset(bare),
-                joined=roots,
-                lights=self.settings.lights and not light_is_baked(self.ready),
-            ),
+            tree,
             tuple(self.meshes),
             tuple(self.materials),
             tuple(self.images),
@@ -509,6 +511,21 @@ class SceneBuilder:
             MeshStorage(self.settings.mesh_compression, self.settings.quantize, self.losses),
             upon,
         )
+
+    def _tell_lost_extensions(self, tree: Tree) -> None:
+        """Tell of extensions that were to go along, and cannot among several models or where nodes are left out."""
+        told = {finding.code for finding in self.findings}
+        carried = {name for source in self.scene.sources for name in extensions_in(source.tree)}
+        lost = sorted(carried - extensions_in(tree))
+        if lost and "extensions_left_out" not in told:
+            self.findings.append(
+                Finding(
+                    "extensions_left_out",
+                    WARNING,
+                    f"{', '.join(lost[:6])} had to be left out: nodes have other numbers in this delivery.",
+                    "Deliver each model by itself, without merging meshes, where they are needed.",
+                )
+            )
 
     def _mesh(self, index: int, items: list[Object]) -> int:
         """Return the output mesh of a node; nodes that draw the same share one."""

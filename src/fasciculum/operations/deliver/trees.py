@@ -89,7 +89,17 @@ def merged_tree(
         animations=tuple(lists.animations),
         further=only,
         copyright="; ".join(rights),
+        asset_extras=scene.sources[0].tree.asset_extras if len(scene.sources) == 1 else None,
     )
+
+
+def extensions_in(tree: Tree) -> set[str]:
+    """Return the names of the extensions that a tree carries without understanding them, those of lights aside."""
+    every = [tree.further, *(node.further for node in tree.nodes), *(scene.further for scene in tree.scenes)]
+    every += [skin.further for skin in tree.skins]
+    every += [animation.further for animation in tree.animations]
+    every += [camera.further for camera in tree.cameras]
+    return {name for further in every for name in further.extensions}
 
 
 def _unlit(tree: Tree) -> Tree:
@@ -115,7 +125,7 @@ class _Source:
         #: where each node went
         self.places = {index: start + order for order, index in enumerate(wanted)}
         #: whether all numbers are the file's own, so that extensions may speak of nodes
-        self.same = list(self.places.items()) == [(index, index) for index in self.places]
+        self.same = len(scene.sources) == 1 and all(index == place for index, place in self.places.items())
 
     def _wanted(self) -> list[int]:
         """Return the nodes that are written: all, but for those that were bared and hold up nothing else."""

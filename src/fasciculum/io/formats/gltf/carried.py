@@ -9,7 +9,7 @@ from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import read_raw
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.nodes import INSTANCING
-from fasciculum.model.finding import WARNING, Finding
+from fasciculum.model.finding import INFO, WARNING, Finding
 
 LIGHTS = "KHR_lights_punctual"
 #: parts of an extension that name what gets another number on delivery
@@ -25,6 +25,11 @@ NUMBERED = (
     "source",
     "primitive",
 )
+#: extensions that name what is delivered otherwise, though no key of theirs says so
+REFERRING = {"MSFT_lod", "KHR_materials_variants"}
+#: where extensions may stand that are carried through, and those that never are
+CARRYING = ("nodes", "scenes", "skins", "animations", "cameras")
+DROPPING = ("meshes", "textures", "images", "samplers", "accessors", "bufferViews")
 #: extensions that the writer knows how to renumber
 KNOWN = {LIGHTS, INSTANCING}
 
@@ -101,23 +106,34 @@ def _keys(value: Any) -> Iterator[str]:
             yield from _keys(part)
 
 
+def _parts(raw: dict[str, Any], lists: tuple[str, ...]) -> Iterator[tuple[str, Any]]:
+    """Yield name and value of each extension of the entries of some of a file's lists."""
+    for part in lists:
+        for entry in raw.get(part, []):
+            extensions = entry.get("extensions")
+            yield from extensions.items() if isinstance(extensions, dict) else ()
+
+
+def lost_extensions(raw: dict[str, Any]) -> set[str]:
+    """Return the names of extensions that are left out, all of each, since of one kept by half the rest would dangle.
+
+    ``raw`` is the file's JSON. Those of materials are judged where materials are read.
+    """
+    lost = {name for name, _ in _parts(raw, DROPPING)}
+    root = raw.get("extensions")
+    everywhere = [*_parts(raw, CARRYING), *(root.items() if isinstance(root, dict) else ())]
+    lost |= {name for name, value in everywhere if name in REFERRING or not survives(value)}
+    return lost - KNOWN
+
+
 def report_extensions(container: Container, understood: set[str], findings: list[Finding]) -> None:
     """Tell of extensions that are not understood: which are carried through, and which are left out.
 
     Those of materials are told where the materials are read.
     """
     raw = container.raw
-    carried: set[str] = set()
-    lost: set[str] = set()
-    for part in ("nodes", "scenes", "skins", "animations", "cameras"):
-        for entry in raw.get(part, []):
-            for name, value in entry.get("extensions", {}).items() if isinstance(entry.get("extensions"), dict) else ():
-                (carried if survives(value) else lost).add(name)
-    for name, value in raw.get("extensions", {}).items():
-        (carried if survives(value) else lost).add(name)
-    for part in ("meshes", "textures", "images", "samplers", "accessors", "bufferViews"):
-        for entry in raw.get(part, []):
-            lost |= set(entry["extensions"]) if isinstance(entry.get("extensions"), dict) else set()
+    lost = lost_extensions(raw)
+    carried = {name for name, _ in _parts(raw, CARRYING)} | set(raw.get("extensions", {}))
     mentioned = {name for name in container.document.extensions_used if not name.startswith("KHR_materials_")}
     for name in sorted((mentioned | carried | lost) - understood - KNOWN):
         through = name in carried and name not in lost
@@ -130,3 +146,61 @@ def report_extensions(container: Container, understood: set[str], findings: list
                 "Compare the result with the source.",
             )
         )
+
+
+def report_rest(container: Container, findings: list[Finding]) -> None:
+    """Tell of what a delivery cannot hold: meshes outside of scenes, further colours, morphed UVs, some extras."""
+    raw, file = container.raw, container.path.name
+    document = container.document
+    seen: set[int] = set()
+    waiting = [root for scene in document.scenes for root in scene.nodes]
+    while waiting:
+        number = waiting.pop()
+        if number not in seen and 0 <= number < len(document.nodes):
+            seen.add(number)
+            waiting += document.nodes[number].children
+    unseen = [
+        raw["nodes"][number].get("name") or f"node {number}"
+        for number, node in enumerate(document.nodes)
+        if document.scenes and number not in seen and node.mesh is not None
+    ]
+    if unseen:
+        findings.append(
+            Finding(
+                "outside_scenes",
+                WARNING,
+                f"{file} has nodes in no scene ({_some(unseen)}); they stay, and the meshes on them are left out.",
+                "Put them into a scene if they are to be delivered.",
+            )
+        )
+    colored, morphed, noted = [], [], []
+    for number, mesh in enumerate(document.meshes):
+        name = mesh.name or f"mesh {number}"
+        for primitive, told in zip(mesh.primitives, raw["meshes"][number]["primitives"], strict=True):
+            if any(one.startswith("COLOR_") and one != "COLOR_0" for one in primitive.attributes):
+                colored.append(name)
+            if any(one.startswith(("TEXCOORD_", "COLOR_")) for target in primitive.targets for one in target):
+                morphed.append(name)
+            if isinstance(told, dict) and told.get("extras") is not None:
+                noted.append(name)
+    noted += [
+        entry.get("name") or f"material {number}"
+        for number, entry in enumerate(raw.get("materials", []))
+        if isinstance(entry, dict) and entry.get("extras") is not None
+    ]
+    for code, names, words in (
+        (
+            "colors_left_out",
+            colored,
+            "has several sets of vertex colours on {}; where it is baked only the first counts.",
+        ),
+        ("morphed_uvs", morphed, "has morph targets that move UVs or colours on {}; where it is baked they do not."),
+        ("extras_left_out", noted, "has extras on primitives or materials ({}); where these are baked they go."),
+    ):
+        if names:
+            findings.append(Finding(code, INFO, f"{file} {words.format(_some(names))}"))
+
+
+def _some(names: list[str]) -> str:
+    distinct = list(dict.fromkeys(name[:60] for name in names))
+    return ", ".join(distinct[:4]) + (", ..." if len(distinct) > 4 else "")

@@ -47,6 +47,9 @@ def constants(name: str, value: Any) -> tuple[dict[str, Any], list[str]]:
             raise ValueError(f"{name}.{key} is neither a number nor a few of them")
     decisive, default, neutral = NEUTRAL[name]
     off = kept.get(decisive, default) == neutral
+    if neutral == 1 and textures:
+        # what a texture takes away is there only where it is read
+        off = False
     if name == "KHR_materials_specular" and kept.get("specularColorFactor", [1, 1, 1]) != [1, 1, 1]:
         off = False
     return ({}, []) if off else (kept, textures)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import copy
+from collections.abc import Collection
 from typing import Any
 
 import msgspec
 
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import read_raw
-from fasciculum.io.formats.gltf.carried import LIGHTS, lights_of, survives
+from fasciculum.io.formats.gltf.carried import LIGHTS, lights_of, lost_extensions
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.nodes import INSTANCING
 from fasciculum.model.attributes import Attribute
@@ -28,15 +29,15 @@ from fasciculum.model.tree import (
 )
 
 
-def further_of(raw: Any) -> Further:
-    """Return what of a part of the JSON goes along: its extras, and the extensions that mean the same anywhere."""
+def further_of(raw: Any, lost: Collection[str]) -> Further:
+    """Return what of a part of the JSON goes along: its extras, and the extensions that are not among those lost."""
     if not isinstance(raw, dict):
         return Further()
     result = raw.get("extensions")
     kept = {
         name: copy.deepcopy(value)
         for name, value in (result.items() if isinstance(result, dict) else ())
-        if name not in (LIGHTS, INSTANCING) and survives(value)
+        if name not in (LIGHTS, INSTANCING) and name not in lost
     }
     return Further(copy.deepcopy(raw.get("extras")), kept)
 
@@ -52,6 +53,11 @@ class _Reader:
         self.container = container
         self.raw = container.raw
         self._attributes: dict[int, Attribute] = {}
+        self._lost = lost_extensions(container.raw)
+
+    def further(self, raw: Any) -> Further:
+        """Return what of a part of the JSON goes along."""
+        return further_of(raw, self._lost)
 
     def attribute(self, index: int) -> Attribute:
         if index not in self._attributes:
@@ -87,14 +93,14 @@ class _Reader:
             light=light["light"] if isinstance(light, dict) else -1,
             weights=tuple(node.weights),
             copies=copies,
-            further=further_of(raw),
+            further=self.further(raw),
         )
 
     def skin(self, index: int, skin: schema.Skin) -> Skin:
         raw = self.part("skins", index)
         bound = None if skin.inverse_bind_matrices is None else self.attribute(skin.inverse_bind_matrices)
         skeleton = -1 if skin.skeleton is None else skin.skeleton
-        return Skin(tuple(skin.joints), skeleton, bound, raw.get("name"), further_of(raw))
+        return Skin(tuple(skin.joints), skeleton, bound, raw.get("name"), self.further(raw))
 
     def camera(self, index: int, camera: schema.Camera) -> Camera:
         raw = self.part("cameras", index)
@@ -104,7 +110,7 @@ class _Reader:
             for name, value in (figures or {}).items()
             if isinstance(value, (int, float)) and not isinstance(value, bool)
         }
-        return Camera(camera.type, plain, raw.get("name"), further_of(raw))
+        return Camera(camera.type, plain, raw.get("name"), self.further(raw))
 
     def light(self, index: int, raw: dict[str, Any]) -> Light:
         item = f"extensions.{LIGHTS}.lights[{index}]"
@@ -121,7 +127,7 @@ class _Reader:
             cone.inner_cone_angle,
             cone.outer_cone_angle,
             raw.get("name"),
-            further_of(raw),
+            self.further(raw),
         )
 
     def animation(self, index: int, animation: schema.Animation) -> Animation:
@@ -131,7 +137,7 @@ class _Reader:
                 self.attribute(sampler.input),
                 self.attribute(sampler.output),
                 told.get("interpolation"),
-                further_of(told),
+                self.further(told),
             )
             for sampler, told in zip(animation.samplers, raw["samplers"], strict=True)
         )
@@ -140,14 +146,14 @@ class _Reader:
                 channel.sampler,
                 channel.target.path,
                 -1 if channel.target.node is None else channel.target.node,
-                further_of(told),
-                further_of(told["target"]),
+                self.further(told),
+                self.further(told["target"]),
             )
             for channel, told in zip(animation.channels, raw["channels"], strict=True)
             # pointers name properties of materials and the like, which have other numbers on delivery
             if channel.target.path != POINTER
         )
-        return Animation(tracks, channels, raw.get("name"), further_of(raw))
+        return Animation(tracks, channels, raw.get("name"), self.further(raw))
 
 
 def read_tree(container: Container) -> Tree:
@@ -161,17 +167,14 @@ def read_tree(container: Container) -> Tree:
     document, reader = container.document, _Reader(container)
     asset = container.raw.get("asset", {})
     rights = asset.get("copyright") if isinstance(asset, dict) else None
-    root = container.raw.get("extensions")
-    kept = {
-        name: copy.deepcopy(value)
-        for name, value in (root.items() if isinstance(root, dict) else ())
-        if name != LIGHTS and survives(value)
-    }
+    notes = asset.get("extras") if isinstance(asset, dict) else None
     return Tree(
         nodes=tuple(reader.node(index, node) for index, node in enumerate(document.nodes)),
         scenes=tuple(
             TreeScene(
-                tuple(scene.nodes), reader.part("scenes", index).get("name"), further_of(reader.part("scenes", index))
+                tuple(scene.nodes),
+                reader.part("scenes", index).get("name"),
+                reader.further(reader.part("scenes", index)),
             )
             for index, scene in enumerate(document.scenes)
         ),
@@ -184,6 +187,7 @@ def read_tree(container: Container) -> Tree:
             for index, animation in enumerate(document.animations)
             if any(channel.target.path != POINTER for channel in animation.channels)
         ),
-        further=Further(None, kept),
+        further=reader.further(container.raw),
+        asset_extras=copy.deepcopy(notes),
         copyright=str(rights) if rights else "",
     )

@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from fasciculum.errors import UnsupportedInput
-from fasciculum.io.formats.gltf.carried import judge_carried, report_extensions
+from fasciculum.io.formats.gltf.carried import judge_carried, report_extensions, report_rest
 from fasciculum.io.formats.gltf.container import Container, open_container
 from fasciculum.io.formats.gltf.materials import gltf_images, read_materials
 from fasciculum.io.formats.gltf.nodes import read_nodes
@@ -97,6 +97,7 @@ def read_gltf(
     materials = read_materials(container, images, store, findings)
     tree = read_tree(container)
     report_extensions(container, UNDERSTOOD, findings)
+    report_rest(container, findings)
     source = Source(
         named=named or str(path),
         path=str(path.resolve()),

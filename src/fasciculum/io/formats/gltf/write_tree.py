@@ -38,6 +38,8 @@ def write_tree(builder: Builder, tree: Tree, meshes: Mapping[int, int]) -> dict[
         extensions[LIGHTS] = {"lights": [_light(light) for light in tree.lights]}
     if extensions:
         root["extensions"] = extensions
+    if tree.further.extras is not None:
+        root["extras"] = copy.deepcopy(tree.further.extras)
     scenes = []
     for scene in tree.scenes:
         scenes.append(_named(scene.name, scene.further) | ({"nodes": list(scene.roots)} if scene.roots else {}))

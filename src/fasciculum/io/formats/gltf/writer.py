@@ -51,9 +51,11 @@ def _built(scene: OutputScene) -> tuple[Builder, dict[str, Any]]:
         if mesh.parts or mesh.aside:
             numbers[number] = builder.add("meshes", _mesh(builder, scene, number))
     root = write_tree(builder, scene.tree, numbers)
-    asset = {"version": "2.0", "generator": scene.generator}
+    asset: dict[str, Any] = {"version": "2.0", "generator": scene.generator}
     if scene.tree.copyright:
         asset["copyright"] = scene.tree.copyright
+    if scene.tree.asset_extras is not None:
+        asset["extras"] = scene.tree.asset_extras
     return builder, {"asset": asset} | root
 
 

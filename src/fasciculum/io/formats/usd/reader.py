@@ -11,9 +11,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fasciculum.errors import FasciculumError, MalformedFile
 from fasciculum.io.formats.usd.materials import Surface, Surfaces, surface_of
 from fasciculum.io.formats.usd.meshes import MeshReader
-from fasciculum.io.formats.usd.stage import layers_beside, library, open_stage, quiet, stage_digest
+from fasciculum.io.formats.usd.stage import first_line, layers_beside, library, open_stage, quiet, stage_digest
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
@@ -22,7 +23,7 @@ from fasciculum.model.finding import INFO, WARNING, Finding
 from fasciculum.model.lookup import HERE, Lookup
 from fasciculum.model.scene import Material, Mesh, Node, Scene, Source
 from fasciculum.model.tree import Light, Tree
-from fasciculum.progress import SILENT, Progress
+from fasciculum.progress import SILENT, Cancelled, Progress
 
 #: what is drawn: other purposes are guides and stand-ins
 PURPOSES = ("default", "render")
@@ -61,9 +62,15 @@ def read_usd(
     read_file(path)
     pxr = library(path.name)
     places = Places(path, lookup)
-    stage = open_stage(path, places)
-    with quiet(pxr):
-        return _Reading(pxr, stage, path, places, store, progress).scene(named)
+    try:
+        with quiet(pxr):
+            return _Reading(pxr, open_stage(path, places), path, places, store, progress).scene(named)
+    except (FasciculumError, Cancelled):
+        raise
+    except Exception as error:  # the library raises many kinds on damaged files
+        raise MalformedFile(
+            f"the stage cannot be read ({first_line(error)}).", file=path.name, hint="Export it again."
+        ) from error
 
 
 @dataclass(frozen=True, eq=False)

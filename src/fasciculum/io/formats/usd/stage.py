@@ -59,11 +59,10 @@ def open_stage(path: Path, places: Places) -> Any:
     """
     pxr = library(path.name)
     try:
-        with quiet(pxr):
-            stage = pxr.Usd.Stage.Open(str(path))
-    except pxr.Tf.ErrorException as error:
+        stage = pxr.Usd.Stage.Open(str(path))
+    except Exception as error:  # its own kind, and those of text that is none
         raise MalformedFile(
-            f"the stage cannot be opened ({_first_line(error)}).", file=path.name, hint="Export it again."
+            f"the stage cannot be opened ({first_line(error)}).", file=path.name, hint="Export it again."
         ) from error
     if not stage:
         raise MalformedFile("the stage cannot be opened.", file=path.name, hint="Export it again.")
@@ -103,6 +102,8 @@ def _outer(path: str) -> str:
     return path.partition("[")[0]
 
 
-def _first_line(error: Exception) -> str:
+def first_line(error: Exception) -> str:
+    """Return what the library says of an error, without where in its code that was."""
     lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    lines = [line.rpartition(" : ")[2].strip("'") for line in lines]
     return lines[-1][:200] if lines else "it is damaged"
