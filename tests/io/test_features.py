@@ -12,8 +12,11 @@ import numpy as np
 import PIL.Image
 
 from fasciculum.cli.main import main
+from fasciculum.compression import blocks
+from fasciculum.compression.containers import ktx2_file
+from fasciculum.compression.encoders import decode_level, encode_band
 from fasciculum.errors import MalformedFile, UnsupportedInput
-from fasciculum.io.codecs import codec_of, decode
+from fasciculum.io.codecs import codec_of, decode, encode_exr
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.bake_settings import BakeSettings
 from fasciculum.model.bundle import Bundle
@@ -76,6 +79,60 @@ class Pictures(unittest.TestCase):
         data[12:16] = b"\xff\xff\xff\xff"
         with self.assertRaises((MalformedFile, UnsupportedInput)):
             decode(bytes(data), place="x")
+
+
+class Containers(unittest.TestCase):
+    """KTX2 of every format that is written, EXR and HDR."""
+
+    def test_ktx2_comes_back_as_another_decoder_has_it(self):
+        # edges that are multiples of every block's
+        pixels = np.dstack([smooth_image(48), np.full((48, 48), 200, np.uint8)])
+        every = (*blocks.BY_NAME.values(), blocks.ETC2, blocks.ETC2_ALPHA, blocks.EAC_ONE, blocks.EAC_TWO)
+        for form in every:
+            if form.floats:
+                continue
+            coded = encode_band(np.ascontiguousarray(pixels[..., : form.channels]), form.codec, form.edges)
+            wanted = decode_level(coded, form, 48, 48)
+            for zstd in (False, True):
+                with self.subTest(form.name, codec=form.codec, zstd=zstd):
+                    result = decode(ktx2_file([coded], form, 48, 48, srgb=False, zstd=zstd), place="x")
+                    np.testing.assert_array_equal(result[..., : form.channels], wanted)
+                    self.assertLess(np.abs(wanted.astype(int) - pixels[..., : form.channels]).mean(), 8)
+
+    def test_ktx2_that_is_damaged_or_basis_is_refused(self):
+        form = blocks.BC1
+        data = ktx2_file([encode_band(smooth_image(16), "bc1", (4, 4))], form, 16, 16, srgb=True, zstd=False)
+        basis = bytearray(data)
+        basis[12:16] = bytes(4)
+        large = bytearray(data)
+        large[20:28] = b"\xff\xff\0\0" * 2
+        for bad in (data[:60], data[:-130], bytes(basis), bytes(large)):
+            with self.assertRaises((MalformedFile, UnsupportedInput)):
+                decode(bad, place="x")
+        with self.assertRaisesRegex(UnsupportedInput, "Basis Universal"):
+            decode(bytes(basis), place="x")
+
+    def test_exr_and_hdr_hold_linear_values(self):
+        linear = np.linspace(0, 1, 64, dtype=np.float32).reshape(8, 8, 1).repeat(3, axis=2)
+        _, hdr = cv2.imencode(".hdr", linear)
+        for data, near in ((encode_exr(linear), 1e-4), (hdr.tobytes(), 0.01)):
+            result = decode(data, place="x")
+            self.assertEqual(result.dtype, np.uint16)
+            np.testing.assert_allclose(result / 65535, linear, atol=near)
+
+    def test_a_colour_of_linear_values_is_baked_as_the_colour_it_is(self):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        linear = np.full((8, 8, 3), 0.2140, np.float32)
+        glb = Glb()
+        data = {"bufferView": glb.view(encode_exr(linear)), "mimeType": "image/x-exr"}
+        texture = glb.add("textures", {"source": glb.add("images", data)})
+        glb.node("Plate", glb.mesh(glb.primitive(SQUARE, SQUARE_TRIANGLES, glb.material(texture), [square_uvs()])))
+        store = PixelStore(folder / "pixels")
+        scene, findings = gather([str(glb.write(folder / "m.glb"))], store)
+        self.assertIn("linear_texture", {finding.code for finding in findings})
+        pixels = store.get(scene.images[scene.materials[0].base_color.image].pixels)
+        # half of what a screen shows, as sRGB has it
+        np.testing.assert_allclose(pixels / 65535, 0.5, atol=1e-3)
 
 
 class Delivered(unittest.TestCase):

@@ -359,7 +359,8 @@ class Delivered(Stages):
     def test_a_layer_upon_the_source_says_uvs_and_materials_alone(self):
         self.station()
         before = self.stage.Flatten().ExportToString()
-        report = self.run_make("--usd", "--size", "256", "--combine", "bundle")
+        report = self.run_make("--usd", "--size", "256", "--combine", "bundle", "--page")
+        self.assertTrue((self.folder / "out" / "hut_page.html").is_file())
         self.assertNotIn("left_as_it_was", {finding["code"] for finding in report["findings"]})
         layer = Sdf.Layer.FindOrOpen(str(self.folder / "out" / "hut.usd"))
         stage = Usd.Stage.Open(layer)

@@ -22,6 +22,7 @@ import PIL.TiffImagePlugin
 from numpy.typing import NDArray
 
 from fasciculum.errors import InputError, MalformedFile, OutputError, UnsupportedInput
+from fasciculum.io.ktx2 import MAGIC, decode_ktx2, ktx2_size
 from fasciculum.units import eight_bits
 
 #: more texels than this are refused: 16384 x 16384
@@ -54,6 +55,8 @@ class Codec:
         From stored values, shape (H, W, C), to a file; None for what is only read.
     portable : bool
         Whether a delivered model may hold such a file; others are written as PNG.
+    linear : bool
+        Whether it holds linear values, whatever it shows.
     """
 
     name: str
@@ -64,6 +67,7 @@ class Codec:
     starts: Callable[[bytes], bool]
     encode: Callable[[NDArray[Any]], bytes] | None = None
     portable: bool = False
+    linear: bool = False
 
     @property
     def suffix(self) -> str:
@@ -107,6 +111,11 @@ def decode(data: bytes, *, place: str) -> NDArray[Any]:
     if codec is None:
         known = ", ".join(codec.name for codec in CODECS)
         raise UnsupportedInput(f"the image is not one of {known}.", item=place, hint="Convert it to PNG.")
+    if codec is KTX2:
+        pixels = decode_ktx2(data, place=place)
+        return _with_z(pixels) if pixels.shape[2] == 2 else pixels
+    if codec.linear:
+        return _decode_linear(data, place)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -156,6 +165,10 @@ def _opened(codec: Codec, data: bytes, place: str) -> tuple[int, int, PIL.Image.
 
     The picture is None for a deep TIFF, which Pillow does not read.
     """
+    if codec is KTX2:
+        return *ktx2_size(data), None
+    if codec.linear:
+        return 0, 0, None
     if codec is TIFF:
         width, height, bits = _tiff_tags(data, place)
         if max(bits) > 8:
@@ -187,13 +200,22 @@ def _is_tga(data: bytes) -> bool:
 
 
 def _with_z(pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Return normals of two channels, shape (H, W, 3), with the third that makes them one long."""
+    """Return normals whose first two channels are given, (H, W, 2 or 3), with the third that makes them one long."""
     # compiled code is loaded when such a file comes, not with every start
     from fasciculum.kernels.sampling.level_errors import derive_third
 
-    result = np.empty(pixels.shape, np.uint8)
+    result = np.empty((*pixels.shape[:2], 3), np.uint8)
     derive_third(np.ascontiguousarray(pixels[..., :2]), result)
     return result
+
+
+def _decode_linear(data: bytes, place: str) -> NDArray[np.uint16]:
+    """Return the values of an EXR or HDR image from 0 to 1 in 16 bits; what is brighter is cut off."""
+    pixels = decode_exr(data, place=place) if data.startswith(EXR_MAGIC) else decode_panorama(data, place=place)
+    if pixels.shape[2] == 1:
+        pixels = np.repeat(pixels, 3, axis=2)
+    whole = np.round(np.clip(np.nan_to_num(pixels, nan=0.0), 0, 1) * 65535)
+    return np.ascontiguousarray(whole.astype(np.uint16))
 
 
 def _decode_deep(data: bytes, place: str) -> NDArray[np.uint16]:
@@ -362,6 +384,9 @@ BMP = Codec("BMP", (".bmp",), "image/bmp", ("uint8",), (3, 4), lambda data: data
 DDS = Codec("DDS", (".dds",), "image/vnd-ms.dds", ("uint8",), (3, 4), lambda data: data[:4] == b"DDS ")
 # the last one: it has no bytes of its own at its beginning
 TGA = Codec("TGA", (".tga",), "image/x-tga", ("uint8",), (3, 4), lambda data: _is_tga(data))
-CODECS = (PNG, JPEG, WEBP, AVIF, TIFF, BMP, DDS, TGA)
 #: what starts an EXR file
 EXR_MAGIC = b"\x76\x2f\x31\x01"
+KTX2 = Codec("KTX2", (".ktx2",), "image/ktx2", ("uint8",), (3, 4), lambda data: data.startswith(MAGIC))
+EXR = Codec("EXR", (".exr",), "image/x-exr", ("uint16",), (3, 4), lambda data: data.startswith(EXR_MAGIC), linear=True)
+HDR = Codec("HDR", (".hdr",), "image/vnd.radiance", ("uint16",), (3,), lambda data: data[:2] == b"#?", linear=True)
+CODECS = (PNG, JPEG, WEBP, AVIF, TIFF, BMP, DDS, KTX2, EXR, HDR, TGA)

@@ -6,7 +6,7 @@ import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import FasciculumError, InputError, MissingFile, OutsideFolder, UnsupportedInput
-from fasciculum.io.codecs import decode, texels_of
+from fasciculum.io.codecs import codec_of, decode, texels_of
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places
 from fasciculum.model.digests import digest_of
@@ -143,7 +143,8 @@ def store_image(
             pixels = decode(data, place=item or name)
             store.put(pixels, key=key)
         store.put_encoded(key, data)
-        return image_of(name, pixels, key, source, path)
+        codec = codec_of(data)
+        return replace(image_of(name, pixels, key, source, path), linear=codec is not None and codec.linear)
 
 
 def image_of(name: str, pixels: NDArray[Any], key: str, source: str = "", path: Path | None = None) -> Image:

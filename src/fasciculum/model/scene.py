@@ -61,6 +61,8 @@ class Image:
     level: tuple[float, ...] = ()
     #: whether there is a file that cannot be read as an image
     broken: bool = False
+    #: whether its file holds linear values, whatever it shows
+    linear: bool = False
 
     @property
     def missing(self) -> bool:

@@ -292,11 +292,13 @@ class DeliverPanel(FoldColumn):
         bundles = [bundle for bundle in document.bundles if bundle.objects]
         if not bundles or document.delivery.combine != Combine.BUNDLE:
             self.balance_note.setText("each object is a draw call of its own" if bundles else "")
+            self.balance_note.setVisible(bool(bundles))
             return
         result = balance(document.scene, bundles, document.delivery)
         # the same figures as in the ledger
         apart = replace(document, delivery=replace(document.delivery, combine=Combine.NONE))
         calls = tuple(ledger_of(one).after.draw_calls for one in (apart, document))
+        self.balance_note.setVisible(True)
         self.balance_note.setText(
             f"{calls[0]} → {calls[1]} draw calls; seeing a corner of an object draws "
             f"{result.seen_apart:,.0f} → {result.seen_joined:,.0f} triangles on average"

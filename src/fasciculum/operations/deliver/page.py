@@ -19,6 +19,7 @@ from fasciculum.baking.shading import corner_normals
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.document import Document
 from fasciculum.model.finding import asks
+from fasciculum.model.lookup import Lookup
 from fasciculum.model.scene import MASK, OPAQUE, Material, Primitive, Scene, TextureSlot
 from fasciculum.operations.gather.gather import gather
 from fasciculum.operations.ledger import ledger_of
@@ -238,7 +239,9 @@ def page_bytes(
     InputError
         When the delivered model cannot be read.
     """
-    result, _ = gather([str(delivered)], store, progress=progress.part(0.0, 0.4))
+    # a layer upon a stage refers to where that lies
+    lookup = Lookup(tuple(str(Path(source.path).parent) for source in document.scene.sources))
+    result, _ = gather([str(delivered)], store, lookup=lookup, progress=progress.part(0.0, 0.4))
     blob, textures = _Blob(), _Textures(store)
     sides = [_side(scene, textures, blob) for scene in (document.scene, result)]
     progress.update(0.8, "Writing the page")

@@ -12,6 +12,7 @@ import numpy as np
 
 from fasciculum.errors import MalformedFile
 from fasciculum.io.codecs import encode_png
+from fasciculum.io.derived_images import DerivedImages
 from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.glossiness import convert, convert_pixels
@@ -33,7 +34,7 @@ STRENGTH = "KHR_materials_emissive_strength"
 CARRIED_EXTENSIONS = {STRENGTH, UNLIT, SPECULAR_GLOSSINESS, *NEUTRAL}
 
 #: extensions of textures that name an image, read where the texture itself names none
-PICTURES = ("EXT_texture_webp", "EXT_texture_avif", "MSFT_texture_dds")
+PICTURES = ("EXT_texture_webp", "EXT_texture_avif", "MSFT_texture_dds", "KHR_texture_basisu")
 
 
 def gltf_images(
@@ -94,10 +95,32 @@ def read_materials(
     MalformedFile
         When a texture, image or sampler that is named does not exist.
     """
-    return tuple(
+    derived = DerivedImages(images, store)
+    result = tuple(
         _Reader(container, index, material, images, store, findings).read()
         for index, material in enumerate(container.document.materials)
     )
+    linear = [image.name for image in images if image.linear]
+    if linear:
+        findings.append(
+            Finding(
+                "linear_texture",
+                INFO,
+                f"{', '.join(linear[:4])} hold linear values, which glTF has no textures of; they are read as such, "
+                "and what is brighter than 1 is cut off.",
+            )
+        )
+    return tuple(_with_colours(material, derived) for material in result)
+
+
+def _with_colours(material: Material, derived: DerivedImages) -> Material:
+    """Return a material whose colours read images that are stored as colours are."""
+    changed = {
+        role: replace(slot, image=derived.encoded(slot.image))
+        for role, slot in material.slots().items()
+        if role in ("base_color", "emissive")
+    }
+    return replace(material, **changed)  # type: ignore[arg-type]
 
 
 class _Reader:

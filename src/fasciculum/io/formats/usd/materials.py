@@ -332,7 +332,11 @@ class Surfaces:
     def _encoded(self, texture: Texture | None) -> TextureSlot | None:
         """Return a colour's texture; one that holds linear values is encoded as glTF has colours."""
         slot = self._slot(texture)
-        if texture is None or slot is None or not self._there(texture) or not (texture.raw or any(texture.bias[:3])):
+        if texture is None or slot is None or not self._there(texture):
+            return slot
+        if self.images[slot.image].linear:
+            return replace(slot, image=self._derived.encoded(slot.image))
+        if not texture.raw and not any(texture.bias[:3]):
             return slot
         number, raw, bias = slot.image, texture.raw, np.array(texture.bias[:3])
 

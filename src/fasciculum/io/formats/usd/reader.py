@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from fasciculum.errors import FasciculumError, MalformedFile
 from fasciculum.io.formats.usd.materials import Surface, Surfaces, surface_of
 from fasciculum.io.formats.usd.meshes import MeshReader
-from fasciculum.io.formats.usd.stage import first_line, layers_beside, library, open_stage, quiet, stage_digest
+from fasciculum.io.formats.usd.stage import bounded, first_line, layers_beside, library, open_stage, quiet, stage_digest
 from fasciculum.io.objects import find_objects, plain_name
 from fasciculum.io.pixels import PixelStore
 from fasciculum.io.places import Places, read_file
@@ -59,11 +59,11 @@ def read_usd(
     """
     progress.update(0.0, f"Reading {path.name}")
     # what cannot be read at all is told by its own words
-    read_file(path)
+    size = len(read_file(path))
     pxr = library(path.name)
     places = Places(path, lookup)
     try:
-        with quiet(pxr):
+        with quiet(pxr), bounded(size):
             return _Reading(pxr, open_stage(path, places), path, places, store, progress).scene(named)
     except (FasciculumError, Cancelled):
         raise

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import resource
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -13,8 +14,8 @@ from fasciculum.model.digests import digest_of
 
 #: what to type where the library is missing
 INSTALL = "pip install usd-core"
-#: bytes of a layer that are read at most
-MOST_BYTES = 4 << 30
+#: bytes that reading may take more at least, and how many times a file's size
+LEAST_BOUND, TIMES_BOUND = 4 << 30, 32
 
 
 def library(file: str) -> Any:
@@ -45,6 +46,28 @@ def quiet(pxr: Any) -> Iterator[None]:
         yield
     finally:
         delegate.TakeUncoalescedDiagnostics()
+
+
+@contextlib.contextmanager
+def bounded(size: int) -> Iterator[None]:
+    """Bound the memory that this process may take more of, for a file of a size in bytes.
+
+    The library believes what damaged files say of their sizes, up to all memory that there is.
+    """
+    soft, hard = resource.getrlimit(resource.RLIMIT_AS)
+    try:
+        pages = int(Path("/proc/self/statm").read_text().split()[0])
+        most = pages * resource.getpagesize() + max(LEAST_BOUND, TIMES_BOUND * size)
+        if soft == resource.RLIM_INFINITY or most < soft:
+            resource.setrlimit(resource.RLIMIT_AS, (most, hard))
+    except (OSError, ValueError):
+        # a system that does not say so has no bound
+        pass
+    try:
+        yield
+    finally:
+        with contextlib.suppress(OSError, ValueError):
+            resource.setrlimit(resource.RLIMIT_AS, (soft, hard))
 
 
 def open_stage(path: Path, places: Places) -> Any:
