@@ -229,7 +229,7 @@ ALIASES = {
     "setting:DeliverySettings.combine": "merge, join, combine meshes, single mesh, collapse, instancing, gpu instances",
     "setting:DeliverySettings.region": "chunks, grid split, cells, split mesh, culling, cluster, region, sectors",
     "setting:DeliverySettings.tangents": "tangent space, mikktspace, export tangents",
-    "setting:DeliverySettings.mesh_compression": "draco, meshopt, compress meshes, geometry compression",
+    "setting:DeliverySettings.mesh_compression": "draco, meshopt, mesh compression, compress meshes, geometry",
     "setting:DeliverySettings.quantize": "quantization, 16 bit meshes, vertex precision, KHR_mesh_quantization, half",
     "setting:DeliverySettings.high": "include high-poly, export high poly",
     "setting:DeliverySettings.page": "html, web page, viewer, share, presentation, turntable, client review",

@@ -141,7 +141,7 @@ class DeliverySettings:
     )
     mesh_compression: MeshCompression = setting(
         MeshCompression.NONE,
-        "Mesh compression",
+        "Mesh codec",
         "Compress meshes of glTF files. Draco: smallest, with losses that the report states. Meshopt: without loss,"
         " quick to read. Either needs a program that can read it.",
         fold="Meshes",
