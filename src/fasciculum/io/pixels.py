@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import threading
 import uuid
 from collections.abc import Callable
 from pathlib import Path
@@ -20,6 +21,9 @@ from fasciculum.model.digests import digest_of
 LARGE = 256 << 20
 #: of what is kept: arrays, and files that images were decoded from
 KEPT = (".npy", ".image")
+
+#: the headers of arrays are parsed by Python's own parser, which Python 3.11 lets only one thread use at a time
+_one_header = threading.Lock()
 
 
 class PixelStore:
@@ -90,7 +94,9 @@ class PixelStore:
         target = self.folder / f"{key}.npy"
         if not target.exists():
             raise KeyError(key)
-        return mapped(np.load(target, mmap_mode="r"))
+        with _one_header:
+            array = np.load(target, mmap_mode="r")
+        return mapped(array)
 
     def has(self, key: str) -> bool:
         """Whether there are pixels under that key."""
