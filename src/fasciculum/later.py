@@ -9,7 +9,7 @@ _NAMES: list[str] = []
 
 
 def load_now() -> None:
-    """Load all that is still waited with."""
+    """Load all that is still waited with, but for what few sessions need."""
     for name in _NAMES:
         import_module(name)
 
@@ -21,11 +21,14 @@ class Later:
     ----------
     name : str
         Its full name.
+    rare : bool
+        Few sessions need it, so that it is loaded when it is needed and not before.
     """
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, name: str, *, rare: bool = False) -> None:
         self._name = name
-        _NAMES.append(name)
+        if not rare:
+            _NAMES.append(name)
 
     def __getattr__(self, wanted: str) -> Any:
         return getattr(import_module(self._name), wanted)

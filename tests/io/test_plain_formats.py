@@ -1,5 +1,6 @@
 """COLLADA, PLY and STL: files written by their own libraries, or by hand, read as they mean."""
 
+import random
 import tempfile
 import unittest
 from pathlib import Path
@@ -15,6 +16,7 @@ from fasciculum.io.formats.dae import read_dae
 from fasciculum.io.formats.ply_stl import read_ply_or_stl
 from fasciculum.io.pixels import PixelStore
 from tests.builders import smooth_image
+from tests.io.fuzz import mutate_bytes
 
 POINTS = np.float32([[0, 0, 0], [2, 0, 0], [2, 1, 0], [0, 1, 0]])
 
@@ -179,6 +181,35 @@ class PlyAndStl(Files):
                     _, findings = read_ply_or_stl(self.folder / name, self.store)
                     if any(finding.code == "no_objects" for finding in findings):
                         raise MalformedFile("empty")
+
+
+class Mutated(Files):
+    def test_changed_files_are_read_or_refused(self):
+        box = trimesh.creation.box((2, 1, 1))
+        box.visual.vertex_colors = np.full((8, 4), 90, np.uint8)
+        dae = Dae("write")
+        dae.setUp()
+        self.addCleanup(dae.doCleanups)
+        dae.write()
+        seeds = {
+            "ply": box.export(file_type="ply"),
+            "stl": box.export(file_type="stl"),
+            "dae": (dae.folder / "plate.dae").read_bytes(),
+        }
+        for kind, data in seeds.items():
+            counts = {True: 0, False: 0}
+            for seed in range(120):
+                path = self.folder / f"m.{kind}"
+                path.write_bytes(mutate_bytes(random.Random(seed), data))
+                with self.subTest(kind, seed=seed):
+                    try:
+                        (read_dae if kind == "dae" else read_ply_or_stl)(path, self.store)
+                        counts[True] += 1
+                    except FasciculumError as error:
+                        self.assertIn(path.name, str(error))
+                        counts[False] += 1
+            # the mutations are worth something when neither side is rare
+            self.assertGreater(min(counts.values()), 2, kind)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,8 @@
 import contextlib
 import io
 import json
+import random
+import resource
 import sys
 import tempfile
 import unittest
@@ -17,9 +19,11 @@ from fasciculum.cli.main import main
 from fasciculum.errors import FasciculumError, OutsideFolder, UnsupportedInput
 from fasciculum.io.formats.gltf.reader import read_gltf
 from fasciculum.io.formats.usd.reader import read_usd
+from fasciculum.io.formats.usd.stage import LEAST_BOUND, bounded
 from fasciculum.io.pixels import PixelStore
 from fasciculum.model.lookup import Lookup
 from tests.builders import smooth_image
+from tests.io.fuzz import mutate_bytes
 from tests.reference import bilinear
 
 TYPES = Sdf.ValueTypeNames
@@ -309,6 +313,38 @@ class Read(Stages):
             with contextlib.redirect_stderr(io.StringIO()) as errors:
                 self.assertEqual(main(["inspect", str(self.folder / "hut.usda")]), 3)
             self.assertIn("pip install usd-core", errors.getvalue())
+
+
+class Mutated(Stages):
+    def test_changed_stages_are_read_or_refused(self):
+        self.picture("wood.png", 1)
+        self.subset(
+            self.box("/World/Hut", self.material("wood", "./wood.png")[0]), "door", [0], self.material("grey")[0]
+        )
+        self.stage.GetRootLayer().Save()
+        text = (self.folder / "hut.usda").read_bytes()
+        self.stage.Export(str(self.folder / "crate.usdc"))
+        crate = (self.folder / "crate.usdc").read_bytes()
+        for kind, data in (("usda", text), ("usdc", crate)):
+            counts = {True: 0, False: 0}
+            for seed in range(120):
+                # each under a name of its own: the library keeps what it has opened
+                path = self.folder / f"m{seed}.{kind}"
+                path.write_bytes(mutate_bytes(random.Random(seed), data))
+                with self.subTest(kind, seed=seed):
+                    try:
+                        read_usd(path, PixelStore(self.folder / "pixels"))
+                        counts[True] += 1
+                    except FasciculumError as error:
+                        self.assertTrue(error.hint)
+                        counts[False] += 1
+            self.assertGreater(min(counts.values()), 2, (kind, counts))
+
+    def test_what_a_file_claims_does_not_take_all_memory(self):
+        soft = resource.getrlimit(resource.RLIMIT_AS)
+        with bounded(1), self.assertRaises(MemoryError):
+            np.ones(LEAST_BOUND + (1 << 30), np.uint8)
+        self.assertEqual(resource.getrlimit(resource.RLIMIT_AS), soft)
 
 
 class Delivered(Stages):

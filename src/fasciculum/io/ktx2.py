@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from fasciculum.errors import MalformedFile, UnsupportedInput
 from fasciculum.later import Later
 
-blocks = Later("texture2ddecoder")
-zstandard = Later("zstandard")
+blocks = Later("texture2ddecoder", rare=True)
+zstandard = Later("zstandard", rare=True)
 
 MAGIC = b"\xabKTX 20\xbb\r\n\x1a\n"
 #: how levels may be packed: not at all, or by Zstandard

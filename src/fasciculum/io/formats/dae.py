@@ -26,8 +26,8 @@ from fasciculum.model.scene import BLEND, OPAQUE, Image, Material, Mesh, Node, P
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
-collada = Later("collada")
-nodes_of = Later("collada.scene")
+collada = Later("collada", rare=True)
+nodes_of = Later("collada.scene", rare=True)
 #: what lies this many nodes deep is taken for a circle
 DEEPEST = 200
 

@@ -28,7 +28,7 @@ from fasciculum.model.scene import Mesh, Node, Scene, Source
 from fasciculum.progress import SILENT, Progress
 from fasciculum.units import srgb_to_linear
 
-trimesh = Later("trimesh")
+trimesh = Later("trimesh", rare=True)
 
 
 def read_ply_or_stl(

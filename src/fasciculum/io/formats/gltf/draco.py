@@ -12,7 +12,7 @@ from fasciculum.later import Later
 from fasciculum.model.attributes import Attribute
 
 DRACO = "KHR_draco_mesh_compression"
-library = Later("DracoPy")
+library = Later("DracoPy", rare=True)
 #: rows of an attribute that a byte of compressed data may stand for, and those that any may: edges take a bit or two
 MOST_ROWS, FREE_ROWS = 64, 1 << 16
 #: the mode of a primitive whose indices are triangles

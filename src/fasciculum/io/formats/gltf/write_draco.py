@@ -14,7 +14,7 @@ from fasciculum.io.formats.gltf.quantizing import USUAL_TEXELS, normal_error, uv
 from fasciculum.later import Later
 from fasciculum.model.output import MeshLosses, Part
 
-spatial = Later("scipy.spatial")
+spatial = Later("scipy.spatial", rare=True)
 #: bits of positions within their box, and of normals; UVs have as many as keep a hundredth of a texel
 POSITION_BITS, NORMAL_BITS, MOST_BITS = 16, 14, 30
 #: how hard the encoder tries, from 0 to 10
