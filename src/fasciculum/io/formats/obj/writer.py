@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fasciculum.io.codecs import codec_of
-from fasciculum.io.names import file_name, unused_file
+from fasciculum.io.names import unused_file
 from fasciculum.io.objects import unique_name
 from fasciculum.io.parts import moved
+from fasciculum.io.texture_files import TextureFiles
 from fasciculum.model.maps import Role
 from fasciculum.model.output import OutputScene
 from fasciculum.model.scene import OPAQUE
@@ -37,7 +36,7 @@ def write_obj(scene: OutputScene) -> dict[str, bytes]:
     """Return the .obj and the .mtl of a delivery, and the images of materials that came along, by their names."""
     taken: set[str] = set()
     names = [unused_file(material.material.name, taken) for material in scene.materials]
-    images = _Images(scene)
+    images = TextureFiles(scene)
     library = _library(scene, names, images)
     return images.files | {
         f"{scene.name}.mtl": library.encode(),
@@ -45,32 +44,7 @@ def write_obj(scene: OutputScene) -> dict[str, bytes]:
     }
 
 
-class _Images:
-    """Files for the images of materials that came along; those of sheets are written already."""
-
-    def __init__(self, scene: OutputScene) -> None:
-        self._scene = scene
-        self._names: dict[int, str] = {}
-        self._taken = {file.lower() for material in scene.materials for file in material.files.values()}
-        self.files: dict[str, bytes] = {}
-
-    def name(self, number: int) -> str:
-        """Return the file of an image."""
-        if number not in self._names:
-            image = self._scene.images[number]
-            codec = codec_of(image.data)
-            ending = codec.suffix if codec is not None else ""
-            stem = file_name(f"{self._scene.name}_{Path(image.name).stem}")
-            name, count = f"{stem}{ending}", 2
-            while name.lower() in self._taken:
-                name, count = f"{stem}_{count}{ending}", count + 1
-            self._taken.add(name.lower())
-            self._names[number] = name
-            self.files[name] = image.data
-        return self._names[number]
-
-
-def _library(scene: OutputScene, names: list[str], images: _Images) -> str:
+def _library(scene: OutputScene, names: list[str], images: TextureFiles) -> str:
     lines = ["# materials of a delivery; colours are sRGB"]
     for entry, name in zip(scene.materials, names, strict=True):
         material = entry.material

@@ -13,8 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
-from fasciculum.io.formats.usd.looks import LookWriter, TextureFiles
+from fasciculum.io.formats.usd.looks import LookWriter
 from fasciculum.io.formats.usd.meshes import MeshReader
+from fasciculum.io.texture_files import TextureFiles
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.output import OutputMesh, OutputScene
 

@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
-from fasciculum.io.formats.usd.looks import LookWriter, TextureFiles, prim_name
+from fasciculum.io.formats.usd.looks import LookWriter, prim_name
 from fasciculum.io.formats.usd.overs import write_overs
 from fasciculum.io.formats.usd.stage import library, quiet
+from fasciculum.io.texture_files import TextureFiles
 from fasciculum.model.output import OutputMesh, OutputScene, Part
 from fasciculum.model.tree import Light, TreeNode
 
