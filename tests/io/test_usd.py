@@ -454,6 +454,21 @@ class Delivered(Stages):
             ]
             np.testing.assert_allclose(*corners, atol=1e-4)
 
+    def test_what_is_unlit_shines_and_light_maps_are_told(self):
+        self.station()
+        self.run_make("--usdz", "--glb", "--size", "64", "--lit-only", "--maps", "lit", "--light-rays", "4", out="lit")
+        stage = Usd.Stage.Open(str(self.folder / "lit" / "hut.usdz"))
+        prim = next(prim for prim in stage.Traverse() if prim.IsA(UsdGeom.Mesh))
+        surface = UsdShade.MaterialBindingAPI(prim).ComputeBoundMaterial()[0].ComputeSurfaceSource("")[0]
+        self.assertEqual(tuple(surface.GetInput("diffuseColor").Get()), (0, 0, 0))
+        self.assertFalse(surface.GetInput("diffuseColor").HasConnectedSource())
+        self.assertTrue(surface.GetInput("emissiveColor").HasConnectedSource())
+        light = ("--maps", "auto,light", "--light-uv", "--light-size", "64", "--light-rays", "4")
+        report = self.run_make("--usd", "--size", "64", *light, out="light")
+        told = {finding["code"]: finding["message"] for finding in report["findings"]}
+        self.assertIn("light maps", told["usd_loses"])
+        self.assertNotIn("skins", told["usd_loses"])
+
     def test_a_model_of_another_kind_becomes_a_stage(self):
         self.station()
         self.run_make("--glb", "--size", "128")

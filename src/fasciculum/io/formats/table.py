@@ -75,7 +75,7 @@ FORMATS = (
         "fasciculum.io.formats.obj.writer:write_obj",
         beside=(".mtl",),
         refers=True,
-        lacks=("skins", "morph targets", "animations", "cameras", "lights"),
+        lacks=("skins", "morph targets", "animations", "cameras", "lights", "light maps"),
     ),
     Format("dae", ".dae", "COLLADA: meshes and materials", "fasciculum.io.formats.dae:read_dae"),
     *(
@@ -89,7 +89,7 @@ FORMATS = (
         "fasciculum.io.formats.usd.reader:read_usd",
         "fasciculum.io.formats.usd.writer:write_usd",
         refers=True,
-        lacks=("skins", "morph targets", "animations", "cameras"),
+        lacks=("skins", "morph targets", "animations", "cameras", "light maps"),
         layers=True,
     ),
     Format(
@@ -98,7 +98,7 @@ FORMATS = (
         "OpenUSD in one file that holds everything. Needs the library usd-core",
         "fasciculum.io.formats.usd.reader:read_usd",
         "fasciculum.io.formats.usd.writer:write_usdz",
-        lacks=("skins", "morph targets", "animations", "cameras"),
+        lacks=("skins", "morph targets", "animations", "cameras", "light maps"),
         packs=True,
     ),
     *(

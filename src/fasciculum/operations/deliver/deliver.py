@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 from fasciculum.io.formats.table import WRITTEN_FORMATS, Format, loaded
 from fasciculum.io.pixels import PixelStore
@@ -122,6 +123,10 @@ def _high_poly(document: Document) -> Document | None:
     return Document(name=name, scene=detail.scene, delivery=plain)
 
 
+def _has_light_map(extras: Any) -> bool:
+    return isinstance(extras, dict) and "light_map" in extras
+
+
 def _formats(document: Document) -> list[Format]:
     """Return the formats of models that a document asks for."""
     return [entry for entry in WRITTEN_FORMATS if entry.name in document.delivery.models]
@@ -152,10 +157,7 @@ class _Making:
             refer = not entry.packs and (settings.external_textures or entry.refers)
             scene = (builder if upon is None else self._unmerged()).scene_with(files, refer=refer, upon=upon)
             files |= loaded(entry.writes)(scene)
-            if upon is None:
-                self._tell_losses(entry, scene)
-            else:
-                self.result.findings += upon.findings
+            self._tell_losses(entry, scene, upon)
         self.result.findings += builder.findings
         if settings.has_gltf and (settings.quantize or settings.mesh_compression is not MeshCompression.NONE):
             self.result.compression = builder.losses
@@ -174,7 +176,7 @@ class _Making:
         document = replace(self.document, delivery=delivery)
         return SceneBuilder(document, self.store, self.textures, self.progress)
 
-    def _tell_losses(self, entry: Format, scene: OutputScene) -> None:
+    def _tell_losses(self, entry: Format, scene: OutputScene, upon: SourceStage | None) -> None:
         tree = scene.tree
         present = {
             "skins": bool(tree.skins),
@@ -182,8 +184,11 @@ class _Making:
             "animations": bool(tree.animations),
             "cameras": bool(tree.cameras),
             "lights": bool(tree.lights),
+            "light maps": any(_has_light_map(one.material.further.extras) for one in scene.materials),
         }
-        lost = [name for name in entry.lacks if present[name]]
+        # what lies beneath a layer stays as it was
+        lost = [name for name in entry.lacks if present[name] and (upon is None or name == "light maps")]
+        self.result.findings += upon.findings if upon is not None else ()
         if lost:
             self.result.findings.append(
                 Finding(

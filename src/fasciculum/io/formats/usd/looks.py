@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 from fasciculum.io.texture_files import TextureFiles
@@ -32,6 +33,8 @@ class LookWriter:
 
     def write(self, material: Material) -> Any:
         """Write a material and return it."""
+        if material.unlit:
+            material = _shining(material)
         pxr = self.pxr
         types = pxr.Sdf.ValueTypeNames
         path = f"{self.root}/{prim_name(pxr, material.name, self._taken)}"
@@ -49,7 +52,8 @@ class LookWriter:
         ]
         if material.alpha_mode == MASK:
             constants.append(("opacityThreshold", types.Float, material.alpha_cutoff))
-        ior = material.extensions.get("KHR_materials_ior", {}).get("ior")
+        # what is unlit reflects nothing
+        ior = 1.0 if material.unlit else material.extensions.get("KHR_materials_ior", {}).get("ior")
         if ior is not None:
             constants.append(("ior", types.Float, float(ior)))
         coat = material.extensions.get("KHR_materials_clearcoat", {})
@@ -67,9 +71,11 @@ class LookWriter:
             one.ConnectToSource(self._texture(path, name, slot, **more).ConnectableAPI(), output)
 
         color = (red, green, blue, opacity)
-        read("diffuseColor", types.Color3f, material.base_color, "rgb", srgb=True, scale=color)
+        if not material.unlit:
+            read("diffuseColor", types.Color3f, material.base_color, "rgb", srgb=True, scale=color)
         if material.alpha_mode != OPAQUE:
-            read("opacity", types.Float, material.base_color, "a", srgb=True, scale=color, shared="diffuseColor")
+            shared = "" if material.unlit else "diffuseColor"
+            read("opacity", types.Float, material.base_color, "a", srgb=True, scale=color, shared=shared)
         if any(glow):
             read("emissiveColor", types.Color3f, material.emissive, "rgb", srgb=True, scale=(*glow, 1.0))
         rough = (1.0, material.roughness_factor, material.metallic_factor, 1.0)
@@ -140,6 +146,23 @@ class LookWriter:
         placed.CreateInput("translation", types.Float2).Set(pxr.Gf.Vec2f(*shift))
         placed.CreateOutput("result", types.Float2)
         return placed
+
+
+def _shining(material: Material) -> Material:
+    """Return an unlit material as one that is black and emits its colour, which looks the same."""
+    red, green, blue, opacity = material.base_color_factor
+    return replace(
+        material,
+        base_color_factor=(0.0, 0.0, 0.0, opacity),
+        emissive_factor=(red, green, blue),
+        emissive_strength=1.0,
+        emissive=material.base_color,
+        metallic_factor=0.0,
+        roughness_factor=1.0,
+        metallic_roughness=None,
+        normal=None,
+        occlusion=None,
+    )
 
 
 def prim_name(pxr: Any, name: str, taken: set[str]) -> str:
