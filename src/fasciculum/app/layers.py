@@ -124,8 +124,11 @@ class Layers(QObject):
         if layer is not None:
             self.change(label, mask=replace(layer.mask, **values))
 
-    def show(self, label: str, **values: Any) -> None:
-        """Show a change of the chosen layer while a slider or a handle moves; it is kept once that rests."""
+    def show(self, label: str, *, held: bool = False, **values: Any) -> None:
+        """Show a change of the chosen layer while a slider or a handle moves; it is kept once that rests.
+
+        With ``held`` it is kept by whoever lets go, however long that rests in between.
+        """
         layer = self.layer
         if layer is None:
             return
@@ -136,7 +139,10 @@ class Layers(QObject):
         stack[self.chosen] = replace(layer, **values)
         self._label = label
         self._live = tuple(stack)
-        self._settle.start()
+        if held:
+            self._settle.stop()
+        else:
+            self._settle.start()
         self.moved.emit()
 
     def keep(self) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
+from fasciculum.app.layers import SETTLE
 from fasciculum.model.layers import Axis, Blend, LayerImage, LayerProjection, MaskKind
 from fasciculum.model.lighting import LampKind
 from fasciculum.session.commands import add_bundle, set_sheet
@@ -156,6 +157,24 @@ class Layers(WindowCase):
         self.undo()
         self.undo()
         self.assertEqual((self.stack[0].turn, self.stack[0].offset), (0, (0, 0)))
+
+    def test_a_drag_that_rests_in_between_is_one_step(self):
+        self.workspace.set_view(side="source")
+        self.add_picture()
+        self.idle()
+        model = self.window.model
+        start = model.layers.handles()["move"].toPoint()
+        QTest.mousePress(model, LEFT, Qt.KeyboardModifier.NoModifier, start)
+        for across in (20, 40):
+            QTest.mouseMove(model, start + QPoint(across, 0))
+            # longer than a slider's change waits to be kept
+            self.pump(2 * SETTLE / 1000)
+        self.assertEqual(self.workspace.document.scene.layers[0].offset, (0, 0))
+        QTest.mouseRelease(model, LEFT, Qt.KeyboardModifier.NoModifier, start + QPoint(40, 0))
+        self.pump(0.05)
+        self.assertLess(self.workspace.document.scene.layers[0].offset[0], -0.02)
+        self.undo()
+        self.assertEqual(self.stack[0].offset, (0, 0))
 
     def drag(self, widget, start, end):
         QTest.mousePress(widget, LEFT, Qt.KeyboardModifier.NoModifier, start)

@@ -110,7 +110,7 @@ class LayerLens:
         if self._held == "turn":
             way = point - place
             turn = math.degrees(math.atan2(-way.y(), way.x())) % 360.0
-            self.layers.show("Turn the layer", turn=round(turn, 1))
+            self.layers.show("Turn the layer", held=True, turn=round(turn, 1))
             return True
         middle = self._middle()
         camera, view = self.tools.view.camera, self.tools.view
@@ -122,7 +122,7 @@ class LayerLens:
         # what is dragged to the right is read further left; turned as the picture is
         c, s = math.cos(math.radians(layer.turn)), math.sin(math.radians(layer.turn))
         u, v = c * right - s * down, s * right + c * down
-        self.layers.show("Move the layer", offset=(layer.offset[0] - u, layer.offset[1] - v))
+        self.layers.show("Move the layer", held=True, offset=(layer.offset[0] - u, layer.offset[1] - v))
         return True
 
     def release(self) -> bool:
