@@ -180,7 +180,6 @@ def bundle_calls(
 
 
 @lru_cache(maxsize=4)
-@lru_cache(maxsize=4)
 def ledger_of(document: Document) -> Ledger:
     """Return the ledger of a document; what is not baked yet is foretold from its settings."""
     scene = document.scene

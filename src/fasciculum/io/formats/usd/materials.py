@@ -45,7 +45,6 @@ class Texture:
     scale: tuple[float, ...]
     bias: tuple[float, ...]
     raw: bool
-    srgb: bool
 
 
 @dataclass(frozen=True)
@@ -129,7 +128,6 @@ def _texture(pxr: Any, shader: Any, channel: str) -> Texture | None:
         rotation=turn,
         scale=(float(scale[0]), float(scale[1])),
     )
-    space = str(_input(shader, "sourceColorSpace", "auto"))
     return Texture(
         asset.resolvedPath or asset.path,
         channel,
@@ -137,8 +135,7 @@ def _texture(pxr: Any, shader: Any, channel: str) -> Texture | None:
         slot,
         tuple(float(value) for value in _input(shader, "scale", (1.0,) * 4)),
         tuple(float(value) for value in _input(shader, "bias", (0.0,) * 4)),
-        space == "raw",
-        space == "sRGB",
+        str(_input(shader, "sourceColorSpace", "auto")) == "raw",
     )
 
 

@@ -175,12 +175,17 @@ class MeshReader:
         return result
 
 
+def backwards(starts: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return the numbers of corners with those of each polygon in the other order."""
+    sizes = np.diff(starts)
+    faces = np.repeat(np.arange(len(sizes)), sizes)
+    result: NDArray[np.int64] = starts[faces] + starts[faces + 1] - 1 - np.arange(len(faces))
+    return result
+
+
 def turned(polygons: Polygons) -> Polygons:
     """Return polygons whose corners go the other way round."""
-    sizes = np.diff(polygons.starts)
-    faces = np.repeat(np.arange(len(sizes)), sizes)
-    within = np.arange(len(polygons.corners)) - polygons.starts[faces]
-    return picked(polygons, polygons.starts[faces] + sizes[faces] - 1 - within, polygons.starts, polygons.materials)
+    return picked(polygons, backwards(polygons.starts), polygons.starts, polygons.materials)
 
 
 def without_faces(polygons: Polygons, left: NDArray[np.int64]) -> Polygons:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from fasciculum.errors import OutputError
 from fasciculum.io.formats.usd.looks import LookWriter
-from fasciculum.io.formats.usd.meshes import MeshReader
+from fasciculum.io.formats.usd.meshes import MeshReader, backwards
 from fasciculum.io.texture_files import TextureFiles
 from fasciculum.model.finding import WARNING, Finding
 from fasciculum.model.output import OutputMesh, OutputScene
@@ -110,7 +110,7 @@ class _Layer:
         corners = [_by_corner(triangles, values, len(polygons.corners)) for values in uvs]
         if any(values is None for values in corners):
             return "a polygon lies on several islands."
-        backwards = str(self.pxr.UsdGeom.Mesh(prim).GetOrientationAttr().Get(self.time)) == "leftHanded"
+        is_turned = str(self.pxr.UsdGeom.Mesh(prim).GetOrientationAttr().Get(self.time)) == "leftHanded"
         holes = self.pxr.UsdGeom.Mesh(prim).GetHoleIndicesAttr().Get(self.time)
         if holes is not None and len(holes):
             return "it has holes."
@@ -127,7 +127,7 @@ class _Layer:
         for name, values in zip(UV_NAMES, corners, strict=False):
             if values is None:
                 continue
-            rows = _backwards(values, polygons.starts) if backwards else values
+            rows = values[backwards(polygons.starts)] if is_turned else values
             primvar = api.CreatePrimvar(name, self.pxr.Sdf.ValueTypeNames.TexCoord2fArray, "faceVarying")
             flipped = np.stack([rows[:, 0], 1 - rows[:, 1]], axis=1).astype(np.float32)
             primvar.Set(self.pxr.Vt.Vec2fArray.FromNumpy(np.ascontiguousarray(flipped)))
@@ -225,12 +225,3 @@ def _by_corner(triangles: NDArray[np.int64], uvs: NDArray[np.float64], count: in
     result = np.zeros((count, 2))
     result[triangles.reshape(-1)] = uvs.reshape(-1, 2)
     return result if bool((np.abs(result[triangles] - uvs) <= ALIKE).all()) else None
-
-
-def _backwards(values: NDArray[np.float64], starts: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Return values of corners with each polygon's in the other order."""
-    sizes = np.diff(starts)
-    faces = np.repeat(np.arange(len(sizes)), sizes)
-    within = np.arange(len(values)) - starts[faces]
-    result: NDArray[np.float64] = values[starts[faces] + sizes[faces] - 1 - within]
-    return result

@@ -104,7 +104,9 @@ class _Reading:
         order: dict[str, Surface] = {}
         for each in bound:
             for prim in each.values():
-                order.setdefault(str(prim.GetPath()), surface_of(self.pxr, prim))
+                # a material is on many meshes, and is asked once
+                if str(prim.GetPath()) not in order:
+                    order[str(prim.GetPath())] = surface_of(self.pxr, prim)
         materials = self.surfaces.materials(list(order.values()), self.progress.part(0.1, 0.7))
         # sets that textures read come first, so that these have the numbers that most meshes share
         for one in drawn:
