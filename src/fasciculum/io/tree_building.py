@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from fasciculum.io.objects import plain_name
 from fasciculum.model.tree import Light, Place, Tree, TreeNode, TreeScene
@@ -57,3 +58,27 @@ def upright(axis: str, metres: float) -> NDArray[np.float64]:
     turns = {"X": [[0, -1, 0], [1, 0, 0], [0, 0, 1]], "Z": [[1, 0, 0], [0, 0, 1], [0, -1, 0]]}
     result[:3, :3] = np.array(turns.get(axis, np.eye(3))) * metres
     return result
+
+
+def turn_matrix(x: float, y: float, z: float, w: float) -> NDArray[np.float64]:
+    """Return the rotation of a quaternion of any length but 0, which stands for none; shape (3, 3)."""
+    length = math.sqrt(x * x + y * y + z * z + w * w)
+    if not 0 < length < math.inf:
+        return np.eye(3) if length == 0 else np.full((3, 3), np.nan)
+    x, y, z, w = x / length, y / length, z / length, w / length
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )
+
+
+def matrix_of(translation: ArrayLike, rotation: ArrayLike, scale: ArrayLike) -> NDArray[np.float64]:
+    """Return a move, a turn (a quaternion x, y, z, w of any length) and a scale as one matrix, shape (4, 4)."""
+    matrix = np.eye(4)
+    x, y, z, w = (float(value) for value in np.asarray(rotation))
+    matrix[:3, :3] = turn_matrix(x, y, z, w) * np.asarray(scale)
+    matrix[:3, 3] = translation
+    return matrix

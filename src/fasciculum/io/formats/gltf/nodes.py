@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,33 +10,12 @@ from fasciculum.io.formats.gltf import schema
 from fasciculum.io.formats.gltf.accessors import as_float, read_float, read_raw
 from fasciculum.io.formats.gltf.container import Container
 from fasciculum.io.formats.gltf.primitives import FARTHEST
+from fasciculum.io.tree_building import matrix_of
 from fasciculum.model.finding import INFO, Finding
 from fasciculum.model.scene import Mesh, Node
 
 INSTANCING = "EXT_mesh_gpu_instancing"
 MOST_COPIES = 5_000
-
-
-def turn_matrix(x: float, y: float, z: float, w: float) -> NDArray[np.float64]:
-    """Return the rotation of a quaternion of any length but 0, which stands for none; shape (3, 3)."""
-    length = math.sqrt(x * x + y * y + z * z + w * w)
-    if not 0 < length < math.inf:
-        return np.eye(3) if length == 0 else np.full((3, 3), np.nan)
-    x, y, z, w = x / length, y / length, z / length, w / length
-    return np.array(
-        [
-            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-        ]
-    )
-
-
-def _placed(translation: NDArray, rotation: NDArray, scale: NDArray) -> NDArray[np.float64]:
-    matrix = np.eye(4)
-    matrix[:3, :3] = turn_matrix(*(float(value) for value in rotation)) * scale
-    matrix[:3, 3] = translation
-    return matrix
 
 
 def _local_matrix(container: Container, index: int, node: schema.Node) -> NDArray[np.float64]:
@@ -47,7 +24,7 @@ def _local_matrix(container: Container, index: int, node: schema.Node) -> NDArra
             raise container.fail("the matrix has not 16 numbers.", f"nodes[{index}].matrix")
         return np.array(node.matrix, np.float64).reshape(4, 4).T
     with np.errstate(over="ignore", invalid="ignore"):
-        return _placed(np.array(node.translation), np.array(node.rotation), np.array(node.scale))
+        return matrix_of(np.array(node.translation), np.array(node.rotation), np.array(node.scale))
 
 
 def read_nodes(container: Container, meshes: tuple[Mesh, ...], findings: list[Finding]) -> list[Node]:
@@ -210,4 +187,4 @@ def _places(container: Container, extension: object, item: str) -> list[NDArray[
     moved = results.get("TRANSLATION", np.zeros((count, 3)))
     turned = results.get("ROTATION", np.tile([0.0, 0, 0, 1], (count, 1)))
     scaled = results.get("SCALE", np.ones((count, 3)))
-    return [_placed(*parts) for parts in zip(moved, turned, scaled, strict=True)]
+    return [matrix_of(*parts) for parts in zip(moved, turned, scaled, strict=True)]

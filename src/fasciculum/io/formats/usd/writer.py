@@ -14,6 +14,7 @@ from fasciculum.io.formats.usd.looks import LookWriter, prim_name
 from fasciculum.io.formats.usd.overs import write_overs
 from fasciculum.io.formats.usd.stage import library, quiet
 from fasciculum.io.texture_files import TextureFiles
+from fasciculum.io.tree_building import matrix_of
 from fasciculum.model.output import OutputMesh, OutputScene, Part
 from fasciculum.model.tree import Light, TreeNode
 
@@ -159,20 +160,6 @@ def local_matrix(node: TreeNode) -> NDArray[np.float64]:
     return matrix_of(
         place.translation or (0.0, 0.0, 0.0), place.rotation or (0.0, 0.0, 0.0, 1.0), place.scale or (1.0, 1.0, 1.0)
     )
-
-
-def matrix_of(translation: Any, rotation: Any, scale: Any) -> NDArray[np.float64]:
-    """Return a move, a unit quaternion (x, y, z, w) and a scale as a matrix, 4 x 4."""
-    x, y, z, w = rotation
-    result = np.eye(4)
-    turn = [
-        [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
-        [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
-        [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
-    ]
-    result[:3, :3] = np.array(turn) @ np.diag(np.asarray(scale, np.float64))
-    result[:3, 3] = translation
-    return result
 
 
 def _copies(node: TreeNode) -> list[tuple[Any, Any, Any]]:
