@@ -79,7 +79,7 @@ class Scheduler:
 
     def __init__(self, session: Open, transport: Transport, say: Callable[[str], None] = lambda words: None) -> None:
         self.session, self.transport, self.say = session, transport, say
-        #: may put off what is called with a task and its result: taking that in
+        #: called with a task, its result, and what puts that into the document; it may call the last one later
         self.prepare: Callable[[Task, Any, Callable[[], None]], None] = lambda task, result, then: then()
         self._under_way: list[tuple[Task, Any]] = []
         self._waiting: list[_Waiting] = []
